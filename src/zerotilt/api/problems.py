@@ -1,0 +1,84 @@
+"""Errors as problem details (RFC 9457)."""
+
+from __future__ import annotations
+
+import logging
+
+import peewee
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, ValidationError
+from starlette.exceptions import HTTPException
+
+from zerotilt.core.refusal import Refused
+from zerotilt.store.database import Unreachable
+from zerotilt.store.files import DiskFull
+
+log = logging.getLogger(__name__)
+TYPE = "application/problem+json"
+
+
+class Problem(BaseModel):
+    """What is wrong, where, and what to do."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
+    where: str | None = None
+    todo: str | None = None
+
+
+def answer(status: int, title: str, detail: str, where: str | None = None, todo: str | None = None) -> JSONResponse:
+    body = Problem(title=title, status=status, detail=detail, where=where, todo=todo)
+    headers = {"Retry-After": "2"} if status == 503 else None
+    return JSONResponse(body.model_dump(), status, headers=headers, media_type=TYPE)
+
+
+def refused(problem: Refused) -> JSONResponse:
+    status = 507 if isinstance(problem, DiskFull) else 422
+    return answer(status, "Not usable as given", problem.message, problem.where, problem.todo)
+
+
+def _settings(errors: list[dict]) -> JSONResponse:
+    first = errors[0]
+    place = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path"))
+    given = first.get("input")
+    shown = f" ({given!r} was given)" if isinstance(given, str | int | float | bool) else ""
+    return answer(422, "Not usable as given", f"{first['msg']}{shown}.", place or None, "Correct it and try again.")
+
+
+def install(app: FastAPI) -> None:
+    @app.exception_handler(Refused)
+    def _(request: Request, problem: Refused):
+        return refused(problem)
+
+    @app.exception_handler(RequestValidationError)
+    def _(request: Request, problem: RequestValidationError):
+        return _settings(problem.errors())
+
+    @app.exception_handler(ValidationError)
+    def _(request: Request, problem: ValidationError):
+        return _settings(problem.errors())
+
+    @app.exception_handler(HTTPException)
+    def _(request: Request, problem: HTTPException):
+        return answer(problem.status_code, "Not found" if problem.status_code == 404 else "Refused", str(problem.detail))
+
+    @app.exception_handler(Unreachable)
+    @app.exception_handler(peewee.OperationalError)
+    @app.exception_handler(peewee.InterfaceError)
+    def _(request: Request, problem: Exception):
+        log.warning("database: %s", problem)
+        return answer(
+            503,
+            "The database does not answer",
+            "The database does not answer; nothing was written.",
+            todo="It is being started again; try again in a moment.",
+        )
+
+    @app.exception_handler(Exception)
+    def _(request: Request, problem: Exception):
+        log.exception("unexpected", exc_info=problem)
+        return answer(500, "Unexpected", "Something unexpected went wrong; the server's log has the details.")

@@ -1,0 +1,148 @@
+"""The command line. Each command is a few lines; the work is done below."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from zerotilt.core.refusal import Refused
+from zerotilt.core.work import Work
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Zero Tilt")
+
+REFUSED, FLAGGED = 2, 3
+
+
+@app.command()
+def audit(
+    table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
+    outcome: Annotated[str, typer.Option(help="Column that says what happened")],
+    event: Annotated[str, typer.Option(help="Value of the outcome whose probability the score is")],
+    group: Annotated[list[str], typer.Option(help="COLUMN or COLUMN:REFERENCE; may be given several times")],
+    out: Annotated[Path, typer.Option(help="Folder for report.html and audit.json")],
+    model: Annotated[Path | None, typer.Option(help="Trained model as ONNX")] = None,
+    score: Annotated[str | None, typer.Option(help="Column with recorded scores instead of a model")] = None,
+    decision: Annotated[str | None, typer.Option(help="Column with recorded decisions instead of a model")] = None,
+    favourable: Annotated[str | None, typer.Option(help="Outcome value whose prediction is the favourable decision")] = None,
+    threshold: Annotated[float, typer.Option(min=0.0, max=1.0, help="The event is predicted at this score or above")] = 0.5,
+    ignore: Annotated[list[str] | None, typer.Option(help="Column to leave out; may be given several times")] = None,
+    rows: Annotated[int | None, typer.Option(min=10, max=100_000, help="Rows read by each explanation")] = None,
+    split: Annotated[str | None, typer.Option(help="COLUMN or COLUMN:VALUE; only held-out rows are audited")] = None,
+) -> None:
+    """Audit a table and a model; write the report and the numbers. Exits 0 (nothing flagged), 3 (something) or 2 (refused)."""
+    from zerotilt.headless import Request
+    from zerotilt.headless import audit as run
+
+    request = Request(
+        table=table,
+        outcome=outcome,
+        event=event,
+        groups=group,
+        out=out,
+        model=model,
+        score=score,
+        decision=decision,
+        favourable=favourable,
+        threshold=threshold,
+        ignore=ignore or (),
+        explained=rows,
+        split=split,
+    )
+    try:
+        flagged = run(request, Work(_progress if sys.stderr.isatty() else None))
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
+    if sys.stderr.isatty():
+        typer.echo("\r\x1b[K", err=True, nl=False)
+    for text in flagged:
+        typer.echo(f"flagged: {text}")
+    typer.echo(f"{len(flagged)} comparisons flagged. Report: {out / 'report.html'}, numbers: {out / 'audit.json'}")
+    raise typer.Exit(FLAGGED if flagged else 0)
+
+
+def _progress(done: int, total: int, what: str) -> None:
+    typer.echo(f"\r\x1b[K{what} {done / total:.0%}", err=True, nl=False)
+
+
+def _run(with_demo: bool) -> None:
+    """Start everything in the foreground; Ctrl-C or ``zt stop`` ends it."""
+    from zerotilt.services.home import Home
+    from zerotilt.services.supervisor import Supervisor
+
+    home = Home()
+    if running := home.running():
+        typer.echo(f"Zero Tilt is running already: {running['url']}")
+        return
+    supervisor = Supervisor(home)
+    try:
+        supervisor.start()
+        if with_demo:
+            supervisor.load_demo()
+    except BaseException:
+        supervisor.stop()
+        raise
+    typer.echo(f"Zero Tilt is running: {supervisor.url}   (Ctrl-C ends it)")
+    supervisor.watch()
+    typer.echo("Everything that was started has ended.")
+
+
+@app.command()
+def start() -> None:
+    """Start the database, the worker and the server."""
+    _run(with_demo=False)
+
+
+@app.command()
+def demo() -> None:
+    """Start everything, with the demo audit in it."""
+    _run(with_demo=True)
+
+
+@app.command()
+def stop() -> None:
+    """End what was started."""
+    from zerotilt.services.home import Home
+    from zerotilt.services.supervisor import stop_running
+
+    typer.echo("Stopped." if stop_running(Home()) else "Nothing was running.")
+
+
+@app.command()
+def check() -> None:
+    """Verify that every record's file is whole and every file has a record. Exits 1 when not."""
+    from zerotilt.services.home import Home
+    from zerotilt.services.postgres import Postgres
+    from zerotilt.store import check as verify
+    from zerotilt.store import database
+    from zerotilt.store.files import FileStore
+
+    home = Home()
+    running = home.running()
+    postgres = Postgres(home)
+    if running:
+        postgres.port = running["database_port"]
+    else:
+        postgres.start()
+    try:
+        database.bind(postgres.address)
+        database.migrate()
+        with database.database.connection_context():
+            problems, verified = verify.check(FileStore(home.files))
+    finally:
+        postgres.stop()
+    for problem in problems:
+        typer.echo(problem)
+    typer.echo(f"{verified} files verified, {len(problems)} problems.")
+    raise typer.Exit(1 if problems else 0)
+
+
+def main() -> None:
+    app()
+
+
+if __name__ == "__main__":
+    main()

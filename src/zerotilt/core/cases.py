@@ -1,0 +1,155 @@
+"""The list of cases: prediction, outcome, right or wrong; and which of them make good examples."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.contributions.ladder import case_name
+from zerotilt.core.groups import membership
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Frozen, Role, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+Which = Literal["all", "right", "wrong", "false positive", "false negative"]
+Order = Literal["row", "score", "nearest the threshold"]
+
+
+class CasesQuery(Frozen):
+    which: Which = "all"
+    order: Order = "row"
+    descending: bool = False
+    find: str = Field(default="", max_length=200, description="Text within the identifier")
+    group: str = Field(default="", description="A grouping, as the tilt sheet names it")
+    member: str = Field(default="", description="One group of that grouping")
+    offset: int = Field(default=0, ge=0)
+    limit: int = Field(default=50, ge=1, le=500)
+
+
+class Case(Frozen):
+    row: int
+    name: str
+    score: float | None
+    predicted: bool
+    favoured: bool
+    outcome: bool
+    right: bool
+    values: tuple[str | None, ...]
+
+
+class CasesPage(Frozen):
+    """One page of the list, in the query's order."""
+
+    total: int
+    matching: int
+    columns: tuple[str, ...]
+    cases: tuple[Case, ...]
+
+
+def matching(subject: Subject, query: CasesQuery, members: NDArray[np.bool_] | None = None) -> NDArray[np.int64]:
+    """Places in the context's rows that a query selects, in its order."""
+    y, d = subject.outcome, subject.predicted
+    wanted = {
+        "all": np.ones(subject.n, bool),
+        "right": y == d,
+        "wrong": y != d,
+        "false positive": d & ~y,
+        "false negative": ~d & y,
+    }[query.which]
+    if members is not None:
+        wanted = wanted & members
+    found = np.flatnonzero(wanted)
+    identifiers = subject.spec.with_role(Role.identifier)
+    if query.find:
+        if identifiers:
+            names = subject.table.texts(identifiers[0].name)[subject.rows[found]]
+        else:
+            names = (subject.rows[found] + 1).astype(str)
+        wanted_text = query.find.strip().lower()
+        found = found[[wanted_text in str(name).lower() for name in names]]
+    if query.order != "row" and subject.scores is not None:
+        scores = subject.scores[found]
+        by = scores if query.order == "score" else np.abs(scores - subject.spec.threshold)
+        found = found[np.argsort(by, kind="stable")]
+    return found[::-1] if query.descending else found
+
+
+def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPage:
+    """One page of cases with the group columns and the model's inputs.
+
+    Raises
+    ------
+    Refused : the group asked for is none of the audit's.
+    """
+    members = None
+    if query.group:
+        grouping = next((g for g in subject.spec.groupings if membership.attribute(g) == query.group), None)
+        if grouping is None:
+            raise Refused(f"group: “{query.group}” is not a grouping of this audit.", todo="Choose one of its groupings.")
+        labels, codes = membership.groups(subject.spec, subject.table, subject.rows, grouping)
+        if query.member not in labels:
+            raise Refused(f"member: “{query.member}” has no rows here.", todo=f"Choose one of {', '.join(labels[:8])}.")
+        members = codes == labels.index(query.member)
+    found = matching(subject, query, members)
+    inputs = subject.predictor.inputs if subject.predictor else ()
+    grouped = [column.name for column in subject.spec.columns if column.makes_groups]
+    features = inputs or [column.name for column in subject.spec.with_role(Role.feature)]
+    columns = tuple(dict.fromkeys([*grouped, *features]))[:12]
+    shown = found[query.offset : query.offset + query.limit]
+    values = [subject.table.texts(name)[subject.rows[shown]] for name in columns]
+    scores = subject.scores
+    return CasesPage(
+        total=subject.n,
+        matching=len(found),
+        columns=columns,
+        cases=tuple(
+            Case(
+                row=int(subject.rows[at]),
+                name=case_name(subject, int(subject.rows[at])),
+                score=None if scores is None else float(scores[at]),
+                predicted=bool(subject.predicted[at]),
+                favoured=bool(subject.favoured[at]),
+                outcome=bool(subject.outcome[at]),
+                right=bool(subject.outcome[at] == subject.predicted[at]),
+                values=tuple(None if column[i] is None else str(column[i]) for column in values),
+            )
+            for i, at in enumerate(shown)
+        ),
+    )
+
+
+def examples(subject: Subject) -> list[tuple[int, str]]:
+    """Rows worth showing in a report, with the reason: the surest error of each kind, and the closest decision."""
+    if subject.scores is None:
+        return []
+    chosen: dict[int, str] = {}
+    kinds = (
+        ("false negative", "score", False, "the surest wrong prediction that the event would not happen"),
+        ("false positive", "score", True, "the surest wrong prediction that the event would happen"),
+        ("all", "nearest the threshold", False, "the prediction closest to the threshold"),
+    )
+    for which, order, descending, reason in kinds:
+        found = matching(subject, CasesQuery(which=which, order=order, descending=descending))
+        if len(found):
+            chosen.setdefault(int(subject.rows[found[0]]), reason)
+    return list(chosen.items())
+
+
+def say(result: CasesPage, wording: Wording, settings: CasesQuery) -> Reading:
+    chosen = {
+        "all": "",
+        "right": " decided rightly",
+        "wrong": " decided wrongly",
+        "false positive": " predicted to have the event that did not have it",
+        "false negative": " predicted not to have the event that had it",
+    }[settings.which]
+    who = f" in {settings.member}" if settings.member else ""
+    headline = f"{words.count(result.matching)} of {words.count(result.total)} {wording.rows}{who}{chosen}."
+    detail = "Choose one to see which features carry it to its prediction."
+    return plain(headline if chosen or who else f"{words.count(result.total)} {wording.rows}.", detail)

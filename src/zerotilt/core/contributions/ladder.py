@@ -1,0 +1,156 @@
+"""One case explained: from the baseline, one rung a feature, to the prediction."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from zerotilt.core import output, words
+from zerotilt.core.contributions.explain import MethodChoice, explain
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Frozen, Kind, Role, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+
+class LadderSettings(Frozen):
+    row: int = Field(ge=0, description="Row number in the table, from 0")
+    method: MethodChoice = "auto"
+
+
+class Rung(Frozen):
+    """One feature's step. ``error`` is the standard error of a sampled value."""
+
+    feature: str
+    value: str
+    standing: str
+    contribution: float
+    error: float | None
+
+
+class LadderResult(Frozen):
+    row: int
+    name: str
+    baseline: float
+    prediction: float
+    probability: float
+    output: Literal["probability", "log-odds"]
+    threshold: float = Field(description="On the scale of the output")
+    predicted: bool
+    favoured: bool
+    outcome: bool | None
+    event: str
+    rungs: tuple[Rung, ...] = Field(description="Largest first")
+    background: int
+    background_rows: str
+    method: Literal["enumeration", "sampled"]
+    why: str
+    evaluations: int
+
+
+def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> LadderResult:
+    """Contributions of every feature to the prediction of one row of the table."""
+    if settings.row >= subject.table.rows:
+        raise Refused(f"row: {settings.row + 1} was given; the table has {words.count(subject.table.rows)} rows.")
+    rows = np.array([settings.row])
+    found = explain(subject, rows, seed, work, settings.method, most_pairs=4_096)
+    probability = float(subject.model.score(subject.model.frame(subject.table, rows))[0])
+    spec = subject.spec
+    actual = subject.table.texts(spec.outcome.name)[settings.row]
+    predicted = probability >= spec.threshold
+    order = np.argsort(-np.abs(found.values[0]), kind="stable")
+    return LadderResult(
+        row=settings.row,
+        name=case_name(subject, settings.row),
+        baseline=found.baseline,
+        prediction=float(found.output[0]),
+        probability=probability,
+        output=subject.context.output,
+        threshold=float(output.transform(np.array([spec.threshold]), subject.context.output)[0]),
+        predicted=predicted,
+        favoured=predicted == (spec.favourable == "event"),
+        outcome=None if actual is None else actual == spec.event,
+        event=spec.event_phrase,
+        rungs=tuple(
+            Rung(
+                feature=found.features[j],
+                value=_value(subject, found.features[j], settings.row),
+                standing=_standing(subject, found.features[j], settings.row),
+                contribution=float(found.values[0, j]),
+                error=None if found.errors is None else float(found.errors[0, j]),
+            )
+            for j in order
+        ),
+        background=found.background,
+        background_rows=subject.context.rows,
+        method=found.method,
+        why=found.why,
+        evaluations=found.evaluations,
+    )
+
+
+def case_name(subject: Subject, row: int) -> str:
+    """The identifier of a row where the table has one, else its number from 1."""
+    names = subject.spec.with_role(Role.identifier)
+    value = subject.table.texts(names[0].name)[row] if names else None
+    return value if value is not None else f"row {words.count(row + 1)}"
+
+
+def _value(subject: Subject, feature: str, row: int) -> str:
+    value = subject.table.texts(feature)[row]
+    if value is None:
+        return "missing"
+    if subject.table.is_number(feature) and "." in value:
+        return f"{float(value):.4g}"
+    return value
+
+
+def _standing(subject: Subject, feature: str, row: int) -> str:
+    """Where the value stands among the rows of the context: its percentile, or how common it is."""
+    values = subject.table.texts(feature)
+    mine = values[row]
+    share = float(np.mean(values[subject.rows] == mine)) if mine is not None else None
+    if mine is None:
+        share = float(np.mean([value is None for value in values[subject.rows]]))
+    numeric = subject.table.is_number(feature) and subject.spec.column(feature).kind is Kind.numeric
+    if not numeric or mine is None or share >= 0.2:
+        return f"{'under 1%' if share < 0.01 else f'{share:.0%}'} of {subject.spec.wording.rows}"
+    among = subject.table.numbers(feature)[subject.rows]
+    among = among[np.isfinite(among)]
+    at = subject.table.numbers(feature)[row]
+    rank = int(np.clip(round(100 * float(np.mean(among < at) + np.mean(among == at) / 2)), 1, 99))
+    ending = {1: "st", 2: "nd", 3: "rd"}.get(rank % 10 if rank % 100 not in (11, 12, 13) else 0, "th")
+    return f"{rank}{ending} percentile"
+
+
+def amount(value: float, scale: str) -> str:
+    return words.points(value) if scale == "probability" else words.decimal(abs(value), 2)
+
+
+def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Reading:
+    first, *rest = result.rungs[:2]
+    verb = "raises" if first.contribution > 0 else "lowers"
+    headline = (
+        f"For {wording.row} {result.name} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
+        f"{words.opening(words.title(first.feature))} {first.value} {verb} "
+        f"{'it' if result.output == 'probability' else 'the log-odds'} by {amount(first.contribution, result.output)}"
+    )
+    for other in rest:
+        headline += (
+            f"; {words.title(other.feature)} {other.value} {'raises' if other.contribution > 0 else 'lowers'} it by "
+            f"{amount(other.contribution, result.output)}"
+        )
+    decision = wording.favourable if result.favoured else wording.unfavourable
+    detail = f"Decision: {decision}. "
+    if result.outcome is not None:
+        right = result.outcome == result.predicted
+        phrase = result.event if result.outcome else f"not so that {result.event}"
+        detail += f"What happened: {phrase}; the prediction was {'right' if right else 'wrong'}. "
+    detail += (
+        f"Against {words.count(result.background)} {result.background_rows.replace('hold-out', 'held-out')} "
+        f"{wording.rows}; the steps add up to the prediction. {result.why}"
+    )
+    return plain(headline + ".", detail)

@@ -1,0 +1,107 @@
+"""Evidence: one computed result with everything needed to compute it again."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import time
+from datetime import UTC, datetime
+from importlib.metadata import version
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from zerotilt.core import rows
+from zerotilt.core.methods import METHODS, Method
+from zerotilt.core.reading import Reading
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Context, Frozen, Spec
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+LIBRARIES = ("zerotilt", "numpy", "scipy", "pyarrow", "onnx", "onnxruntime")
+
+
+class Digests(Frozen):
+    """SHA-256 of everything a result depends on."""
+
+    table: str
+    spec: str
+    model: str | None
+
+
+class Evidence(Frozen):
+    """A result and its provenance. ``key`` names everything it depends on."""
+
+    key: str
+    method: str
+    method_version: int
+    title: str
+    digests: Digests
+    context: Context
+    rows: int
+    rows_described: str
+    settings: dict[str, Any]
+    seed: int
+    libraries: dict[str, str]
+    computed: str = Field(description="UTC time, ISO 8601")
+    seconds: float
+    result: dict[str, Any]
+
+    @property
+    def settled(self) -> BaseModel:
+        """The settings as the method's own type."""
+        return METHODS[self.method].settings.model_validate(self.settings)
+
+    @property
+    def typed(self) -> BaseModel:
+        """The result as the method's own type."""
+        return METHODS[self.method].result.model_validate(self.result)
+
+    def reading(self, spec: Spec) -> Reading:
+        """The sentence for this result in the audit's present wording."""
+        return METHODS[self.method].say(self.typed, spec.wording, self.settled)
+
+
+def method_named(name: str) -> Method:
+    if name not in METHODS:
+        raise Refused(f"method: “{name}” is unknown; there are {', '.join(METHODS)}.")
+    return METHODS[name]
+
+
+def key(method: Method, digests: Digests, context: Context, settings: BaseModel, seed: int) -> str:
+    """SHA-256 over everything the result depends on; the model counts by its digest, not by its name."""
+    body = {
+        "method": method.name,
+        "version": method.version,
+        "digests": digests.model_dump(),
+        "context": context.model_dump(exclude={"model"}),
+        "settings": settings.model_dump(mode="json"),
+        "seed": seed,
+    }
+    return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
+
+
+def compute(
+    subject: Subject, digests: Digests, name: str, settings: BaseModel, seed: int, work: Work
+) -> Evidence:
+    """Run a method and keep all that is needed to run it again."""
+    method = method_named(name)
+    started = time.perf_counter()
+    result = method.compute(subject, settings, seed, work)
+    return Evidence(
+        key=key(method, digests, subject.context, settings, seed),
+        method=name,
+        method_version=method.version,
+        title=method.title,
+        digests=digests,
+        context=subject.context,
+        rows=subject.n,
+        rows_described=rows.describe(subject.spec, subject.context.rows),
+        settings=settings.model_dump(mode="json"),
+        seed=seed,
+        libraries={library: version(library) for library in LIBRARIES},
+        computed=datetime.now(UTC).isoformat(timespec="seconds"),
+        seconds=round(time.perf_counter() - started, 3),
+        result=result.model_dump(mode="json"),
+    )

@@ -1,0 +1,121 @@
+"""Which rows are read, and what really happened in them."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zerotilt.core import words
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Role, Spec
+from zerotilt.core.table import Table
+
+NAMES = {"hold-out": "held-out", "training": "training", "all": "all"}
+
+
+def outcome(spec: Spec, table: Table) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Whether the event happened, and whether the outcome is known; both of shape (rows,).
+
+    Raises
+    ------
+    Refused : the outcome has one class, more than two, or not the event value.
+    """
+    column = spec.outcome
+    values = table.texts(column.name)
+    known = np.array([value is not None for value in values])
+    levels = sorted(set(values[known]))
+    where = f"column “{column.name}”"
+    listed = words.listing([f"“{level}”" for level in levels[:6]]) + (" …" if len(levels) > 6 else "")
+    if not levels:
+        raise Refused("The outcome is missing in every row.", where=where, todo="Choose another outcome column.")
+    if len(levels) == 1:
+        raise Refused(
+            f"The outcome has one class only ({listed}); there is nothing to tell apart.",
+            where=where,
+            todo="Choose another outcome column or add rows of the other class.",
+        )
+    if len(levels) > 2:
+        raise Refused(
+            f"The outcome has {len(levels)} classes ({listed}); this audit is of two.",
+            where=where,
+            todo="Choose a column with two values, or join classes before uploading.",
+        )
+    if (event := match_level(spec.event, levels)) is None:
+        raise Refused(
+            f"The event value “{spec.event}” is not in the outcome column; it holds {listed}.",
+            where=where,
+            todo="Choose one of these values as the event.",
+        )
+    return values == event, known
+
+
+def match_level(value: str, levels: list[str]) -> str | None:
+    """The level a person means by ``value``: the same text, or the same truth value or number written otherwise."""
+    if value in levels:
+        return value
+    folded = [level for level in levels if level.lower() == value.lower()]
+    if len(folded) == 1:
+        return folded[0]
+    try:
+        number = words.value_text(float(value))
+    except ValueError:
+        return None
+    return number if number in levels else None
+
+
+def select(spec: Spec, table: Table, which: str) -> NDArray[np.int64]:
+    """Row numbers of the context, ascending. Rows with no outcome are left out.
+
+    Without a split column the hold-out is a seeded draw of ``spec.holdout_share``.
+    """
+    known = outcome(spec, table)[1]
+    chosen = known if which == "all" else known & held_out(spec, table, which)
+    found = np.flatnonzero(chosen)
+    if not len(found):
+        raise Refused(f"There are no {NAMES[which]} rows with a known outcome.", todo="Choose other rows.")
+    return found
+
+
+def held_out(spec: Spec, table: Table, which: str) -> NDArray[np.bool_]:
+    """Mask of the hold-out or of the training rows, shape (rows,)."""
+    split = spec.only(Role.split)
+    if split is not None:
+        wanted = spec.holdout_values if which == "hold-out" else spec.training_values
+        return np.isin(table.texts(split.name).astype(str), [str(value) for value in wanted])
+    drawn = np.random.default_rng(spec.seed).permutation(table.rows)[: round(table.rows * spec.holdout_share)]
+    held = np.zeros(table.rows, dtype=bool)
+    held[drawn] = True
+    return held if which == "hold-out" else ~held
+
+
+def describe(spec: Spec, which: str) -> str:
+    """How the rows were chosen, in words."""
+    if which == "all":
+        return "all rows with a known outcome"
+    split = spec.only(Role.split)
+    if split is not None:
+        values = spec.holdout_values if which == "hold-out" else spec.training_values
+        return f"rows whose {words.title(split.name)} is {words.listing([f'“{value}”' for value in values])}"
+    share = spec.holdout_share if which == "hold-out" else 1 - spec.holdout_share
+    return (
+        f"a seeded random draw of {share:.0%} of the rows (seed {spec.seed}); the table has no split column, so it is "
+        "not known which rows the model was trained on"
+    )
+
+
+def weights(spec: Spec, table: Table) -> NDArray[np.float64] | None:
+    """Row weights, shape (rows,), or None when no column has that role."""
+    column = spec.only(Role.weight)
+    if column is None:
+        return None
+    values = table.numbers(column.name)
+    bad = np.flatnonzero(~np.isfinite(values) | (values < 0))
+    if len(bad):
+        raise Refused(
+            f"A row weight is missing or negative in {words.plural(len(bad), 'row')}, first in row {words.count(int(bad[0]) + 1)}.",
+            where=f"column “{column.name}”",
+            todo="Mend the weights or give the column another role.",
+        )
+    if not values.sum():
+        raise Refused("All row weights are zero.", where=f"column “{column.name}”", todo="Choose another weight column.")
+    return values

@@ -1,0 +1,162 @@
+"""What an audit is about: which column is what, which decision is favourable, which limits flag.
+
+This is the only definition; storage, API, screens and the command line derive from it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from enum import StrEnum
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from zerotilt.core.refusal import Refused
+
+
+class Frozen(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Kind(StrEnum):
+    numeric = "numeric"
+    categorical = "categorical"
+    ordered = "ordered"
+    boolean = "boolean"
+    date = "date"
+    text = "text"
+
+
+class Role(StrEnum):
+    feature = "feature"
+    outcome = "outcome"
+    group = "group"
+    identifier = "identifier"
+    weight = "weight"
+    split = "split"
+    score = "score"
+    decision = "decision"
+    ignored = "ignored"
+
+
+class ColumnSpec(Frozen):
+    """One column: what it holds and what it is for."""
+
+    name: str
+    kind: Kind
+    role: Role
+    order: tuple[str, ...] = Field(default=(), description="Levels from lowest to highest, for ordered columns")
+    grouped: bool = Field(default=False, description="Compare groups of this column although its role is another")
+    reference: str | None = Field(default=None, description="Reference group; the largest when empty")
+    cuts: tuple[float, ...] = Field(default=(), description="Borders between bins of a numeric column")
+
+    @property
+    def makes_groups(self) -> bool:
+        return self.role is Role.group or self.grouped
+
+
+class FlagPolicy(Frozen):
+    """The limits that decide what is flagged."""
+
+    ratio_low: float = Field(default=0.8, gt=0, lt=1)
+    ratio_high: float = Field(default=1.25, gt=1)
+    minimum_rows: int = Field(default=30, ge=1)
+    confidence: float = Field(default=0.95, gt=0.5, lt=1)
+    alpha: float = Field(default=0.05, gt=0, lt=1)
+
+
+class Wording(Frozen):
+    """Names used in sentences; they change no number."""
+
+    row: str = "row"
+    rows: str = "rows"
+    event: str = ""
+    favourable: str = "favourable decision"
+    unfavourable: str = "unfavourable decision"
+
+
+class Spec(Frozen):
+    """The declared meaning of a table for one audit."""
+
+    columns: tuple[ColumnSpec, ...]
+    event: str = Field(description="Value of the outcome column whose probability the score is")
+    favourable: Literal["event", "other"] = Field(
+        default="event", description="Whether predicting the event or its absence is the favourable decision"
+    )
+    threshold: float = Field(default=0.5, ge=0, le=1)
+    intersections: tuple[tuple[str, ...], ...] = ()
+    holdout_values: tuple[str, ...] = Field(default=(), description="Values of the split column that are held out")
+    training_values: tuple[str, ...] = ()
+    holdout_share: float = Field(default=0.3, gt=0, lt=1, description="Used when there is no split column")
+    seed: int = 20
+    model_inputs: tuple[str, ...] = Field(
+        default=(), description="Columns in the order of a model that takes one tensor of all columns"
+    )
+    model_event_class: str | None = Field(default=None, description="Class label of the model that means the event")
+    policy: FlagPolicy = FlagPolicy()
+    wording: Wording = Wording()
+
+    @model_validator(mode="after")
+    def _names_exist_once(self) -> Spec:
+        names = [column.name for column in self.columns]
+        if len(set(names)) != len(names):
+            raise ValueError("a column is listed twice")
+        for crossing in self.intersections:
+            if not 2 <= len(crossing) <= 3:
+                raise ValueError("an intersection takes two or three columns")
+            if unknown := set(crossing) - set(names):
+                raise ValueError(f"an intersection names a column that is not there: {sorted(unknown)[0]}")
+        return self
+
+    def column(self, name: str) -> ColumnSpec:
+        for column in self.columns:
+            if column.name == name:
+                return column
+        raise Refused(f"The table has no column “{name}”.", where=f"column “{name}”")
+
+    def with_role(self, role: Role) -> list[ColumnSpec]:
+        return [column for column in self.columns if column.role is role]
+
+    def only(self, role: Role) -> ColumnSpec | None:
+        """The single column of a role, None when there is none; two are refused."""
+        found = self.with_role(role)
+        if len(found) > 1:
+            names = " and ".join(f"“{column.name}”" for column in found)
+            raise Refused(
+                f"{names} are both marked as {role.value}; one column can be.",
+                where=f"column “{found[1].name}”",
+                todo="Give one of them another role.",
+            )
+        return found[0] if found else None
+
+    @property
+    def outcome(self) -> ColumnSpec:
+        column = self.only(Role.outcome)
+        if column is None:
+            raise Refused(
+                "No column is marked as the outcome.", todo="Mark the column that says what really happened."
+            )
+        return column
+
+    @property
+    def groupings(self) -> list[tuple[str, ...]]:
+        """Every way the rows are grouped: single columns first, then intersections."""
+        return [(column.name,) for column in self.columns if column.makes_groups] + list(self.intersections)
+
+    @property
+    def event_phrase(self) -> str:
+        return self.wording.event or f"{self.outcome.name.replace('_', ' ')} is {self.event}"
+
+    def digest(self) -> str:
+        """SHA-256 of what changes numbers; wording is left out, so renaming computes nothing again."""
+        body = self.model_dump(mode="json", exclude={"wording"})
+        return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
+
+
+class Context(Frozen):
+    """What every sheet is reading: model version, rows, output."""
+
+    model: str | None = Field(default=None, description="Identifier of a model version; None for recorded scores")
+    rows: Literal["hold-out", "training", "all"] = "hold-out"
+    output: Literal["probability", "log-odds"] = "probability"

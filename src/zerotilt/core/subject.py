@@ -1,0 +1,134 @@
+"""What a method is given: the rows of the context, what happened in them, and the predictor."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zerotilt.core import output, rows, words
+from zerotilt.core.predictors import Frame, Predictor
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Context, Role, Spec
+from zerotilt.core.table import Table
+
+
+@dataclass(frozen=True)
+class Subject:
+    """One decision system read in one context. All arrays have shape (n,), n the rows of the context."""
+
+    spec: Spec
+    table: Table
+    predictor: Predictor | None = None
+    context: Context = field(default_factory=Context)
+
+    @cached_property
+    def rows(self) -> NDArray[np.int64]:
+        return rows.select(self.spec, self.table, self.context.rows)
+
+    @property
+    def n(self) -> int:
+        return len(self.rows)
+
+    @cached_property
+    def outcome(self) -> NDArray[np.bool_]:
+        """Whether the event happened."""
+        return rows.outcome(self.spec, self.table)[0][self.rows]
+
+    @cached_property
+    def weights(self) -> NDArray[np.float64] | None:
+        found = rows.weights(self.spec, self.table)
+        return None if found is None else found[self.rows]
+
+    @cached_property
+    def frame(self) -> Frame:
+        """The model's inputs; refused with the reason where there is no model."""
+        return self.model.frame(self.table, self.rows)
+
+    @property
+    def model(self) -> Predictor:
+        if self.predictor is None:
+            raise Refused(
+                "This needs a model that can be asked about new rows; the audit has recorded scores or decisions only.",
+                todo="Upload the model as ONNX in Intake.",
+            )
+        return self.predictor
+
+    @cached_property
+    def scores(self) -> NDArray[np.float64] | None:
+        """Probability of the event, None where only decisions were recorded."""
+        if self.predictor is not None:
+            return self.predictor.score(self.frame)
+        column = self.spec.only(Role.score)
+        return None if column is None else recorded_scores(self.table, column.name)[self.rows]
+
+    @cached_property
+    def predicted(self) -> NDArray[np.bool_]:
+        """Whether the event was predicted: score at or above the threshold, or the recorded decision."""
+        if self.scores is not None:
+            return self.scores >= self.spec.threshold
+        column = self.spec.only(Role.decision)
+        if column is None:
+            raise Refused(
+                "There is nothing to compare with the outcome: no model, no recorded score, no recorded decision.",
+                todo="Upload a model, or mark a column as score or decision.",
+            )
+        return recorded_decisions(self.table, column.name, self.spec)[self.rows]
+
+    @cached_property
+    def favoured(self) -> NDArray[np.bool_]:
+        """Whether the decision was the favourable one."""
+        return self.predicted if self.spec.favourable == "event" else ~self.predicted
+
+    def output(self, frame: Frame) -> NDArray[np.float64]:
+        """The context's output, f(x), for any rows."""
+        return output.transform(self.model.score(frame), self.context.output)
+
+
+def recorded_scores(table: Table, name: str) -> NDArray[np.float64]:
+    """A score column, checked: every row a number within 0 and 1."""
+    where = f"column “{name}”"
+    values = table.numbers(name)
+    absent = np.flatnonzero(~np.isfinite(values))
+    if len(absent):
+        raise Refused(
+            f"The score is missing in {words.plural(len(absent), 'row')}, first in row {words.count(int(absent[0]) + 1)}.",
+            where=where,
+            todo="Fill the scores or leave those rows out.",
+        )
+    outside = np.flatnonzero((values < 0) | (values > 1))
+    if len(outside):
+        first = int(outside[0])
+        raise Refused(
+            f"The score is outside 0 to 1 in {words.plural(len(outside), 'row')}, first in row {words.count(first + 1)} "
+            f"({values[first]:g}).",
+            where=where,
+            todo="Give the score as the probability of the event.",
+        )
+    return values
+
+
+def recorded_decisions(table: Table, name: str, spec: Spec) -> NDArray[np.bool_]:
+    """A decision column as "event predicted", checked: every row decided, two values at most."""
+    where = f"column “{name}”"
+    values = table.texts(name)
+    absent = np.flatnonzero(np.array([value is None for value in values]))
+    if len(absent):
+        raise Refused(
+            f"The decision is missing in {words.plural(len(absent), 'row')}, first in row "
+            f"{words.count(int(absent[0]) + 1)}.",
+            where=where,
+            todo="Fill the decisions or leave those rows out.",
+        )
+    levels = sorted(set(values))
+    event = rows.match_level(spec.event, levels)
+    if len(levels) > 2 or (event is None and len(levels) == 2):
+        raise Refused(
+            f"The decisions are {words.listing([f'“{level}”' for level in levels[:5]])}; expected “{spec.event}” for the event "
+            "and one other value.",
+            where=where,
+            todo="Write decisions with the outcome's own values.",
+        )
+    return values == event

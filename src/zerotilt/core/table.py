@@ -1,0 +1,263 @@
+"""A table of cases: Parquet in, columns as NumPy arrays out, read one at a time so that memory stays bounded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import lru_cache
+from typing import BinaryIO
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as pq
+from numpy.typing import NDArray
+
+from zerotilt.core import csvfile, words
+from zerotilt.core.csvfile import Dialect
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Frozen
+from zerotilt.core.work import Work
+
+BATCH_ROWS = 65_536
+TOP_LEVELS = 60
+
+
+class Table:
+    """Typed columns of one table.
+
+    ``numbers`` and ``texts`` are the two views every method works on: float64
+    with NaN for missing, and strings with None for missing.
+    """
+
+    def __init__(self, source: BinaryIO | pa.Table):
+        if isinstance(source, pa.Table):
+            self._whole, self._file = source, None
+            self.names: list[str] = source.column_names
+            self.rows: int = source.num_rows
+        else:
+            self._whole, self._file = None, pq.ParquetFile(source)
+            self.names = self._file.schema_arrow.names
+            self.rows = self._file.metadata.num_rows
+        self._column = lru_cache(maxsize=256)(self._read)
+        self.texts = lru_cache(maxsize=64)(self._texts)
+        self.numbers = lru_cache(maxsize=64)(self._numbers)
+
+    def _read(self, name: str) -> pa.ChunkedArray:
+        if name not in self.names:
+            raise Refused(f"The table has no column “{name}”.", where=f"column “{name}”")
+        source = self._whole if self._whole is not None else self._file.read(columns=[name])
+        return source.column(self.names.index(name) if self._whole is not None else 0)
+
+    def column(self, name: str) -> pa.ChunkedArray:
+        return self._column(name)
+
+    def is_number(self, name: str) -> bool:
+        kind = self.column(name).type
+        return pa.types.is_integer(kind) or pa.types.is_floating(kind)
+
+    def _numbers(self, name: str) -> NDArray[np.float64]:
+        """The column as float64, shape (rows,), NaN where missing.
+
+        Raises
+        ------
+        Refused : a cell is not a number; the message names the first.
+        """
+        column = self.column(name)
+        kind = column.type
+        if pa.types.is_boolean(kind):
+            column = pc.cast(column, pa.int8())
+        elif pa.types.is_date(kind):
+            column = pc.cast(column, pa.int32())
+        elif pa.types.is_string(kind):
+            return self._truths(name)
+        return pc.cast(column, pa.float64(), safe=False).to_numpy(zero_copy_only=False).astype(np.float64)
+
+    def _truths(self, name: str) -> NDArray[np.float64]:
+        values = self.texts(name)
+        known = {"true": 1.0, "yes": 1.0, "t": 1.0, "y": 1.0, "false": 0.0, "no": 0.0, "f": 0.0, "n": 0.0}
+        out = np.full(len(values), np.nan)
+        for level in {value for value in values if value is not None}:
+            number = known.get(level.strip().lower())
+            if number is None:
+                row = int(np.flatnonzero(values == level)[0]) + 1
+                raise Refused(f"“{level}” is not a number (row {words.count(row)}).", where=f"column “{name}”")
+            out[values == level] = number
+        return out
+
+    def _texts(self, name: str) -> NDArray[np.object_]:
+        """The column as text, shape (rows,), None where missing."""
+        column = self.column(name)
+        if pa.types.is_string(column.type):
+            return column.to_numpy(zero_copy_only=False).astype(object)
+        coded = column.combine_chunks().dictionary_encode()
+        coded = coded.combine_chunks() if isinstance(coded, pa.ChunkedArray) else coded
+        levels = np.array([words.value_text(value) for value in coded.dictionary.to_pylist()] + [None], dtype=object)
+        codes = coded.indices.fill_null(len(levels) - 1).to_numpy(zero_copy_only=False)
+        out = levels[codes]
+        if pa.types.is_floating(column.type):  # NaN and null are the same absence
+            out[out == "nan"] = None
+        return out
+
+
+class LevelCount(Frozen):
+    level: str
+    rows: int
+
+
+class ColumnProfile(Frozen):
+    """Condition of one column over all rows."""
+
+    name: str
+    stored: str
+    missing: int
+    distinct: int
+    low: float | None = None
+    high: float | None = None
+    median: float | None = None
+    levels: tuple[LevelCount, ...] = ()
+    examples: tuple[str, ...] = ()
+
+
+class TableProfile(Frozen):
+    rows: int
+    columns: tuple[ColumnProfile, ...]
+    dialect: Dialect | None = None
+    notes: tuple[str, ...] = ()
+
+
+def profile(table: Table, work: Work | None = None, dialect: Dialect | None = None) -> TableProfile:
+    """Missing cells, distinct values, range and most frequent levels of every column."""
+    work = work or Work()
+    work.begin(len(table.names), "columns profiled")
+    found = []
+    for name in table.names:
+        column = table.column(name)
+        kind = column.type
+        counts = pc.value_counts(column.drop_null())
+        sizes = counts.field("counts").to_numpy(zero_copy_only=False)
+        top = np.argsort(-sizes, kind="stable")[:TOP_LEVELS]
+        levels = tuple(
+            LevelCount(level=words.value_text(counts.field("values")[int(i)].as_py()), rows=int(sizes[i])) for i in top
+        )
+        extra: dict = {}
+        if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+            values = table.numbers(name)
+            values = values[np.isfinite(values)]
+            if len(values):
+                extra = {
+                    "low": float(values.min()),
+                    "high": float(values.max()),
+                    "median": float(np.median(values)),
+                }
+        absent = column.null_count
+        if pa.types.is_floating(kind):
+            absent += int(pc.sum(pc.is_nan(column)).as_py() or 0)
+        examples = tuple(dict.fromkeys(level.level for level in levels))[:4]
+        found.append(
+            ColumnProfile(
+                name=name,
+                stored=str(kind),
+                missing=absent,
+                distinct=len(counts),
+                levels=levels if len(counts) <= TOP_LEVELS else (),
+                examples=examples,
+                **extra,
+            )
+        )
+        work.advance(1)
+    return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect)
+
+
+def convert(source: BinaryIO, sink: BinaryIO, dialect: Dialect | None = None, work: Work | None = None) -> Dialect | None:
+    """Write any table file read from ``source`` to ``sink`` as Parquet with plain types, piece by piece.
+
+    Parquet, Arrow and Feather are known by their first bytes; anything else is
+    read as CSV, as ``dialect`` says or as found out. Returns the CSV dialect
+    used, None for the others.
+
+    Raises
+    ------
+    Refused : the file is empty, broken, has no rows, or a column has no plain type.
+    """
+    work = work or Work()
+    source.seek(0)
+    start = source.read(8)
+    source.seek(0)
+    if start[:4] == b"PAR1" or start[:6] == b"ARROW1" or start[:4] == b"\xff\xff\xff\xff":
+        _write(_arrow_batches(source, start, work), sink)
+        return None
+    dialect = dialect or csvfile.sniff(source)
+    found = csvfile.scan(source, dialect, work)
+    _write(csvfile.typed_batches(source, found, work), sink)
+    return dialect
+
+
+def _arrow_batches(source: BinaryIO, start: bytes, work: Work) -> Iterator[pa.RecordBatch]:
+    try:
+        if start[:4] == b"PAR1":
+            file = pq.ParquetFile(source)
+            total, batches = file.metadata.num_rows, file.iter_batches(BATCH_ROWS)
+            names = file.schema_arrow.names
+        elif start[:6] == b"ARROW1":
+            reader = pa.ipc.open_file(source)
+            total = sum(reader.get_batch(i).num_rows for i in range(reader.num_record_batches))
+            batches = (reader.get_batch(i) for i in range(reader.num_record_batches))
+            names = reader.schema.names
+        else:
+            reader = pa.ipc.open_stream(source)
+            total, batches, names = 0, iter(reader), reader.schema.names
+        csvfile.check_names([name.strip() for name in names])
+        work.begin(total, "rows read")
+        empty = True
+        for batch in batches:
+            empty = empty and not batch.num_rows
+            yield pa.record_batch(
+                [_plain(name, column) for name, column in zip(batch.schema.names, batch.columns, strict=True)],
+                names=[name.strip() for name in batch.schema.names],
+            )
+            work.advance(batch.num_rows)
+        if empty:
+            raise Refused("The file has columns and no rows.", todo="Upload a file with at least one row.")
+    except (pa.ArrowException, OSError, EOFError) as problem:
+        raise Refused(
+            f"The file is cut off or damaged: {problem}", todo="Write it again at its source and upload it again."
+        ) from None
+
+
+def _plain(name: str, column: pa.Array) -> pa.Array:
+    """Whole numbers, numbers, truth values, dates and text are kept; near kinds become one of them."""
+    kind = column.type
+    if pa.types.is_dictionary(kind):
+        return _plain(name, column.dictionary_decode())
+    if pa.types.is_boolean(kind) or pa.types.is_string(kind) or kind in (pa.int64(), pa.float64(), pa.date32()):
+        return column
+    if pa.types.is_integer(kind):
+        return pc.cast(column, pa.int64())
+    if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
+        return pc.cast(column, pa.float64())
+    if pa.types.is_large_string(kind) or pa.types.is_string_view(kind) or pa.types.is_null(kind):
+        return pc.cast(column, pa.string())
+    if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
+        return pc.cast(column, pa.date32(), safe=False)
+    raise Refused(
+        f"The column holds {kind}, which is not a number, text, truth value or date.",
+        where=f"column “{name}”",
+        todo="Leave the column out or turn it into text, and upload again.",
+    )
+
+
+def _write(batches: Iterator[pa.RecordBatch], sink: BinaryIO) -> None:
+    writer: pq.ParquetWriter | None = None
+    try:
+        for batch in batches:
+            if writer is None:
+                writer = pq.ParquetWriter(sink, batch.schema, compression="zstd")
+            writer.write_batch(batch, row_group_size=BATCH_ROWS * 4)
+    finally:
+        if writer is not None:
+            writer.close()
+
+
+def from_arrays(columns: dict[str, list | np.ndarray]) -> Table:
+    """A table from arrays of equal length, for notebooks and tests."""
+    return Table(pa.table({name: pa.array(values) for name, values in columns.items()}))

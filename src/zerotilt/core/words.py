@@ -1,0 +1,67 @@
+"""Numbers and lists as people read them. Screen and report use the same digits."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+
+def count(number: int) -> str:
+    return f"{number:,}"
+
+
+def percent(share: float) -> str:
+    return f"{share * 100:.1f}%".replace("-", "−")
+
+
+def ratio(value: float) -> str:
+    return f"{value:.2f}" if value >= 0.1 else f"{value:.3f}"
+
+
+def points(difference: float) -> str:
+    """A difference of probabilities in percentage points, with its sign spelled."""
+    return f"{abs(difference) * 100:.1f} points"
+
+
+def decimal(value: float, digits: int = 3) -> str:
+    return f"{value:.{digits}f}".replace("-", "−")
+
+
+def level(confidence: float) -> str:
+    return f"{confidence * 100:g}%"
+
+
+def listing(items: Sequence[str]) -> str:
+    if len(items) < 2:
+        return "".join(items)
+    return ", ".join(items[:-1]) + " and " + items[-1]
+
+
+def plural(number: int, one: str, many: str | None = None) -> str:
+    return f"{count(number)} {one if number == 1 else many or one + 's'}"
+
+
+def title(name: str) -> str:
+    """A column name as it stands in a sentence: underscores are spaces, the rest is the person's own."""
+    return name.replace("_", " ")
+
+
+def value_text(value: object) -> str:
+    """The one text form of a cell: what levels, groups and event values are compared by.
+
+    Whole floats lose their ".0" so that a column read as 1.0 equals an event given as "1".
+    """
+    if isinstance(value, bool | np.bool_):
+        return "True" if value else "False"
+    if isinstance(value, int | np.integer):
+        return str(int(value))
+    if isinstance(value, float | np.floating):
+        number = float(value)
+        return str(int(number)) if number.is_integer() and abs(number) < 1e15 else repr(number)
+    return str(value)
+
+
+def opening(text: str) -> str:
+    """A phrase at the start of a sentence."""
+    return text[:1].upper() + text[1:]

@@ -1,0 +1,184 @@
+"""An audit from files to files: no browser, no server, no database."""
+
+from __future__ import annotations
+
+import hashlib
+import shutil
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from zerotilt.core import guess, rows, table
+from zerotilt.core.evidence import Digests
+from zerotilt.core.groups.tilt import by_tilt, sentence
+from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
+from zerotilt.core.subject import Subject
+from zerotilt.core.table import Table
+from zerotilt.core.work import Work
+from zerotilt.report.auditfile import audit_file
+from zerotilt.report.compose import gather
+from zerotilt.report.render import Cover, render
+
+
+@dataclass(frozen=True)
+class Request:
+    """What the command line asks for. Exactly one of model, score and decision is given."""
+
+    table: Path
+    outcome: str
+    event: str
+    groups: Sequence[str]
+    out: Path
+    model: Path | None = None
+    score: str | None = None
+    decision: str | None = None
+    favourable: str | None = None
+    threshold: float = 0.5
+    ignore: Sequence[str] = ()
+    explained: int | None = None
+    split: str | None = None
+
+
+def digest(source: BinaryIO) -> str:
+    """SHA-256 of a file, read in pieces."""
+    return hashlib.file_digest(source, "sha256").hexdigest()
+
+
+def audit(request: Request, work: Work) -> list[str]:
+    """Run the whole audit; write report.html and audit.json.
+
+    Returns the flagged comparisons as sentences, furthest off parity first.
+
+    Raises
+    ------
+    Refused : anything about the input that cannot be used.
+    """
+    given = [name for name in (request.model, request.score, request.decision) if name is not None]
+    if len(given) != 1:
+        raise Refused(
+            f"{len(given)} of --model, --score and --decision were given; exactly one is needed.",
+            todo="Say where the predictions come from.",
+        )
+    request.out.mkdir(parents=True, exist_ok=True)
+    with _opened(request.table) as source, tempfile.TemporaryFile() as typed:
+        table_digest = digest(source)
+        table.convert(source, typed, work=work)
+        typed.seek(0)
+        cases = Table(typed)
+        spec = _spec(request, cases, work)
+        context = Context(rows="hold-out" if request.split else "all")
+        predictor = None
+        model_digest = None
+        if request.model:
+            with _opened(request.model) as model:
+                data = model.read()
+            model_digest = hashlib.sha256(data).hexdigest()
+            predictor = OnnxPredictor(data, cases, spec)
+        subject = Subject(spec, cases, predictor, context)
+        digests = Digests(table=table_digest, spec=spec.digest(), model=model_digest)
+        bundle = gather(subject, digests, work, explained=request.explained)
+        cover = Cover(
+            title=f"Audit of {request.table.name}",
+            number=None,
+            table_name=request.table.name,
+            table_digest=table_digest,
+            table_rows=cases.rows,
+            model_name=request.model.name if request.model else None,
+        )
+        _write(request.out / "report.html", render(bundle, subject, cover))
+        _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
+        if bundle.tilt is None:
+            return []
+        tilt = bundle.tilt.typed
+        flagged = sorted((found for found in tilt.disparities if found.status == "flagged"), key=by_tilt)
+        return [sentence(tilt, found, spec.wording) for found in flagged]
+
+
+def _opened(path: Path) -> BinaryIO:
+    try:
+        return path.open("rb")
+    except OSError as problem:
+        raise Refused(f"The file cannot be read: {problem.strerror}.", where=str(path), todo="Check the path.") from None
+
+
+def _write(path: Path, text: str) -> None:
+    """Whole or not at all: a disk that fills up leaves the earlier file as it was."""
+    try:
+        with tempfile.NamedTemporaryFile("w", encoding="utf-8", dir=path.parent, delete=False) as part:
+            part.write(text)
+        shutil.move(part.name, path)
+    except OSError as problem:
+        Path(part.name).unlink(missing_ok=True)
+        raise Refused(f"The file cannot be written: {problem.strerror}.", where=str(path)) from None
+
+
+def _spec(request: Request, cases: Table, work: Work) -> Spec:
+    """What the command line said, and guesses for the rest. Roles nobody asked for are not guessed."""
+    references = dict(_group(given, cases.names) for given in request.groups)
+    split, _, held = (request.split or "").rpartition(":") if ":" in (request.split or "") else (request.split, "", "")
+    named = {
+        request.outcome: Role.outcome,
+        **{name: Role.group for name in references},
+        **{name: Role.ignored for name in request.ignore},
+    }
+    for name, role in ((request.score, Role.score), (request.decision, Role.decision), (split, Role.split)):
+        if name:
+            named[name] = role
+    for name in named:
+        if name not in cases.names:
+            raise Refused(
+                f"The table has no column “{name}”; it has {', '.join(cases.names[:20])}.",
+                where=f"column “{name}”",
+                todo="Check the spelling.",
+            )
+    if request.outcome in references:
+        raise Refused("The outcome cannot be a group as well.", where=f"column “{request.outcome}”")
+    columns = []
+    for found in guess.guess_columns(table.profile(cases, work)):
+        role = named.get(found.name)
+        if role is None:
+            plain = found.role in (Role.feature, Role.group, Role.outcome, Role.weight, Role.score, Role.decision)
+            role = Role.feature if plain and found.kind is not Kind.text else found.role
+            role = Role.ignored if role is Role.split else role
+        columns.append(
+            ColumnSpec(
+                name=found.name, kind=found.kind, role=role, order=found.order, reference=references.get(found.name)
+            )
+        )
+    spec = Spec(columns=tuple(columns), event=request.event, threshold=request.threshold)
+    levels = sorted({value for value in cases.texts(request.outcome) if value is not None})
+    event = rows.match_level(request.event, levels) or request.event
+    spec = spec.model_copy(update={"event": event, "favourable": _favourable(request, event, levels)})
+    rows.outcome(spec, cases)
+    if split:
+        values = sorted({value for value in cases.texts(split) if value is not None})
+        held_out, training = ((held,), tuple(v for v in values if v != held)) if held else guess.split_values(values)
+        spec = spec.model_copy(update={"holdout_values": held_out, "training_values": training})
+    return spec
+
+
+def _favourable(request: Request, event: str, levels: list[str]) -> str:
+    if request.favourable is None:
+        return "event"
+    level = rows.match_level(request.favourable, levels)
+    if level is None:
+        raise Refused(
+            f"--favourable: “{request.favourable}” is not in the outcome column; it holds {', '.join(levels[:6])}.",
+            todo="Give one of these values.",
+        )
+    return "event" if level == event else "other"
+
+
+def _group(given: str, names: list[str]) -> tuple[str, str | None]:
+    """COLUMN or COLUMN:REFERENCE; a column whose own name holds a colon is tried first."""
+    if given in names or ":" not in given:
+        return given, None
+    parts = given.split(":")
+    for cut in range(len(parts) - 1, 0, -1):
+        if ":".join(parts[:cut]) in names:
+            return ":".join(parts[:cut]), ":".join(parts[cut:])
+    return parts[0], ":".join(parts[1:])

@@ -1,0 +1,1 @@
+"""The written audit: composed from evidence, rendered as one self-contained document."""

@@ -1,0 +1,136 @@
+"""audit.json: the audit as data, in the published format zerotilt-audit/1."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from zerotilt.core.groups.metrics import Estimate, Measure, MetricName
+from zerotilt.core.groups.tilt import Status
+from zerotilt.core.spec import FlagPolicy, Spec
+from zerotilt.core.subject import Subject
+from zerotilt.report.compose import Bundle
+
+FORMAT = "zerotilt-audit/1"
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class TableEntry(_Part):
+    rows: int
+    sha256: str
+    rows_read: int = Field(description="Rows of the audit's context; those with a known outcome")
+    rows_described: str
+
+
+class ModelEntry(_Part):
+    sha256: str
+    inputs: list[str]
+    threshold: float
+    notes: list[str]
+
+
+class DriverEntry(_Part):
+    feature: str
+    permutation: Estimate
+    mean_abs_shapley: Estimate
+
+
+class GroupEntry(_Part):
+    attribute: str
+    group: str
+    reference: bool
+    rows: int
+    metrics: dict[MetricName, Measure]
+
+
+class DisparityEntry(_Part):
+    attribute: str
+    group: str
+    reference: str
+    metric: MetricName
+    ratio: Estimate
+    difference: Estimate
+    p_value: float | None
+    p_adjusted: float | None
+    status: Status
+
+
+class EvidenceEntry(_Part):
+    name: str
+    key: str
+    method: str
+    method_version: int
+    settings: dict
+    seed: int
+    libraries: dict[str, str]
+    computed: str
+
+
+class AuditFile(_Part):
+    """One audit. Parts that need a model are absent without one."""
+
+    format: Literal["zerotilt-audit/1"]
+    table: TableEntry
+    model: ModelEntry | None
+    event: str
+    favourable: Literal["event", "other"]
+    policy: FlagPolicy
+    performance: dict[MetricName, Measure]
+    drivers: list[DriverEntry] | None = None
+    groups: list[GroupEntry]
+    disparities: list[DisparityEntry]
+    evidence: list[EvidenceEntry]
+
+    def to_json(self) -> str:
+        leave_out = {"drivers"} if self.drivers is None else None
+        return self.model_dump_json(indent=2, exclude=leave_out) + "\n"
+
+
+def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) -> AuditFile:
+    """The audit's numbers, taken from its evidence and nothing else."""
+    names = bundle.numbered
+    tilt = bundle.tilt.result if bundle.tilt else {"groups": [], "disparities": []}
+    predictor = subject.predictor
+    return AuditFile(
+        format=FORMAT,
+        table=TableEntry(
+            rows=subject.table.rows,
+            sha256=table_digest,
+            rows_read=subject.n,
+            rows_described=bundle.performance.rows_described,
+        ),
+        model=None
+        if predictor is None
+        else ModelEntry(
+            sha256=bundle.performance.digests.model,
+            inputs=list(predictor.inputs),
+            threshold=spec.threshold,
+            notes=list(predictor.notes),
+        ),
+        event=spec.event,
+        favourable=spec.favourable,
+        policy=spec.policy,
+        performance=bundle.performance.result["sets"][0]["metrics"],
+        drivers=None
+        if bundle.drivers is None
+        else [
+            DriverEntry(**{field: driver[field] for field in DriverEntry.model_fields})
+            for driver in bundle.drivers.result["drivers"]
+        ],
+        groups=[GroupEntry(**group) for group in tilt["groups"]],
+        disparities=[
+            DisparityEntry(**{field: found[field] for field in DisparityEntry.model_fields})
+            for found in tilt["disparities"]
+        ],
+        evidence=[
+            EvidenceEntry(
+                name=names[found.key],
+                **{field: getattr(found, field) for field in EvidenceEntry.model_fields if field != "name"},
+            )
+            for found in bundle.by_key().values()
+        ],
+    )

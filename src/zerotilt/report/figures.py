@@ -1,0 +1,204 @@
+"""Figures for print: drawn from the same results as the screen's, as inline SVG."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable
+
+import matplotlib
+
+matplotlib.use("Agg")
+from matplotlib import pyplot as plt
+from matplotlib.patches import FancyBboxPatch, Rectangle
+
+from zerotilt.core import words
+from zerotilt.core.contributions.ladder import LadderResult
+from zerotilt.core.drivers.ranking import LOSS_LABELS, DriversResult
+from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.groups.tilt import TiltResult
+from zerotilt.core.response.partial import ResponseResult
+from zerotilt.core.spec import Spec
+
+INK, SOFT, RULE, SHEET = "#22302F", "#5B6765", "#DDD8CB", "#FFFDF8"
+VERDIGRIS, OCHRE, IRIS, BRICK, BAND = "#0E6B5C", "#B86B00", "#5A4A9C", "#A3262A", "#E4EEE8"
+STYLE = {
+    "font.size": 9,
+    "text.parse_math": False,  # a column called "$x$" is text
+    "svg.fonttype": "path",
+    "svg.hashsalt": "zerotilt",
+    "axes.edgecolor": RULE,
+    "axes.labelcolor": SOFT,
+    "xtick.color": SOFT,
+    "ytick.color": INK,
+    "text.color": INK,
+    "figure.facecolor": "none",
+    "axes.facecolor": "none",
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "axes.spines.left": False,
+}
+LEVEL_METRICS = ("selection_rate", "accuracy", "true_positive_rate", "false_positive_rate", "positive_predictive_value")
+
+
+def _svg(width: float, height: float, paint: Callable) -> str:
+    with plt.rc_context(STYLE):
+        figure, axes = plt.subplots(figsize=(width, height), layout="constrained")
+        try:
+            paint(axes)
+            out = io.StringIO()
+            figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+        finally:
+            plt.close(figure)
+    svg = out.getvalue()
+    svg = svg[svg.index("<svg") :]
+    svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.S)
+    return re.sub(r'^<svg[^>]*viewBox="([^"]*)"[^>]*>', r'<svg viewBox="\1" aria-hidden="true">', svg)
+
+
+def _short(text: str, most: int = 34) -> str:
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def drivers(result: DriversResult, spec: Spec) -> str:
+    shown = result.drivers[:20]
+
+    def paint(axes):
+        for place, driver in enumerate(shown):
+            estimate = driver.permutation
+            axes.barh(place, max(estimate.value, 0), height=0.5, color=VERDIGRIS if driver.evidence_of_use else RULE)
+            axes.plot([estimate.low, estimate.high], [place, place], color=INK, lw=1)
+        axes.set_yticks(range(len(shown)), [_short(words.title(driver.feature)) for driver in shown])
+        axes.invert_yaxis()
+        axes.axvline(0, color=SOFT, lw=0.6)
+        axes.set_xlabel(f"{LOSS_LABELS[result.loss]} added when the column is shuffled, with {words.level(result.confidence)} interval")
+        axes.tick_params(length=0)
+
+    return _svg(7.2, 0.7 + 0.27 * len(shown), paint)
+
+
+def response(result: ResponseResult, spec: Spec) -> str:
+    def paint(axes):
+        points = [point for point in result.points if point.position is not None] if result.numeric else result.points
+        places = [point.position for point in points] if result.numeric else list(range(len(points)))
+        if result.numeric:
+            axes.fill_between(places, [p.p10 for p in points], [p.p90 for p in points], color=BAND, lw=0)
+            for a, b, x0, x1 in zip(points, points[1:], places, places[1:], strict=False):
+                thin = a.scarce or b.scarce
+                axes.plot([x0, x1], [a.mean, b.mean], color=VERDIGRIS, lw=0.8 if thin else 2, ls="--" if thin else "-")
+            missing = next((point for point in result.points if point.position is None), None)
+            if missing:
+                axes.text(
+                    0.995, 0.02, f"missing: {_amount(missing.mean, result.output)}", transform=axes.transAxes, ha="right", color=SOFT
+                )
+        else:
+            for place, point in zip(places, points, strict=True):
+                axes.plot([place, place], [point.p10, point.p90], color=BAND, lw=9, solid_capstyle="butt")
+                axes.plot([place, place], [point.mean_low, point.mean_high], color=INK, lw=1)
+                axes.plot(place, point.mean, "o", color=VERDIGRIS, fillstyle="none" if point.scarce else "full")
+            axes.set_xticks(places, [_short(point.label, 12) for point in points], rotation=40 if len(points) > 8 else 0)
+        axes.axhline(result.threshold, color=SOFT, lw=0.7, ls=":")
+        axes.set_xlabel(words.title(result.feature))
+        axes.set_ylabel("chance" if result.output == "probability" else "log-odds")
+        if result.output == "probability":
+            axes.yaxis.set_major_formatter(lambda value, _: f"{value:.0%}")
+
+    return _svg(7.2, 2.9, paint)
+
+
+def _amount(value: float, scale: str) -> str:
+    return words.percent(value) if scale == "probability" else words.decimal(value, 2)
+
+
+def fold(result: LadderResult, most: int = 8) -> list[tuple[str, float]]:
+    """Rungs to draw: the largest, and the rest as one."""
+    shown = [(f"{words.title(rung.feature)} {rung.value}", rung.contribution) for rung in result.rungs[:most]]
+    rest = result.rungs[most:]
+    if rest:
+        shown.append((f"{len(rest)} smaller ones", sum(rung.contribution for rung in rest)))
+    return shown
+
+
+def ladder(result: LadderResult, spec: Spec) -> str:
+    steps = fold(result)
+
+    def paint(axes):
+        at = result.baseline
+        axes.plot(at, 0, "o", color=INK, ms=5)
+        axes.text(at, 0, f"  {_amount(at, result.output)}", va="center", ha="left")
+        for place, (_, step) in enumerate(steps, 1):
+            axes.plot([at, at], [place - 1, place], color=SOFT, lw=0.6)
+            axes.add_patch(Rectangle((min(at, at + step), place - 0.25), abs(step), 0.5, color=OCHRE if step > 0 else IRIS))
+            text = f"{step * 100:+.1f}" if result.output == "probability" else f"{step:+.2f}"
+            side = at + step
+            axes.text(
+                side, place, f" {text} ".replace("-", "−"), va="center", ha="left" if step > 0 else "right", fontsize=8
+            )
+            at += step
+        last = len(steps) + 1
+        axes.plot([at, at], [last - 1, last], color=SOFT, lw=0.6)
+        axes.plot(at, last, "o", color=INK, ms=7)
+        axes.text(at, last, f"  {_amount(result.prediction, result.output)}", va="center", ha="left", weight="bold")
+        axes.axvline(result.threshold, color=INK, lw=1.2, zorder=0)
+        labels = [f"baseline, mean of {words.count(result.background)}", *(_short(name, 40) for name, _ in steps)]
+        axes.set_yticks(range(last + 1), [*labels, f"this {spec.wording.row}"])
+        axes.invert_yaxis()
+        axes.margins(x=0.12)
+        axes.tick_params(length=0)
+        if result.output == "probability":
+            axes.xaxis.set_major_formatter(lambda value, _: f"{value:.0%}")
+        axes.set_xlabel("chance" if result.output == "probability" else "log-odds")
+
+    return _svg(7.2, 0.9 + 0.28 * (len(steps) + 2), paint)
+
+
+def levels(result: TiltResult, spec: Spec, attribute: str) -> str:
+    """Group comparisons of one grouping: a tube for each metric, parity in the middle."""
+    groups = [group for group in result.groups if group.attribute == attribute]
+    shown = [metric for metric in LEVEL_METRICS if any(metric in group.metrics for group in groups)]
+    found = {(d.group, d.metric): d for d in result.disparities if d.attribute == attribute}
+    reach = 1.0  # a tube spans half to twice
+
+    def paint(axes):
+        axes.set_axis_off()
+        width, gap, left = 1.0, 0.16, 1.75
+        for column, metric in enumerate(shown):
+            middle = left + column * (width + gap) + width / 2
+            axes.text(middle, -0.75, METRICS[metric].label.replace("Positive predictive value", "PPV"), ha="center", fontsize=8, weight="bold")
+            for row, group in enumerate(groups):
+                if group.reference:
+                    axes.text(middle, row, "reference", ha="center", va="center", fontsize=7.5, color=SOFT)
+                    continue
+                _tube(axes, middle, row, width, reach, found.get((group.group, metric)), result)
+        for row, group in enumerate(groups):
+            axes.text(0, row, _short(group.group, 30), va="center")
+            axes.text(left - 0.12, row, words.count(group.rows), va="center", ha="right", color=SOFT)
+        axes.set_xlim(0, left + len(shown) * (width + gap))
+        axes.set_ylim(len(groups) - 0.3, -1.2)
+
+    return _svg(7.6, 0.5 + 0.3 * (len(groups) + 1), paint)
+
+
+def _tube(axes, middle, row, width, reach, disparity, result) -> None:
+    import math
+
+    def at(ratio: float) -> float:
+        return middle + max(-1.0, min(1.0, math.log2(ratio) / reach)) * width / 2
+
+    half = 0.24
+    axes.add_patch(
+        FancyBboxPatch(
+            (middle - width / 2, row - half), width, 2 * half, boxstyle="round,pad=0,rounding_size=0.08", fc=SHEET, ec=RULE, lw=0.8
+        )
+    )
+    low, high = at(result.policy.ratio_low), at(result.policy.ratio_high)
+    axes.add_patch(Rectangle((low, row - half), high - low, 2 * half, color=BAND, lw=0))
+    axes.plot([middle, middle], [row - half, row + half], color=VERDIGRIS, lw=0.9)
+    if disparity is None or disparity.status == "too_few" or disparity.ratio.value is None:
+        axes.text(middle, row, "— too few rows —", ha="center", va="center", fontsize=6.5, color=SOFT)
+        return
+    ratio = disparity.ratio
+    color = BRICK if disparity.status == "flagged" else OCHRE if disparity.status == "uncertain" else INK
+    axes.plot([at(ratio.low), at(ratio.high)], [row, row], color=color, lw=1)
+    face = color if disparity.status == "flagged" else SHEET
+    axes.plot(at(ratio.value), row, "o", mfc=face, mec=color, ms=6)

@@ -1,0 +1,86 @@
+"""One self-contained HTML document from a bundle of evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import partial
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+
+from zerotilt.core import words
+from zerotilt.core.evidence import Evidence
+from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.groups.tilt import by_tilt, sentence
+from zerotilt.core.spec import Spec
+from zerotilt.core.subject import Subject
+from zerotilt.report import figures
+from zerotilt.report.compose import Bundle
+
+ENVIRONMENT = Environment(
+    loader=PackageLoader("zerotilt.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+)
+
+
+@dataclass(frozen=True)
+class Cover:
+    """What stands on the first page besides the evidence."""
+
+    title: str
+    number: int | None
+    table_name: str
+    table_digest: str
+    table_rows: int
+    model_name: str | None
+    made: str = ""
+
+
+def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
+    """The report as HTML. Figures are inline SVG; nothing outside the file is referred to."""
+    spec = subject.spec
+    tilt = bundle.tilt.typed if bundle.tilt else None
+    flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_tilt) if tilt else []
+    names = bundle.numbered
+    return ENVIRONMENT.get_template("report.html").render(
+        cover=cover,
+        made=cover.made or datetime.now(UTC).strftime("%d %B %Y, %H:%M UTC"),
+        spec=spec,
+        subject=subject,
+        bundle=bundle,
+        tilt=tilt,
+        flagged=[(found, sentence(tilt, found, spec.wording)) for found in flagged],
+        attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
+        metrics=METRICS,
+        words=words,
+        reading=lambda evidence: evidence.reading(spec),
+        mark=lambda evidence: names[evidence.key],
+        figure=partial(figure, spec),
+        levels=lambda attribute: figures.levels(tilt, spec, attribute),
+        evidence=bundle.by_key(),
+        cell=_cell,
+        interval=_interval,
+    )
+
+
+def figure(spec: Spec, evidence: Evidence) -> str:
+    """The figure of one piece of evidence; empty where its table says it all."""
+    paint = {"drivers": figures.drivers, "response": figures.response, "ladder": figures.ladder}.get(evidence.method)
+    return paint(evidence.typed, spec) if paint else ""
+
+
+def _is_rate(metric: str) -> bool:
+    return METRICS[metric].kind == "rate"
+
+
+def _cell(metric: str, value: float | None) -> str:
+    if value is None:
+        return "not defined"
+    return words.percent(value) if _is_rate(metric) else words.decimal(value)
+
+
+def _interval(metric: str, measure) -> str:
+    if measure is None or measure.value is None:
+        return ""
+    if _is_rate(metric):
+        return f"{words.percent(measure.low)} to {words.percent(measure.high)}"
+    return f"{words.decimal(measure.low)} to {words.decimal(measure.high)}"

@@ -1,0 +1,160 @@
+"""Start everything, keep it running, and end it all."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+import urllib.request
+from typing import Any
+
+from zerotilt.services.home import Home, die_with_parent, free_port
+from zerotilt.services.postgres import Postgres
+from zerotilt.store import database
+
+FIRST_PORT = 8420
+
+class Supervisor:
+    """Database, worker and server as child processes; one that dies is started again."""
+
+    def __init__(self, home: Home):
+        self.home = home
+        self.postgres = Postgres(home)
+        self.port = 0
+        self.children: dict[str, subprocess.Popen] = {}
+        self.ending = threading.Event()
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self) -> None:
+        self.postgres.start()
+        database.bind(self.postgres.address)
+        for name in database.migrate():
+            print(f"database: applied {name}", flush=True)
+        self.port = free_port(FIRST_PORT)
+        self._launch("server")
+        self._launch("worker")
+        self._wait_for_server()
+        self._note()
+
+    def _launch(self, name: str) -> None:
+        environment = os.environ | {
+            "ZT_DATABASE": json.dumps(self.postgres.address),
+            "ZT_HOME": str(self.home.folder),
+            "ZT_PORT": str(self.port),
+        }
+        with (self.home.logs / f"{name}.log").open("ab") as log:
+            self.children[name] = subprocess.Popen(
+                [sys.executable, "-m", f"zerotilt.services.{name}"],
+                env=environment,
+                stdout=log,
+                stderr=log,
+                stdin=subprocess.DEVNULL,
+                start_new_session=True,
+                preexec_fn=die_with_parent(signal.SIGKILL),
+            )
+
+    def _note(self) -> None:
+        self.home.write_note(
+            url=self.url,
+            postgres=self.postgres.process.pid,
+            database_port=self.postgres.port,
+            **{name: process.pid for name, process in self.children.items()},
+        )
+
+    def _wait_for_server(self) -> None:
+        until = time.monotonic() + 60
+        while True:
+            try:
+                self.ask("/api/health")
+                return
+            except OSError:
+                if self.children["server"].poll() is not None or time.monotonic() > until:
+                    self.stop()
+                    raise SystemExit(f"The server did not start; see {self.home.logs / 'server.log'}.") from None
+                time.sleep(0.05)
+
+    def ask(self, path: str, method: str = "GET") -> Any:
+        request = urllib.request.Request(self.url + path, method=method, data=b"" if method == "POST" else None)
+        with urllib.request.urlopen(request, timeout=10) as answer:
+            return json.load(answer)
+
+    def load_demo(self) -> None:
+        """Make the demo audit when there is none, and wait for it."""
+        if any(audit["demo"] for audit in self.ask("/api/audits")):
+            return
+        print("Making the demo: inventing claims, training models …", flush=True)
+        task = self.ask("/api/demo", "POST")
+        while task["state"] in ("queued", "running"):
+            time.sleep(0.1)
+            task = self.ask(f"/api/tasks/{task['id']}")
+        if task["state"] != "done":
+            raise SystemExit(f"The demo could not be made: {task['error']['message']}")
+
+    def watch(self) -> None:
+        """Stay until told to end; start again whatever died meanwhile."""
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            signal.signal(number, lambda *_: self.ending.set())
+        try:
+            while not self.ending.wait(0.3):
+                self._revive()
+        finally:
+            self.stop()
+
+    def _revive(self) -> None:
+        again = False
+        if self.postgres.process is not None and self.postgres.process.poll() is not None:
+            print("database: ended unexpectedly, starting it again", flush=True)
+            self.postgres.start(self.postgres.port)
+            again = True
+        for name, process in list(self.children.items()):
+            if process.poll() is not None:
+                print(f"{name}: ended unexpectedly (code {process.returncode}), starting it again", flush=True)
+                time.sleep(0.2)
+                self._launch(name)
+                again = True
+        if again:
+            self._note()
+
+    def stop(self) -> None:
+        """End every process that was started: asked first, then made to."""
+        for process in self.children.values():
+            _signal_group(process, signal.SIGTERM)
+        until = time.monotonic() + 5
+        for process in self.children.values():
+            try:
+                process.wait(max(until - time.monotonic(), 0.05))
+            except subprocess.TimeoutExpired:
+                pass
+            _signal_group(process, signal.SIGKILL)
+            process.wait()
+        self.postgres.stop()
+        self.home.note.unlink(missing_ok=True)
+
+
+def _signal_group(process: subprocess.Popen, number: int) -> None:
+    """To the process and its own children, which share its session."""
+    try:
+        os.killpg(process.pid, number)
+    except ProcessLookupError:
+        pass
+
+
+def stop_running(home: Home) -> bool:
+    """End what runs from this folder; False when nothing does."""
+    found = home.running()
+    if found is None:
+        return False
+    os.kill(found["pid"], signal.SIGTERM)
+    until = time.monotonic() + 30
+    while home.running() is not None:
+        if time.monotonic() > until:
+            raise SystemExit(f"The process {found['pid']} does not end.")
+        time.sleep(0.05)
+    return True

@@ -1,0 +1,46 @@
+"""The worker process."""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import signal
+import sys
+import threading
+
+from zerotilt.services.home import Home
+from zerotilt.store import database
+from zerotilt.store.files import FileStore
+from zerotilt.tasks import child
+from zerotilt.tasks.queue import Queue
+from zerotilt.tasks.worker import Worker
+
+THREADS = 2
+
+
+def main() -> None:
+    """Perform tasks until told to end. The database's address comes in the environment."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
+    database.bind(json.loads(os.environ["ZT_DATABASE"]))
+    queue = Queue()
+    worker = Worker(queue, FileStore(Home().files))
+    warm = child.context().Process(target=_nothing)  # starts the fork server and its imports before the first task
+    warm.start()
+    warm.join()
+    stop = threading.Event()
+    threading.Thread(target=worker.keep_sweeping, args=(stop,), daemon=True).start()
+    consumer = queue.huey.create_consumer(workers=THREADS, periodic=False, initial_delay=0.05, max_delay=0.1, backoff=1.2)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        consumer.run()
+    finally:
+        stop.set()
+
+
+def _nothing() -> None:
+    pass
+
+
+if __name__ == "__main__":
+    main()

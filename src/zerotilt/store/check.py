@@ -1,0 +1,33 @@
+"""Verify both sides: every digest a record names is a whole file, and every file is named by a record."""
+
+from __future__ import annotations
+
+import hashlib
+
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import ModelVersion, Report, TableFile
+
+
+def check(files: FileStore) -> tuple[list[str], int]:
+    """Problems in words, and how many files were verified."""
+    named: dict[str, str] = {}
+    for table in TableFile.select():
+        named[table.raw_digest] = f"table “{table.name}” as uploaded"
+        named[table.digest] = f"table “{table.name}”"
+    for model in ModelVersion.select():
+        named[model.digest] = f"model “{model.name}”"
+    for report in Report.select():
+        named[report.html_digest] = f"report {report.number}"
+        named[report.json_digest] = f"numbers of report {report.number}"
+    problems = []
+    present = set(files.digests())
+    for digest, what in named.items():
+        if digest not in present:
+            problems.append(f"{what}: the file {digest} is missing")
+            continue
+        with files.path(digest).open("rb") as source:
+            found = hashlib.file_digest(source, "sha256").hexdigest()
+        if found != digest:
+            problems.append(f"{what}: the file {digest} is damaged (its content has the digest {found})")
+    problems += [f"the file {digest} belongs to no record" for digest in sorted(present - set(named))]
+    return problems, len(named)

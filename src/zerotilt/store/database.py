@@ -1,0 +1,66 @@
+"""The connection to PostgreSQL and the numbered migrations applied at start."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+import time
+from collections.abc import Callable
+from typing import TypeVar
+
+import peewee
+from playhouse.pool import PooledPostgresqlDatabase
+
+from zerotilt.store import migrations
+
+database = PooledPostgresqlDatabase(None, max_connections=32, stale_timeout=300, autoconnect=True)
+T = TypeVar("T")
+
+
+class Unreachable(Exception):
+    """The database does not answer; nothing was written."""
+
+
+def bind(url: dict) -> None:
+    """Point every record at a server: keys dbname, host, port, user, password."""
+    settings = dict(url)
+    database.init(settings.pop("dbname"), connect_timeout=3, **settings)
+
+
+def migrate() -> list[str]:
+    """Apply the migrations not yet applied, each in its own transaction; their names."""
+    applied_now = []
+    with database.connection_context():
+        database.execute_sql("create table if not exists migration (name text primary key, applied timestamptz default now())")
+        done = {name for (name,) in database.execute_sql("select name from migration").fetchall()}
+        for name in names():
+            if name in done:
+                continue
+            with database.atomic():
+                database.execute_sql(importlib.import_module(f"{migrations.__name__}.{name}").SQL)
+                database.execute_sql("insert into migration (name) values (%s)", (name,))
+            applied_now.append(name)
+    return applied_now
+
+
+def names() -> list[str]:
+    return sorted(module.name for module in pkgutil.iter_modules(migrations.__path__))
+
+
+def patiently(action: Callable[[], T], seconds: float) -> T:
+    """Do something with the database, trying again while it does not answer.
+
+    ``action`` must be one transaction, so that a broken connection leaves nothing half-written.
+    """
+    until = time.monotonic() + seconds
+    pause = 0.1
+    while True:
+        try:
+            with database.connection_context():
+                return action()
+        except (peewee.OperationalError, peewee.InterfaceError) as problem:
+            database.close_idle()
+            if time.monotonic() + pause > until:
+                raise Unreachable(str(problem).strip()) from problem
+        time.sleep(pause)
+        pause = min(pause * 1.6, 2.0)

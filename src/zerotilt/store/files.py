@@ -1,0 +1,131 @@
+"""Bulk bytes: files named by their SHA-256, complete or absent."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import uuid
+from collections.abc import Iterator
+from pathlib import Path
+
+from zerotilt.core.refusal import Refused
+
+PIECE = 1024 * 1024
+
+
+class FileStore:
+    """A folder of content-addressed files.
+
+    A file is written under another name, synced, and renamed, so that a name
+    that exists always holds the whole content.
+    """
+
+    def __init__(self, folder: Path):
+        self.folder = folder
+        self.incoming = folder / "incoming"
+        self.incoming.mkdir(parents=True, exist_ok=True)
+
+    def path(self, digest: str) -> Path:
+        if len(digest) != 64 or not set(digest) <= set("0123456789abcdef"):
+            raise ValueError(f"not a SHA-256 digest: {digest!r}")
+        return self.folder / digest[:2] / digest
+
+    def receive(self, most: int) -> Incoming:
+        """A new file to be written piece by piece, of ``most`` bytes at the most."""
+        return Incoming(self, most)
+
+    def put(self, data: bytes) -> str:
+        incoming = self.receive(len(data))
+        with incoming:
+            incoming.write(data)
+            return incoming.keep()
+
+    def take(self, path: Path) -> str:
+        """Move a finished file of ours into the store; its digest."""
+        incoming = self.receive(path.stat().st_size)
+        with incoming, path.open("rb") as source:
+            while piece := source.read(PIECE):
+                incoming.write(piece)
+            return incoming.keep()
+
+    def digests(self) -> Iterator[str]:
+        for shelf in self.folder.iterdir():
+            if len(shelf.name) == 2:
+                yield from (entry.name for entry in shelf.iterdir())
+
+    def clear_incoming(self) -> int:
+        """Remove what broken-off uploads left; how many there were."""
+        left = list(self.incoming.iterdir())
+        for path in left:
+            path.unlink(missing_ok=True)
+        return len(left)
+
+
+class Incoming:
+    """A file on its way in. Leaving the ``with`` block without :meth:`keep` removes it."""
+
+    def __init__(self, store: FileStore, most: int):
+        self._store, self._most = store, most
+        self._path = store.incoming / uuid.uuid4().hex
+        self._sum = hashlib.sha256()
+        self.bytes = 0
+
+    def __enter__(self) -> Incoming:
+        self._file = self._path.open("xb")
+        return self
+
+    def write(self, piece: bytes) -> None:
+        self.bytes += len(piece)
+        if self.bytes > self._most:
+            raise Refused(
+                f"The file is larger than {self._most / 2**20:,.0f} MiB.", todo="Upload a smaller file, for example Parquet."
+            )
+        self._sum.update(piece)
+        with _disk():
+            self._file.write(piece)
+
+    def keep(self) -> str:
+        """Sync and rename; the digest under which the file is found from now on."""
+        digest = self._sum.hexdigest()
+        target = self._store.path(digest)
+        with _disk():
+            self._file.flush()
+            os.fsync(self._file.fileno())
+            self._file.close()
+            target.parent.mkdir(exist_ok=True)
+            os.replace(self._path, target)
+            folder = os.open(target.parent, os.O_RDONLY)
+            try:
+                os.fsync(folder)
+            finally:
+                os.close(folder)
+        return digest
+
+    def __exit__(self, *_) -> None:
+        # closing flushes what is buffered, which a full disk refuses again; the file is thrown away all the same
+        try:
+            self._file.close()
+        except OSError:
+            pass
+        finally:
+            self._path.unlink(missing_ok=True)
+
+
+class DiskFull(Refused):
+    """There is no room for the bytes; nothing was kept."""
+
+
+class _disk:
+    """Turns a full disk into words."""
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind, problem, trace) -> bool:
+        if isinstance(problem, OSError) and problem.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
+            raise DiskFull(
+                "The disk is full; nothing of this file was kept.",
+                todo="Free some space on the machine and upload again.",
+            ) from None
+        return False

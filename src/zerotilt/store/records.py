@@ -1,0 +1,103 @@
+"""Every record, as peewee models over the migrated schema."""
+
+from __future__ import annotations
+
+import uuid
+
+from peewee import BigIntegerField, BooleanField, ForeignKeyField, IntegerField, Model, SQL, TextField, UUIDField
+from playhouse.postgres_ext import BinaryJSONField, DateTimeTZField
+
+from zerotilt.store.database import database
+
+NOW = [SQL("default now()")]
+ACTIVE = ("queued", "running")
+
+
+class Record(Model):
+    id = UUIDField(primary_key=True, default=uuid.uuid4)
+
+    class Meta:
+        database = database
+        legacy_table_names = False
+
+
+class Audit(Record):
+    title = TextField()
+    created = DateTimeTZField(constraints=NOW)
+    demo = BooleanField(default=False)
+    spec = BinaryJSONField(null=True, index=False)
+    ready = BooleanField(default=False)
+
+
+class TableFile(Record):
+    audit = ForeignKeyField(Audit, backref="tables", on_delete="cascade")
+    name = TextField()
+    raw_digest = TextField()
+    digest = TextField()
+    bytes = BigIntegerField()
+    profile = BinaryJSONField(index=False)
+    created = DateTimeTZField(constraints=NOW)
+
+
+class ModelVersion(Record):
+    audit = ForeignKeyField(Audit, backref="models", on_delete="cascade")
+    name = TextField()
+    digest = TextField()
+    card = BinaryJSONField(index=False)
+    created = DateTimeTZField(constraints=NOW)
+
+
+class EvidenceRow(Model):
+    key = TextField(primary_key=True)
+    method = TextField()
+    body = BinaryJSONField(index=False)
+    created = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        database = database
+        table_name = "evidence"
+
+
+class Task(Record):
+    audit = ForeignKeyField(Audit, null=True, backref="tasks", on_delete="cascade")
+    kind = TextField()
+    title = TextField()
+    key = TextField(null=True)
+    payload = BinaryJSONField(index=False)
+    state = TextField(default="queued")
+    done = BigIntegerField(default=0)
+    total = BigIntegerField(default=0)
+    what = TextField(default="")
+    cancel = BooleanField(default=False)
+    attempts = IntegerField(default=0)
+    error = BinaryJSONField(null=True, index=False)
+    result = BinaryJSONField(null=True, index=False)
+    created = DateTimeTZField(constraints=NOW)
+    queued = DateTimeTZField(constraints=NOW)
+    started = DateTimeTZField(null=True)
+    heartbeat = DateTimeTZField(null=True)
+    finished = DateTimeTZField(null=True)
+
+    class Meta:
+        table_name = "background_task"  # the queue has a table of messages called "task"
+
+
+class Kept(Record):
+    audit = ForeignKeyField(Audit, backref="kept", on_delete="cascade")
+    evidence = ForeignKeyField(EvidenceRow, column_name="evidence_key")
+    context = BinaryJSONField(index=False)
+    note = TextField(default="")
+    removed = BooleanField(default=False)
+    created = DateTimeTZField(constraints=NOW)
+
+
+class Report(Record):
+    audit = ForeignKeyField(Audit, backref="reports", on_delete="cascade")
+    number = IntegerField()
+    html_digest = TextField()
+    json_digest = TextField()
+    flagged = IntegerField()
+    created = DateTimeTZField(constraints=NOW)
+
+
+RECORDS = (Audit, TableFile, ModelVersion, EvidenceRow, Task, Kept, Report)

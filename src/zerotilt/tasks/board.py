@@ -1,0 +1,111 @@
+"""Asking for work: what is already there is given back, what is under way is joined, the rest is queued."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import peewee
+
+from zerotilt.core.evidence import Digests, key, method_named
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Context, Spec
+from zerotilt.report.compose import SEED
+from zerotilt.store.database import database
+from zerotilt.store.records import ACTIVE, Audit, EvidenceRow, Kept, ModelVersion, Report, TableFile, Task
+from zerotilt.tasks.queue import Queue
+
+
+class Board:
+    """Creates tasks and puts them on the queue."""
+
+    def __init__(self, queue: Queue):
+        self.queue = queue
+
+    def submit(
+        self, kind: str, title: str, payload: dict[str, Any], audit: Audit | None = None, wanted: str | None = None
+    ) -> Task:
+        """A queued task; the one under way when ``wanted`` names the same result."""
+        try:
+            with database.atomic():
+                task = Task.create(audit=audit, kind=kind, title=title, payload=payload, key=wanted)
+                # in the same transaction: task and message exist together or not at all
+                self.queue.send(str(task.id))
+        except peewee.IntegrityError:
+            found = Task.get_or_none((Task.key == wanted) & (Task.state.in_(ACTIVE)))
+            return found or self.submit(kind, title, payload, audit, wanted)
+        return task
+
+    def reading(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | Task:
+        """The evidence when it exists, else the task that computes it."""
+        wanted, payload = _wanted(audit, context, method, settings)
+        row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
+        return row or self.submit("evidence", method_named(method).title, payload, audit, wanted)
+
+    def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
+        """The evidence when it exists; nothing is queued."""
+        return EvidenceRow.get_or_none(EvidenceRow.key == _wanted(audit, context, method, settings)[0])
+
+    def check(self, audit: Audit, context: Context) -> Task:
+        payload = basis(audit, context) | {"seed": SEED}
+        return self.submit("check", "Model scored, roles checked", payload, audit, f"check:{audit.id}")
+
+    def report(self, audit: Audit, context: Context) -> Task:
+        payload = basis(audit, context) | {"title": audit.title}
+        return self.submit("report", "Report", payload, audit, f"report:{audit.id}")
+
+
+def current_table(audit: Audit) -> TableFile:
+    found = audit.tables.order_by(TableFile.created.desc()).first()
+    if found is None:
+        raise Refused("The audit has no table yet.", todo="Upload a table in Intake.")
+    return found
+
+
+def basis(audit: Audit, context: Context) -> dict[str, Any]:
+    """What every computation of an audit starts from: meaning, table, model and context, by digest."""
+    table = current_table(audit)
+    if audit.spec is None:
+        raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
+    model = None
+    if context.model is not None:
+        model = ModelVersion.get_or_none((ModelVersion.id == context.model) & (ModelVersion.audit == audit))
+        if model is None:
+            raise Refused("The audit has no such model version.", where="model", todo="Choose one of its versions.")
+    return {
+        "spec": audit.spec,
+        "table_digest": table.digest,
+        "uploaded_digest": table.raw_digest,
+        "table_name": table.name,
+        "model_digest": model.digest if model else None,
+        "model_name": model.name if model else None,
+        "context": context.model_dump(mode="json"),
+    }
+
+
+def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> tuple[str, dict[str, Any]]:
+    """The key of a result, and the payload of the task that would compute it."""
+    found = method_named(method)
+    checked = found.settings.model_validate(settings)
+    arguments = basis(audit, context)
+    digests = Digests(
+        table=arguments["table_digest"],
+        spec=Spec.model_validate(arguments["spec"]).digest(),
+        model=arguments["model_digest"],
+    )
+    payload = arguments | {"method": method, "settings": checked.model_dump(mode="json"), "seed": SEED}
+    return key(found, digests, context, checked, SEED), payload
+
+
+def kept_items(audit: Audit) -> list[dict[str, Any]]:
+    """The dossier in the order it was kept."""
+    rows = (
+        Kept.select(Kept, EvidenceRow)
+        .join(EvidenceRow)
+        .where((Kept.audit == audit) & ~Kept.removed)
+        .order_by(Kept.created)
+    )
+    return [{"evidence": row.evidence.body, "note": row.note} for row in rows]
+
+
+def next_number(audit: Audit) -> int:
+    return (Report.select(peewee.fn.max(Report.number)).where(Report.audit == audit).scalar() or 0) + 1

@@ -1,0 +1,164 @@
+"""What runs inside the child process: core and report only, files in, JSON and files out."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from zerotilt.core import guess, rows, table
+from zerotilt.core.csvfile import Dialect
+from zerotilt.core.evidence import Digests, Evidence, compute, method_named
+from zerotilt.core.predictors import onnx
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Context, Role, Spec
+from zerotilt.core.subject import Subject
+from zerotilt.core.table import Table
+from zerotilt.core.work import Work
+from zerotilt.report.auditfile import audit_file
+from zerotilt.report.compose import Kept, gather
+from zerotilt.report.render import Cover, render
+
+Job = Callable[[dict[str, Any], Path, Work], dict[str, Any]]
+
+
+def read_table(arguments: dict, scratch: Path, work: Work) -> dict:
+    """An uploaded file as Parquet, with its profile and the guesses for its columns."""
+    dialect = Dialect(**arguments["dialect"]) if arguments.get("dialect") else None
+    target = scratch / "table.parquet"
+    with open(arguments["path"], "rb") as source, target.open("wb") as sink:
+        used = table.convert(source, sink, dialect, work)
+    return {"file": str(target), **_profiled(target, used, work)}
+
+
+def _profiled(path: Path, dialect: Dialect | None, work: Work) -> dict:
+    with path.open("rb") as source:
+        profile = table.profile(Table(source), work, dialect)
+    columns = guess.guess_columns(profile)
+    draft = {"columns": [column.model_dump(mode="json") for column in columns], "event": ""}
+    by_name = {column.name: column for column in profile.columns}
+    for column in columns:
+        levels = [level.level for level in by_name[column.name].levels]
+        if column.role is Role.split:
+            draft["holdout_values"], draft["training_values"] = guess.split_values(levels)
+        if column.role is Role.outcome and len(levels) == 2:
+            likely = [level for level in levels if level.lower() in ("yes", "true", "1", "y", "t")]
+            draft["event"] = likely[0] if likely else sorted(levels)[-1]
+    return {"profile": profile.model_dump(mode="json"), "spec": Spec(**draft).model_dump(mode="json")}
+
+
+def inspect_model(arguments: dict, scratch: Path, work: Work) -> dict:
+    return {"card": onnx.inspect(Path(arguments["path"]).read_bytes()).model_dump(mode="json")}
+
+
+def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
+    """Compute one method for one context."""
+    subject, digests = opened(arguments)
+    method = method_named(arguments["method"])
+    settings = method.settings.model_validate(arguments["settings"])
+    found = compute(subject, digests, method.name, settings, arguments["seed"], work)
+    return {"evidence": [found.model_dump(mode="json")]}
+
+
+def check(arguments: dict, scratch: Path, work: Work) -> dict:
+    """Intake's last step: everything the roles promise is tried on the real rows; the model is scored."""
+    subject, _ = opened(arguments)
+    spec, cases = subject.spec, subject.table
+    rows.weights(spec, cases)
+    known = rows.outcome(spec, cases)[1]
+    if split := spec.only(Role.split):
+        if not spec.holdout_values:
+            raise Refused(
+                "No value of the split column is marked as held out.",
+                where=f"column “{split.name}”",
+                todo="Choose which of its values are the held-out rows.",
+            )
+    measured = evidence(arguments | {"method": "performance", "settings": {}}, scratch, work)
+    counts = {}
+    for which in rows.NAMES:
+        try:
+            counts[which] = len(rows.select(spec, cases, which))
+        except Refused:
+            counts[which] = 0
+    return measured | {"counts": counts, "unknown_outcomes": int((~known).sum())}
+
+
+def report(arguments: dict, scratch: Path, work: Work) -> dict:
+    """The report as HTML and JSON files, and the evidence computed for it."""
+    subject, digests = opened(arguments)
+    known = {item["key"]: Evidence.model_validate(item) for item in arguments["known"]}
+    kept = [Kept(Evidence.model_validate(item["evidence"]), item["note"]) for item in arguments["kept"]]
+    bundle = gather(subject, digests, work, kept, known)
+    work.begin(1, "report written")
+    cover = Cover(
+        title=arguments["title"],
+        number=arguments["number"],
+        table_name=arguments["table_name"],
+        table_digest=arguments["uploaded_digest"],
+        table_rows=subject.table.rows,
+        model_name=arguments["model_name"],
+    )
+    html, numbers = scratch / "report.html", scratch / "audit.json"
+    html.write_text(render(bundle, subject, cover), encoding="utf-8")
+    numbers.write_text(audit_file(bundle, subject, arguments["uploaded_digest"], subject.spec).to_json(), encoding="utf-8")
+    work.advance(1)
+    flagged = 0
+    if bundle.tilt:
+        flagged = sum(found["status"] == "flagged" for found in bundle.tilt.result["disparities"])
+    return {
+        "html": str(html),
+        "json": str(numbers),
+        "flagged": flagged,
+        "evidence": [found.model_dump(mode="json") for found in bundle.fresh],
+    }
+
+
+def demo(arguments: dict, scratch: Path, work: Work) -> dict:
+    """Generate the demo claims, train the demo models."""
+    import pyarrow.parquet as pq
+
+    from zerotilt.demo import audit as demo_audit
+
+    work.begin(2, "demo parts made")
+    claims, spec, models = demo_audit.build()
+    work.advance(1)
+    path = scratch / "claims.parquet"
+    pq.write_table(claims, path, compression="zstd")
+    made = []
+    for number, (name, data) in enumerate(models.items()):
+        target = scratch / f"{number}.onnx"
+        target.write_bytes(data)
+        made.append({"name": name, "file": str(target), "card": onnx.inspect(data).model_dump(mode="json")})
+    profile = _profiled(path, None, work)["profile"]
+    return {
+        "title": demo_audit.TITLE,
+        "file": str(path),
+        "profile": profile,
+        "spec": spec.model_dump(mode="json"),
+        "models": made,
+    }
+
+
+def opened(arguments: dict) -> tuple[Subject, Digests]:
+    """The subject of a job from its table file, its meaning and its model file."""
+    spec = Spec.model_validate(arguments["spec"])
+    cases = Table(open(arguments["table_path"], "rb"))  # read lazily; closed with the process
+    predictor, model_digest = None, None
+    if arguments.get("model_path"):
+        data = Path(arguments["model_path"]).read_bytes()
+        model_digest = hashlib.sha256(data).hexdigest()
+        predictor = onnx.OnnxPredictor(data, cases, spec)
+    context = Context.model_validate(arguments["context"])
+    digests = Digests(table=arguments["table_digest"], spec=spec.digest(), model=model_digest)
+    return Subject(spec, cases, predictor, context), digests
+
+
+JOBS: dict[str, Job] = {
+    "read_table": read_table,
+    "inspect_model": inspect_model,
+    "evidence": evidence,
+    "check": check,
+    "report": report,
+    "demo": demo,
+}

@@ -1,0 +1,39 @@
+"""The durable queue: Huey's messages in the same PostgreSQL, written as JSON."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+from huey.contrib.sql_huey import SqlHuey
+from huey.registry import Message
+from huey.serializer import Serializer
+
+from zerotilt.store.database import database
+
+
+class JsonSerializer(Serializer):
+    """Messages as JSON text, so that nothing read from a table is ever executed."""
+
+    def _serialize(self, data) -> bytes:
+        return json.dumps(list(data) if isinstance(data, Message) else data).encode()
+
+    def _deserialize(self, data: bytes):
+        found = json.loads(bytes(data))
+        return Message(*found) if isinstance(found, list) and len(found) == len(Message._fields) else found
+
+
+class Queue:
+    """One kind of message: perform this task. The server sends, the worker performs."""
+
+    def __init__(self, perform: Callable[[str], None] | None = None):
+        self.perform = perform
+        self.huey = SqlHuey("zerotilt", database=database, serializer=JsonSerializer(), results=False)
+        self._run = self.huey.task(name="perform")(self._perform)
+
+    def send(self, task_id: str) -> None:
+        self._run(task_id)
+
+    def _perform(self, task_id: str) -> None:
+        assert self.perform is not None, "this process sends tasks and performs none"
+        self.perform(task_id)
