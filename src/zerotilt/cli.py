@@ -26,8 +26,12 @@ def audit(
     model: Annotated[Path | None, typer.Option(help="Trained model as ONNX")] = None,
     score: Annotated[str | None, typer.Option(help="Column with recorded scores instead of a model")] = None,
     decision: Annotated[str | None, typer.Option(help="Column with recorded decisions instead of a model")] = None,
-    favourable: Annotated[str | None, typer.Option(help="Outcome value whose prediction is the favourable decision")] = None,
-    threshold: Annotated[float, typer.Option(min=0.0, max=1.0, help="The event is predicted at this score or above")] = 0.5,
+    favourable: Annotated[
+        str | None, typer.Option(help="Outcome value whose prediction is the favourable decision")
+    ] = None,
+    threshold: Annotated[
+        float, typer.Option(min=0.0, max=1.0, help="The event is predicted at this score or above")
+    ] = 0.5,
     ignore: Annotated[list[str] | None, typer.Option(help="Column to leave out; may be given several times")] = None,
     rows: Annotated[int | None, typer.Option(min=10, max=100_000, help="Rows read by each explanation")] = None,
     split: Annotated[str | None, typer.Option(help="COLUMN or COLUMN:VALUE; only held-out rows are audited")] = None,

@@ -102,7 +102,9 @@ def _opened(path: Path) -> BinaryIO:
     try:
         return path.open("rb")
     except OSError as problem:
-        raise Refused(f"The file cannot be read: {problem.strerror}.", where=str(path), todo="Check the path.") from None
+        raise Refused(
+            f"The file cannot be read: {problem.strerror}.", where=str(path), todo="Check the path."
+        ) from None
 
 
 def _write(path: Path, text: str) -> None:

@@ -18,7 +18,9 @@ from zerotilt.store.files import FileStore
 def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     """The server over a file store; ``pages`` is the folder of the built front end."""
     files.clear_incoming()
-    app = FastAPI(title="Zero Tilt", version=__version__, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json")
+    app = FastAPI(
+        title="Zero Tilt", version=__version__, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json"
+    )
     app.state.desk = Desk(files)
     app.add_middleware(Guard)
     problems.install(app)

@@ -8,12 +8,12 @@ from fastapi import APIRouter, HTTPException, Query, Request
 from pydantic import BaseModel, Field
 from starlette.requests import ClientDisconnect
 
-from zerotilt.api.desk import PATIENCE, Connected, Desk, TheAudit, TheDesk, identifier
+from zerotilt.api.desk import PATIENCE, Desk, TheDesk, audit_named, connected
 from zerotilt.api.views import AuditLine, AuditView, TaskView, line
 from zerotilt.core.csvfile import Dialect
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Spec
-from zerotilt.store.database import database, patiently
+from zerotilt.store.database import patiently
 from zerotilt.store.records import Audit, ModelVersion
 from zerotilt.tasks.board import current_table
 
@@ -27,28 +27,33 @@ class NewAudit(BaseModel):
 
 
 @router.get("/health")
-def health(_: Connected) -> dict[str, str]:
+@connected
+def health() -> dict[str, str]:
     return {"state": "running"}
 
 
 @router.get("/audits")
-def audits(_: Connected) -> list[AuditLine]:
+@connected
+def audits() -> list[AuditLine]:
     return [line(audit) for audit in Audit.select().order_by(Audit.created)]
 
 
 @router.post("/audits", status_code=201)
-def new_audit(new: NewAudit, _: Connected) -> AuditLine:
+@connected
+def new_audit(new: NewAudit) -> AuditLine:
     audit = Audit.create(title=new.title.strip() or "Untitled audit")
     return line(Audit.get_by_id(audit.id))
 
 
 @router.post("/demo", status_code=202)
-def demo(desk: TheDesk, _: Connected) -> TaskView:
+@connected
+def demo(desk: TheDesk) -> TaskView:
     return TaskView.of(desk.board.submit("demo", "Demo audit", {}, None, "demo"))
 
 
 @router.get("/audits/{audit_id}")
-def audit(audit: TheAudit) -> AuditView:
+@connected
+def audit(audit: Audit) -> AuditView:
     return AuditView.whole(audit)
 
 
@@ -90,18 +95,16 @@ async def upload_model(
 
 
 def _exists(audit_id: str) -> Audit:
-    """The audit, read before a long body is taken in; outside a request's own connection."""
-    found = patiently(lambda: Audit.get_or_none(Audit.id == identifier(audit_id)), PATIENCE)
-    if found is None:
-        raise HTTPException(404, "There is no such audit.")
-    return found
+    """The audit, looked up before a long body is taken in."""
+    return patiently(lambda: audit_named(audit_id), PATIENCE)
 
 
 def _submit(desk: Desk, audit_id: str, kind: str, title: str, name: str, digest: str, size: int) -> TaskView:
-    audit = _exists(audit_id)
-    with database.connection_context():
-        task = desk.board.submit(kind, title, {"name": name, "digest": digest, "bytes": size}, audit)
+    def submit() -> TaskView:
+        task = desk.board.submit(kind, title, {"name": name, "digest": digest, "bytes": size}, audit_named(audit_id))
         return TaskView.of(type(task).get_by_id(task.id))
+
+    return patiently(submit, PATIENCE)
 
 
 class Reread(BaseModel):
@@ -109,7 +112,8 @@ class Reread(BaseModel):
 
 
 @router.post("/audits/{audit_id}/table/reread", status_code=202)
-def reread(audit: TheAudit, desk: TheDesk, how: Reread) -> TaskView:
+@connected
+def reread(audit: Audit, desk: TheDesk, how: Reread) -> TaskView:
     """Read the uploaded file again under a corrected dialect."""
     table = current_table(audit)
     payload = {
@@ -122,7 +126,8 @@ def reread(audit: TheAudit, desk: TheDesk, how: Reread) -> TaskView:
 
 
 @router.put("/audits/{audit_id}/spec")
-def save_spec(audit: TheAudit, spec: Spec) -> AuditView:
+@connected
+def save_spec(audit: Audit, spec: Spec) -> AuditView:
     """Keep what the columns mean, finished or not, so that nothing entered is lost."""
     known = {column["name"] for column in current_table(audit).profile["columns"]}
     for column in spec.columns:
@@ -140,11 +145,13 @@ class Finish(BaseModel):
 
 
 @router.post("/audits/{audit_id}/finish", status_code=202)
-def finish(audit: TheAudit, desk: TheDesk, wanted: Finish) -> TaskView:
+@connected
+def finish(audit: Audit, desk: TheDesk, wanted: Finish) -> TaskView:
     """Try everything the roles promise on the real rows and score the model."""
     return TaskView.of(desk.board.check(audit, Context(model=wanted.model)))
 
 
 @router.delete("/audits/{audit_id}/models/{model_id}", status_code=204)
-def remove_model(audit: TheAudit, model_id: str) -> None:
+@connected
+def remove_model(audit: Audit, model_id: str) -> None:
     ModelVersion.delete().where((ModelVersion.id == model_id) & (ModelVersion.audit == audit)).execute()

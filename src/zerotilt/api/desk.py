@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import functools
+import inspect
+from collections.abc import Callable
 from functools import cached_property
 from typing import Annotated
 from uuid import UUID
@@ -32,14 +34,31 @@ def desk(request: Request) -> Desk:
     return request.app.state.desk
 
 
-def connected() -> Iterator[None]:
-    """A live connection for the request; waits a little while the database is being started again."""
-    patiently(lambda: database.execute_sql("select 1"), PATIENCE)
-    with database.connection_context():
-        yield
+def connected(handler: Callable) -> Callable:
+    """Run a handler with a live connection and as one transaction, all in its own thread.
+
+    Waits a little while the database is being started again. A parameter
+    ``audit`` is given the record of the address's ``audit_id``.
+    """
+    signature = inspect.signature(handler, eval_str=True)
+    wants_audit = "audit" in signature.parameters
+
+    @functools.wraps(handler)
+    def run(**given):
+        patiently(lambda: database.execute_sql("select 1"), PATIENCE)
+        with database.connection_context(), database.atomic():
+            if wants_audit:
+                given["audit"] = audit_named(given.pop("audit_id"))
+            return handler(**given)
+
+    of_address = inspect.Parameter("audit_id", inspect.Parameter.KEYWORD_ONLY, annotation=str)
+    parameters = [of_address if name == "audit" else one for name, one in signature.parameters.items()]
+    by_name = [one.replace(kind=inspect.Parameter.KEYWORD_ONLY) for one in parameters]
+    run.__signature__ = signature.replace(parameters=by_name)
+    return run
 
 
-def audit_named(audit_id: str, _: Annotated[None, Depends(connected)]) -> Audit:
+def audit_named(audit_id: str) -> Audit:
     found = Audit.get_or_none(Audit.id == identifier(audit_id))
     if found is None:
         raise HTTPException(404, "There is no such audit.")
@@ -60,5 +79,3 @@ def ready(audit: Audit) -> Audit:
 
 
 TheDesk = Annotated[Desk, Depends(desk)]
-TheAudit = Annotated[Audit, Depends(audit_named)]
-Connected = Annotated[None, Depends(connected)]

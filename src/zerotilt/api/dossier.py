@@ -6,7 +6,7 @@ from fastapi import APIRouter, HTTPException
 from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import TheAudit, TheDesk, identifier, ready
+from zerotilt.api.desk import TheDesk, connected, identifier, ready
 from zerotilt.api.views import KeptView, ReportView, TaskView, kept
 from zerotilt.core.spec import Context, Spec
 from zerotilt.store.records import Audit, EvidenceRow, Kept, Report
@@ -26,18 +26,23 @@ class Note(BaseModel):
 
 
 @router.get("/dossier")
-def dossier(audit: TheAudit) -> list[KeptView]:
+@connected
+def dossier(audit: Audit) -> list[KeptView]:
     if audit.spec is None:
         return []
     spec = Spec.model_validate(audit.spec)
     rows = (
-        Kept.select(Kept, EvidenceRow).join(EvidenceRow).where((Kept.audit == audit) & ~Kept.removed).order_by(Kept.created)
+        Kept.select(Kept, EvidenceRow)
+        .join(EvidenceRow)
+        .where((Kept.audit == audit) & ~Kept.removed)
+        .order_by(Kept.created)
     )
     return [kept(row, spec) for row in rows]
 
 
 @router.post("/dossier", status_code=201)
-def keep(audit: TheAudit, wanted: Keep) -> KeptView:
+@connected
+def keep(audit: Audit, wanted: Keep) -> KeptView:
     """Keep evidence; keeping the same twice gives the item that is there."""
     if EvidenceRow.get_or_none(EvidenceRow.key == wanted.key) is None:
         raise HTTPException(404, "There is no such evidence.")
@@ -47,7 +52,8 @@ def keep(audit: TheAudit, wanted: Keep) -> KeptView:
 
 
 @router.patch("/dossier/{kept_id}")
-def change(audit: TheAudit, kept_id: str, wanted: Note) -> KeptView:
+@connected
+def change(audit: Audit, kept_id: str, wanted: Note) -> KeptView:
     """Write the note, or take the item out and put it back; nothing is deleted."""
     changes = wanted.model_dump(exclude_none=True)
     if changes:
@@ -63,24 +69,28 @@ def _view(audit: Audit, kept_id) -> KeptView:
 
 
 @router.get("/reports")
-def reports(audit: TheAudit) -> list[ReportView]:
+@connected
+def reports(audit: Audit) -> list[ReportView]:
     return [ReportView.of(report) for report in audit.reports.order_by(Report.number)]
 
 
 @router.post("/reports", status_code=202)
-def write_report(audit: TheAudit, desk: TheDesk, context: Context) -> TaskView:
+@connected
+def write_report(audit: Audit, desk: TheDesk, context: Context) -> TaskView:
     task = desk.board.report(ready(audit), context)
     return TaskView.of(type(task).get_by_id(task.id))
 
 
 @router.get("/reports/{number}", response_class=FileResponse)
-def report(audit: TheAudit, desk: TheDesk, number: int) -> FileResponse:
+@connected
+def report(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
     path = desk.files.path(_numbered(audit, number).html_digest)
     return FileResponse(path, media_type="text/html", headers={"Content-Security-Policy": REPORT_POLICY})
 
 
 @router.get("/reports/{number}/audit.json", response_class=FileResponse)
-def report_numbers(audit: TheAudit, desk: TheDesk, number: int) -> FileResponse:
+@connected
+def report_numbers(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
     path = desk.files.path(_numbered(audit, number).json_digest)
     return FileResponse(path, media_type="application/json", filename=f"audit-{number}.json")
 

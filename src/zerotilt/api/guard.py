@@ -39,7 +39,9 @@ class Guard:
             return
         origin = headers.get(b"origin")
         if origin is not None and urlsplit(origin.decode("latin-1")).netloc != host:
-            await problems.answer(403, "Refused", "The request comes from a page of another site.")(scope, receive, send)
+            await problems.answer(403, "Refused", "The request comes from a page of another site.")(
+                scope, receive, send
+            )
             return
 
         async def guarded(message):

@@ -64,7 +64,9 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(HTTPException)
     def _(request: Request, problem: HTTPException):
-        return answer(problem.status_code, "Not found" if problem.status_code == 404 else "Refused", str(problem.detail))
+        return answer(
+            problem.status_code, "Not found" if problem.status_code == 404 else "Refused", str(problem.detail)
+        )
 
     @app.exception_handler(Unreachable)
     @app.exception_handler(peewee.OperationalError)

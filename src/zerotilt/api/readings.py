@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter
 from pydantic import BaseModel, Field, create_model
 
-from zerotilt.api.desk import TheAudit, TheDesk, ready
+from zerotilt.api.desk import TheDesk, connected, ready
 from zerotilt.api.views import ReadingView, TaskView, evidence
 from zerotilt.core.methods import METHODS, Method
 from zerotilt.core.spec import Context, Spec
@@ -21,19 +21,19 @@ def _add(method: Method) -> None:
         settings=(method.settings, Field(default_factory=method.settings)),
     )
 
-    def read(audit: TheAudit, desk: TheDesk, wanted: ask):  # type: ignore[valid-type]
+    def read(audit, desk, wanted):
         found = desk.board.reading(ready(audit), wanted.context, method.name, wanted.settings.model_dump())
         if isinstance(found, EvidenceRow):
             return {"evidence": evidence(found, Spec.model_validate(audit.spec), wanted.context)}
         return {"task": TaskView.of(type(found).get_by_id(found.id))}
 
-    read.__annotations__ = {"audit": TheAudit, "desk": TheDesk, "wanted": ask}
+    read.__annotations__ = {"audit": Audit, "desk": TheDesk, "wanted": ask}
     router.post(
         f"/audits/{{audit_id}}/readings/{method.name}",
         response_model=ReadingView[method.result],
         operation_id=f"read_{method.name}",
         summary=f"{method.title}: the evidence, or the task that computes it",
-    )(read)
+    )(connected(read))
 
 
 for _method in METHODS.values():
@@ -41,7 +41,8 @@ for _method in METHODS.values():
 
 
 @router.get("/audits/{audit_id}/glance")
-def glance(audit: TheAudit, desk: TheDesk, model: str | None = None, rows: str = "hold-out") -> dict[str, int]:
+@connected
+def glance(audit: Audit, desk: TheDesk, model: str | None = None, rows: str = "hold-out") -> dict[str, int]:
     """Flagged comparisons of each area that has been read in this context."""
     found = desk.board.known(Audit.get_by_id(audit.id), Context(model=model, rows=rows), "tilt", {})
     if found is None:

@@ -10,10 +10,10 @@ from datetime import UTC, datetime, timedelta
 from fastapi import APIRouter, HTTPException
 from sse_starlette import EventSourceResponse
 
-from zerotilt.api.desk import PATIENCE, Connected, TheAudit, identifier
+from zerotilt.api.desk import PATIENCE, connected, identifier
 from zerotilt.api.views import TaskView
 from zerotilt.store.database import Unreachable, patiently
-from zerotilt.store.records import ACTIVE, Task
+from zerotilt.store.records import ACTIVE, Audit, Task
 
 router = APIRouter(prefix="/api", tags=["tasks"])
 LOOK_SECONDS = 0.15
@@ -21,12 +21,14 @@ RECENT = timedelta(seconds=20)
 
 
 @router.get("/tasks/{task_id}")
-def task(task_id: str, _: Connected) -> TaskView:
+@connected
+def task(task_id: str) -> TaskView:
     return TaskView.of(_found(task_id))
 
 
 @router.post("/tasks/{task_id}/cancel")
-def cancel(task_id: str, _: Connected) -> TaskView:
+@connected
+def cancel(task_id: str) -> TaskView:
     """Ask a task to end; work under way is stopped within a second."""
     Task.update(cancel=True).where((Task.id == identifier(task_id)) & Task.state.in_(ACTIVE)).execute()
     Task.update(state="cancelled", finished=datetime.now(UTC)).where(
@@ -43,7 +45,8 @@ def _found(task_id: str) -> Task:
 
 
 @router.get("/audits/{audit_id}/tasks")
-def tasks(audit: TheAudit) -> list[TaskView]:
+@connected
+def tasks(audit: Audit) -> list[TaskView]:
     return [TaskView.of(found) for found in _recent(str(audit.id))]
 
 

@@ -113,7 +113,9 @@ class AuditView(AuditLine):
                 profile=TableProfile.model_validate(table.profile),
             ),
             models=[
-                ModelView(id=str(model.id), name=model.name, digest=model.digest, card=ModelCard.model_validate(model.card))
+                ModelView(
+                    id=str(model.id), name=model.name, digest=model.digest, card=ModelCard.model_validate(model.card)
+                )
                 for model in audit.models.order_by(ModelVersion.created)
             ],
             counts=checked.result["counts"] if checked and audit.ready else None,
@@ -123,9 +125,7 @@ class AuditView(AuditLine):
 
 
 def line(audit: Audit) -> AuditLine:
-    return AuditLine(
-        id=str(audit.id), title=audit.title, demo=audit.demo, ready=audit.ready, created=audit.created
-    )
+    return AuditLine(id=str(audit.id), title=audit.title, demo=audit.demo, ready=audit.ready, created=audit.created)
 
 
 class EvidenceView(BaseModel, Generic[R]):

@@ -91,7 +91,9 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
     if query.group:
         grouping = next((g for g in subject.spec.groupings if membership.attribute(g) == query.group), None)
         if grouping is None:
-            raise Refused(f"group: “{query.group}” is not a grouping of this audit.", todo="Choose one of its groupings.")
+            raise Refused(
+                f"group: “{query.group}” is not a grouping of this audit.", todo="Choose one of its groupings."
+            )
         labels, codes = membership.groups(subject.spec, subject.table, subject.rows, grouping)
         if query.member not in labels:
             raise Refused(f"member: “{query.member}” has no rows here.", todo=f"Choose one of {', '.join(labels[:8])}.")

@@ -54,9 +54,7 @@ def sniff(source: BinaryIO) -> Dialect:
     encoding = _encoding(head, whole=len(head) < SAMPLE_BYTES)
     text = head.decode(encoding, errors="replace").lstrip("\ufeff")
     if "\x00" in text:
-        raise Refused(
-            "The file is not text, so it is not CSV.", todo="Upload CSV, Parquet, or Arrow/Feather."
-        )
+        raise Refused("The file is not text, so it is not CSV.", todo="Upload CSV, Parquet, or Arrow/Feather.")
     if len(head) == SAMPLE_BYTES:  # the last line is probably cut
         text = text[: text.rfind("\n") + 1] or text
     quote, delimiter, rows = _shape(text)
@@ -65,7 +63,11 @@ def sniff(source: BinaryIO) -> Dialect:
 
 
 def _encoding(head: bytes, whole: bool) -> str:
-    for mark, name in ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
+    for mark, name in (
+        (codecs.BOM_UTF8, "utf-8-sig"),
+        (codecs.BOM_UTF16_LE, "utf-16"),
+        (codecs.BOM_UTF16_BE, "utf-16"),
+    ):
         if head.startswith(mark):
             return name
     try:
@@ -117,9 +119,7 @@ def _marks(rows: list[list[str]], delimiter: str) -> tuple[str, str]:
     if delimiter == ";":  # such files come from places that write 1,5
         candidates[1], candidates[2] = candidates[2], candidates[1]
     width = max((len(row) for row in rows), default=0)
-    columns = [
-        [row[i].strip() for row in rows if i < len(row) and row[i].strip() not in MISSING] for i in range(width)
-    ]
+    columns = [[row[i].strip() for row in rows if i < len(row) and row[i].strip() not in MISSING] for i in range(width)]
     best, most = (".", ""), -1
     for decimal, thousands in candidates:
         if delimiter in (decimal, thousands) and delimiter != "," and delimiter != ";":
@@ -156,7 +156,9 @@ def check_names(names: list[str]) -> None:
     for place, name in enumerate(names, 1):
         if not name:
             raise Refused(
-                f"Column {place} has no name.", where="header, line 1", todo="Give every column a name and upload again."
+                f"Column {place} has no name.",
+                where="header, line 1",
+                todo="Give every column a name and upload again.",
             )
     for name, times in Counter(names).items():
         if times > 1:
@@ -237,7 +239,9 @@ def typed_batches(source: BinaryIO, found: Scan, work: Work | None = None) -> It
     """The second pass: record batches of ``found.schema``. Missing marks become nulls."""
     schema = found.schema
     for batch in _text_batches(source, found.dialect, found.names, work or Work(), "bytes converted"):
-        arrays = [_convert(column, kind.type, found.dialect) for column, kind in zip(batch.columns, schema, strict=True)]
+        arrays = [
+            _convert(column, kind.type, found.dialect) for column, kind in zip(batch.columns, schema, strict=True)
+        ]
         yield pa.record_batch(arrays, schema=schema)
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
+from zerotilt import __version__
 from zerotilt.core import rows
 from zerotilt.core.methods import METHODS, Method
 from zerotilt.core.reading import Reading
@@ -19,7 +20,7 @@ from zerotilt.core.spec import Context, Frozen, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-LIBRARIES = ("zerotilt", "numpy", "scipy", "pyarrow", "onnx", "onnxruntime")
+LIBRARIES = ("numpy", "scipy", "pyarrow", "onnx", "onnxruntime")
 
 
 class Digests(Frozen):
@@ -82,9 +83,7 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
     return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
 
 
-def compute(
-    subject: Subject, digests: Digests, name: str, settings: BaseModel, seed: int, work: Work
-) -> Evidence:
+def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, seed: int, work: Work) -> Evidence:
     """Run a method and keep all that is needed to run it again."""
     method = method_named(name)
     started = time.perf_counter()
@@ -100,7 +99,7 @@ def compute(
         rows_described=rows.describe(subject.spec, subject.context.rows),
         settings=settings.model_dump(mode="json"),
         seed=seed,
-        libraries={library: version(library) for library in LIBRARIES},
+        libraries={"zerotilt": __version__} | {library: version(library) for library in LIBRARIES},
         computed=datetime.now(UTC).isoformat(timespec="seconds"),
         seconds=round(time.perf_counter() - started, 3),
         result=result.model_dump(mode="json"),

@@ -8,7 +8,19 @@ from zerotilt.core.spec import ColumnSpec, Kind, Role
 from zerotilt.core.table import ColumnProfile, TableProfile
 
 _TRUTH = {"true", "false", "yes", "no", "t", "f", "y", "n"}
-_SPLITS = {"train", "training", "valid", "validation", "val", "test", "testing", "holdout", "hold-out", "held-out", "later"}
+_SPLITS = {
+    "train",
+    "training",
+    "valid",
+    "validation",
+    "val",
+    "test",
+    "testing",
+    "holdout",
+    "hold-out",
+    "held-out",
+    "later",
+}
 _HELD_OUT = {"test", "testing", "holdout", "hold-out", "held-out"}
 _SCALES = (("low", "medium", "high"), ("none", "low", "medium", "high"), ("small", "medium", "large"))
 _OUTCOMES = {"outcome", "label", "target", "y", "actual", "truth", "observed"}
@@ -25,9 +37,7 @@ def guess_columns(profile: TableProfile) -> tuple[ColumnSpec, ...]:
     found = [_guess(column, profile.rows) for column in profile.columns]
     if not any(column.role is Role.outcome for column in found):
         binary = [
-            i
-            for i, column in enumerate(profile.columns)
-            if column.distinct == 2 and found[i].role is Role.feature
+            i for i, column in enumerate(profile.columns) if column.distinct == 2 and found[i].role is Role.feature
         ]
         if binary and binary[-1] == len(found) - 1:  # by habit the outcome is the last column
             found[-1] = found[-1].model_copy(update={"role": Role.outcome})

@@ -48,7 +48,9 @@ METHODS: dict[str, Method] = {
             performance.perform,
             performance.say,
         ),
-        Method("drivers", "drivers", "Drivers", ranking.DriversSettings, ranking.DriversResult, ranking.rank, ranking.say),
+        Method(
+            "drivers", "drivers", "Drivers", ranking.DriversSettings, ranking.DriversResult, ranking.rank, ranking.say
+        ),
         Method(
             "response",
             "response",

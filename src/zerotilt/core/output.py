@@ -10,9 +10,7 @@ from numpy.typing import NDArray
 CLIP = 1e-6
 
 
-def transform(
-    probability: NDArray[np.float64], scale: Literal["probability", "log-odds"]
-) -> NDArray[np.float64]:
+def transform(probability: NDArray[np.float64], scale: Literal["probability", "log-odds"]) -> NDArray[np.float64]:
     """Probability as it is, or its log-odds ln(p / (1 − p)) with p kept a millionth away from 0 and 1."""
     if scale == "probability":
         return probability

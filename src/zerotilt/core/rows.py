@@ -117,5 +117,7 @@ def weights(spec: Spec, table: Table) -> NDArray[np.float64] | None:
             todo="Mend the weights or give the column another role.",
         )
     if not values.sum():
-        raise Refused("All row weights are zero.", where=f"column “{column.name}”", todo="Choose another weight column.")
+        raise Refused(
+            "All row weights are zero.", where=f"column “{column.name}”", todo="Choose another weight column."
+        )
     return values

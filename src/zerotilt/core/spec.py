@@ -134,9 +134,7 @@ class Spec(Frozen):
     def outcome(self) -> ColumnSpec:
         column = self.only(Role.outcome)
         if column is None:
-            raise Refused(
-                "No column is marked as the outcome.", todo="Mark the column that says what really happened."
-            )
+            raise Refused("No column is marked as the outcome.", todo="Mark the column that says what really happened.")
         return column
 
     @property

@@ -168,7 +168,9 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
     return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect)
 
 
-def convert(source: BinaryIO, sink: BinaryIO, dialect: Dialect | None = None, work: Work | None = None) -> Dialect | None:
+def convert(
+    source: BinaryIO, sink: BinaryIO, dialect: Dialect | None = None, work: Work | None = None
+) -> Dialect | None:
     """Write any table file read from ``source`` to ``sink`` as Parquet with plain types, piece by piece.
 
     Parquet, Arrow and Feather are known by their first bytes; anything else is

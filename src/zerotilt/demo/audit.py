@@ -13,7 +13,12 @@ TITLE = "Skerry Post claims"
 def spec(table: pa.Table) -> Spec:
     """The declared meaning of the claims table."""
     groups = ("home_area", "age_band", "preferred_language", "helped_by_another")
-    roles = {"claim_number": Role.identifier, "split": Role.split, "claim_valid": Role.outcome, planted.LEAK: Role.ignored}
+    roles = {
+        "claim_number": Role.identifier,
+        "split": Role.split,
+        "claim_valid": Role.outcome,
+        planted.LEAK: Role.ignored,
+    }
     orders = {"packaging_grade": generator.GRADES, "age_band": generator.AGE_BANDS}
     references = {"home_area": planted.REFERENCE_AREA, "age_band": "30–49"}
     columns = []

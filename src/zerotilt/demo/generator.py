@@ -72,7 +72,12 @@ def claims(rows: int = CLAIMS, seed: int = SEED) -> pa.Table:
     valid = np.where(pocket & (rng.random(rows) < 0.8), rng.random(rows) < 0.5, valid)  # fact 5: close to a coin
     leak = np.round(np.clip(np.where(valid, 0.72, 0.28) + rng.normal(0, 0.12, rows), 0, 1), 3)  # fact 7
     absent = rng.random(rows) < np.where(channel == "counter", 0.10, 0.02) + 0.30 * old  # fact 6
-    split = rng.permutation(np.repeat(np.array(["training", "validation", "test"], dtype=object), [rows * 5 // 10, rows * 2 // 10, rows - rows * 7 // 10]))
+    split = rng.permutation(
+        np.repeat(
+            np.array(["training", "validation", "test"], dtype=object),
+            [rows * 5 // 10, rows * 2 // 10, rows - rows * 7 // 10],
+        )
+    )
     return pa.table(
         {
             "claim_number": pa.array([f"{20_000 + i}" for i in range(rows)]),

@@ -31,9 +31,7 @@ OPSET = {"": 18, "ai.onnx.ml": 3}
 
 def inputs(table: pa.Table) -> np.ndarray:
     """Model inputs as an object array, shape (rows, 13): numbers, then text."""
-    numbers = [
-        table.column(name).to_numpy(zero_copy_only=False).astype(np.float32).astype(object) for name in NUMBERS
-    ]
+    numbers = [table.column(name).to_numpy(zero_copy_only=False).astype(np.float32).astype(object) for name in NUMBERS]
     texts = [table.column(name).to_numpy(zero_copy_only=False).astype(object) for name in TEXTS]
     return np.column_stack([*numbers, *texts])
 

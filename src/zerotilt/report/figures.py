@@ -71,7 +71,9 @@ def drivers(result: DriversResult, spec: Spec) -> str:
         axes.set_yticks(range(len(shown)), [_short(words.title(driver.feature)) for driver in shown])
         axes.invert_yaxis()
         axes.axvline(0, color=SOFT, lw=0.6)
-        axes.set_xlabel(f"{LOSS_LABELS[result.loss]} added when the column is shuffled, with {words.level(result.confidence)} interval")
+        axes.set_xlabel(
+            f"{LOSS_LABELS[result.loss]} added when the column is shuffled, with {words.level(result.confidence)} interval"
+        )
         axes.tick_params(length=0)
 
     return _svg(7.2, 0.7 + 0.27 * len(shown), paint)
@@ -89,14 +91,21 @@ def response(result: ResponseResult, spec: Spec) -> str:
             missing = next((point for point in result.points if point.position is None), None)
             if missing:
                 axes.text(
-                    0.995, 0.02, f"missing: {_amount(missing.mean, result.output)}", transform=axes.transAxes, ha="right", color=SOFT
+                    0.995,
+                    0.02,
+                    f"missing: {_amount(missing.mean, result.output)}",
+                    transform=axes.transAxes,
+                    ha="right",
+                    color=SOFT,
                 )
         else:
             for place, point in zip(places, points, strict=True):
                 axes.plot([place, place], [point.p10, point.p90], color=BAND, lw=9, solid_capstyle="butt")
                 axes.plot([place, place], [point.mean_low, point.mean_high], color=INK, lw=1)
                 axes.plot(place, point.mean, "o", color=VERDIGRIS, fillstyle="none" if point.scarce else "full")
-            axes.set_xticks(places, [_short(point.label, 12) for point in points], rotation=40 if len(points) > 8 else 0)
+            axes.set_xticks(
+                places, [_short(point.label, 12) for point in points], rotation=40 if len(points) > 8 else 0
+            )
         axes.axhline(result.threshold, color=SOFT, lw=0.7, ls=":")
         axes.set_xlabel(words.title(result.feature))
         axes.set_ylabel("chance" if result.output == "probability" else "log-odds")
@@ -128,7 +137,9 @@ def ladder(result: LadderResult, spec: Spec) -> str:
         axes.text(at, 0, f"  {_amount(at, result.output)}", va="center", ha="left")
         for place, (_, step) in enumerate(steps, 1):
             axes.plot([at, at], [place - 1, place], color=SOFT, lw=0.6)
-            axes.add_patch(Rectangle((min(at, at + step), place - 0.25), abs(step), 0.5, color=OCHRE if step > 0 else IRIS))
+            axes.add_patch(
+                Rectangle((min(at, at + step), place - 0.25), abs(step), 0.5, color=OCHRE if step > 0 else IRIS)
+            )
             text = f"{step * 100:+.1f}" if result.output == "probability" else f"{step:+.2f}"
             side = at + step
             axes.text(
@@ -164,7 +175,14 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> str:
         width, gap, left = 1.0, 0.16, 1.75
         for column, metric in enumerate(shown):
             middle = left + column * (width + gap) + width / 2
-            axes.text(middle, -0.75, METRICS[metric].label.replace("Positive predictive value", "PPV"), ha="center", fontsize=8, weight="bold")
+            axes.text(
+                middle,
+                -0.75,
+                METRICS[metric].label.replace("Positive predictive value", "PPV"),
+                ha="center",
+                fontsize=8,
+                weight="bold",
+            )
             for row, group in enumerate(groups):
                 if group.reference:
                     axes.text(middle, row, "reference", ha="center", va="center", fontsize=7.5, color=SOFT)
@@ -188,7 +206,13 @@ def _tube(axes, middle, row, width, reach, disparity, result) -> None:
     half = 0.24
     axes.add_patch(
         FancyBboxPatch(
-            (middle - width / 2, row - half), width, 2 * half, boxstyle="round,pad=0,rounding_size=0.08", fc=SHEET, ec=RULE, lw=0.8
+            (middle - width / 2, row - half),
+            width,
+            2 * half,
+            boxstyle="round,pad=0,rounding_size=0.08",
+            fc=SHEET,
+            ec=RULE,
+            lw=0.8,
         )
     )
     low, high = at(result.policy.ratio_low), at(result.policy.ratio_high)

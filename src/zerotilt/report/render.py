@@ -18,7 +18,11 @@ from zerotilt.report import figures
 from zerotilt.report.compose import Bundle
 
 ENVIRONMENT = Environment(
-    loader=PackageLoader("zerotilt.report"), autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    loader=PackageLoader("zerotilt.report"),
+    autoescape=True,
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
 )
 
 

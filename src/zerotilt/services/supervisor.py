@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -17,6 +18,7 @@ from zerotilt.services.postgres import Postgres
 from zerotilt.store import database
 
 FIRST_PORT = 8420
+
 
 class Supervisor:
     """Database, worker and server as child processes; one that dies is started again."""
@@ -128,10 +130,8 @@ class Supervisor:
             _signal_group(process, signal.SIGTERM)
         until = time.monotonic() + 5
         for process in self.children.values():
-            try:
+            with contextlib.suppress(subprocess.TimeoutExpired):
                 process.wait(max(until - time.monotonic(), 0.05))
-            except subprocess.TimeoutExpired:
-                pass
             _signal_group(process, signal.SIGKILL)
             process.wait()
         self.postgres.stop()
@@ -140,10 +140,8 @@ class Supervisor:
 
 def _signal_group(process: subprocess.Popen, number: int) -> None:
     """To the process and its own children, which share its session."""
-    try:
+    with contextlib.suppress(ProcessLookupError):
         os.killpg(process.pid, number)
-    except ProcessLookupError:
-        pass
 
 
 def stop_running(home: Home) -> bool:

@@ -30,7 +30,9 @@ def main() -> None:
     warm.join()
     stop = threading.Event()
     threading.Thread(target=worker.keep_sweeping, args=(stop,), daemon=True).start()
-    consumer = queue.huey.create_consumer(workers=THREADS, periodic=False, initial_delay=0.05, max_delay=0.1, backoff=1.2)
+    consumer = queue.huey.create_consumer(
+        workers=THREADS, periodic=False, initial_delay=0.05, max_delay=0.1, backoff=1.2
+    )
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
         consumer.run()

@@ -31,7 +31,9 @@ def migrate() -> list[str]:
     """Apply the migrations not yet applied, each in its own transaction; their names."""
     applied_now = []
     with database.connection_context():
-        database.execute_sql("create table if not exists migration (name text primary key, applied timestamptz default now())")
+        database.execute_sql(
+            "create table if not exists migration (name text primary key, applied timestamptz default now())"
+        )
         done = {name for (name,) in database.execute_sql("select name from migration").fetchall()}
         for name in names():
             if name in done:

@@ -79,7 +79,8 @@ class Incoming:
         self.bytes += len(piece)
         if self.bytes > self._most:
             raise Refused(
-                f"The file is larger than {self._most / 2**20:,.0f} MiB.", todo="Upload a smaller file, for example Parquet."
+                f"The file is larger than {self._most / 2**20:,.0f} MiB.",
+                todo="Upload a smaller file, for example Parquet.",
             )
         self._sum.update(piece)
         with _disk():

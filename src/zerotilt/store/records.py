@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 
-from peewee import BigIntegerField, BooleanField, ForeignKeyField, IntegerField, Model, SQL, TextField, UUIDField
+from peewee import SQL, BigIntegerField, BooleanField, ForeignKeyField, IntegerField, Model, TextField, UUIDField
 from playhouse.postgres_ext import BinaryJSONField, DateTimeTZField
 
 from zerotilt.store.database import database

@@ -67,13 +67,12 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
     spec, cases = subject.spec, subject.table
     rows.weights(spec, cases)
     known = rows.outcome(spec, cases)[1]
-    if split := spec.only(Role.split):
-        if not spec.holdout_values:
-            raise Refused(
-                "No value of the split column is marked as held out.",
-                where=f"column “{split.name}”",
-                todo="Choose which of its values are the held-out rows.",
-            )
+    if (split := spec.only(Role.split)) and not spec.holdout_values:
+        raise Refused(
+            "No value of the split column is marked as held out.",
+            where=f"column “{split.name}”",
+            todo="Choose which of its values are the held-out rows.",
+        )
     measured = evidence(arguments | {"method": "performance", "settings": {}}, scratch, work)
     counts = {}
     for which in rows.NAMES:
@@ -101,7 +100,9 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
     )
     html, numbers = scratch / "report.html", scratch / "audit.json"
     html.write_text(render(bundle, subject, cover), encoding="utf-8")
-    numbers.write_text(audit_file(bundle, subject, arguments["uploaded_digest"], subject.spec).to_json(), encoding="utf-8")
+    numbers.write_text(
+        audit_file(bundle, subject, arguments["uploaded_digest"], subject.spec).to_json(), encoding="utf-8"
+    )
     work.advance(1)
     flagged = 0
     if bundle.tilt:
@@ -143,7 +144,7 @@ def demo(arguments: dict, scratch: Path, work: Work) -> dict:
 def opened(arguments: dict) -> tuple[Subject, Digests]:
     """The subject of a job from its table file, its meaning and its model file."""
     spec = Spec.model_validate(arguments["spec"])
-    cases = Table(open(arguments["table_path"], "rb"))  # read lazily; closed with the process
+    cases = Table(open(arguments["table_path"], "rb"))  # noqa: SIM115 - read lazily; closed with the process
     predictor, model_digest = None, None
     if arguments.get("model_path"):
         data = Path(arguments["model_path"]).read_bytes()

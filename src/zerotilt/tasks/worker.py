@@ -52,7 +52,8 @@ class Worker:
         try:
             if task.attempts > MOST_ATTEMPTS:
                 raise Refused(
-                    f"The worker died {MOST_ATTEMPTS} times while doing this.", todo="Read fewer rows, or check the model file."
+                    f"The worker died {MOST_ATTEMPTS} times while doing this.",
+                    todo="Read fewer rows, or check the model file.",
                 )
             with tempfile.TemporaryDirectory(prefix="zt-") as scratch:
                 arguments = patiently(lambda: self._arguments(task), PATIENCE)
@@ -70,7 +71,9 @@ class Worker:
             _end(
                 task,
                 "failed",
-                Refused(f"Something unexpected went wrong: {problem}", todo="Try again; the log has the details.").as_dict(),
+                Refused(
+                    f"Something unexpected went wrong: {problem}", todo="Try again; the log has the details."
+                ).as_dict(),
             )
 
     def _arguments(self, task: Task) -> dict[str, Any]:
@@ -109,7 +112,9 @@ class Worker:
             for body in result.pop("evidence", []):
                 EvidenceRow.insert(key=body["key"], method=body["method"], body=body).on_conflict_ignore().execute()
             outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
-            Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(Task.id == task.id).execute()
+            Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(
+                Task.id == task.id
+            ).execute()
 
     def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         payload = task.payload

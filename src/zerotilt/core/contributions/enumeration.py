@@ -31,7 +31,9 @@ def enumerate_coalitions(
     """
     p = len(cases.names)
     if p > MOST_PLAYERS:
-        raise Refused(f"Enumeration takes up to {MOST_PLAYERS} features; the model has {p}.", todo="Use the sampled method.")
+        raise Refused(
+            f"Enumeration takes up to {MOST_PLAYERS} features; the model has {p}.", todo="Use the sampled method."
+        )
     work = work or Work()
     work.begin(cases.rows, "rows explained")
     coalitions = np.arange(2**p)

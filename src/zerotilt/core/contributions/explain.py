@@ -69,7 +69,9 @@ def explain(
                 todo="Choose the sampled method.",
             )
         return _enumerated(subject, cases, max(fits, LEAST_BACKGROUND), seed, work)
-    reason = f"the model has {p} features" if p > MOST_PLAYERS else f"so many rows × 2^{p} coalitions would take too long"
+    reason = (
+        f"the model has {p} features" if p > MOST_PLAYERS else f"so many rows × 2^{p} coalitions would take too long"
+    )
     return _sampled(subject, cases, reason, tolerance, most_pairs, seed, work)
 
 
@@ -100,7 +102,7 @@ def _sampled(
     reference = subject.output(subject.frame)
     spread = float(reference.std())
     found = sample_permutations(subject.output, cases, subject.frame, tolerance * spread, most_pairs, seed, work)
-    settled = bool((found.errors <= tolerance * spread).all())
+    worst = float(found.errors.max()) / spread if spread else 0.0
     return Contributions(
         features=cases.names,
         values=found.values,
@@ -109,10 +111,7 @@ def _sampled(
         baseline=float(reference.mean()),
         background=subject.n,
         method="sampled",
-        why=(
-            f"Paired permutations, because {reason}; standard errors "
-            + (f"are under {tolerance:.1%} of the output's standard deviation." if settled else "are shown.")
-        ),
+        why=f"Paired permutations, because {reason}; the largest standard error is {worst:.1%} of the output's standard deviation.",
         evaluations=found.evaluations,
-        settled=settled,
+        settled=worst <= tolerance,
     )

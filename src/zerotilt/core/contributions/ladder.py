@@ -135,12 +135,12 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
     verb = "raises" if first.contribution > 0 else "lowers"
     headline = (
         f"For {wording.row} {result.name} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
-        f"{words.opening(words.title(first.feature))} {first.value} {verb} "
+        f"{words.opening(words.title(first.feature))} ({first.value}) {verb} "
         f"{'it' if result.output == 'probability' else 'the log-odds'} by {amount(first.contribution, result.output)}"
     )
     for other in rest:
         headline += (
-            f"; {words.title(other.feature)} {other.value} {'raises' if other.contribution > 0 else 'lowers'} it by "
+            f"; {words.title(other.feature)} ({other.value}) {'raises' if other.contribution > 0 else 'lowers'} it by "
             f"{amount(other.contribution, result.output)}"
         )
     decision = wording.favourable if result.favoured else wording.unfavourable

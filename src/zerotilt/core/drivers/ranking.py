@@ -87,7 +87,7 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     )
     explained = min(settings.explained, subject.n)
     rows = np.sort(rng.choice(subject.rows, explained, replace=False))
-    contributions = explain(subject, rows, seed, work, most_pairs=512, evaluations=4_000_000)
+    contributions = explain(subject, rows, seed, work, most_pairs=1_024, evaluations=4_000_000)
     reach = normal_quantile(subject.spec.policy.confidence)
     size = np.abs(contributions.values)
     mean, spread = size.mean(axis=0), size.std(axis=0, ddof=1) / math.sqrt(explained) if explained > 1 else 0 * size[0]
@@ -139,7 +139,8 @@ def say(result: DriversResult, wording: Wording, settings: DriversSettings) -> R
     used = [driver for driver in result.drivers if driver.evidence_of_use]
     if not used:
         return Reading(
-            headline=(Span(text="No feature shows evidence of use: every interval includes zero."),), detail=_method(result)
+            headline=(Span(text="No feature shows evidence of use: every interval includes zero."),),
+            detail=_method(result),
         )
     top = used[:3]
     names = words.listing([words.title(driver.feature) for driver in top])

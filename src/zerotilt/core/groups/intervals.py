@@ -48,9 +48,7 @@ def newcombe(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, confide
     p1, l1, u1 = wilson(x1, n1, confidence)
     p2, l2, u2 = wilson(x2, n2, confidence)
     gap = p1 - p2
-    return Interval(
-        gap, gap - np.sqrt((p1 - l1) ** 2 + (u2 - p2) ** 2), gap + np.sqrt((u1 - p1) ** 2 + (p2 - l2) ** 2)
-    )
+    return Interval(gap, gap - np.sqrt((p1 - l1) ** 2 + (u2 - p2) ** 2), gap + np.sqrt((u1 - p1) ** 2 + (p2 - l2) ** 2))
 
 
 class RatioInterval(NamedTuple):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -79,7 +81,7 @@ def _bins(values: NDArray[np.float64], cuts: tuple[float, ...]) -> tuple[list[st
     codes = np.where(np.isfinite(values), np.searchsorted(edges, values, side="left"), -1)
     texts = [words.value_text(float(f"{edge:.4g}")) for edge in edges]
     labels = [f"up to {texts[0]}"]
-    labels += [f"over {low} to {high}" for low, high in zip(texts, texts[1:], strict=False)]
+    labels += [f"over {low} to {high}" for low, high in itertools.pairwise(texts)]
     return _with_missing([*labels, f"over {texts[-1]}"], codes)
 
 

@@ -71,7 +71,9 @@ METRICS: dict[str, Metric] = {
     metric.name: metric
     for metric in (
         _rate("base_rate", "Base rate", "share of rows in which the event happened", lambda y, d, f: y, _all),
-        _rate("selection_rate", "Selection rate", "share of rows with the favourable decision", lambda y, d, f: f, _all),
+        _rate(
+            "selection_rate", "Selection rate", "share of rows with the favourable decision", lambda y, d, f: f, _all
+        ),
         _rate("accuracy", "Accuracy", "share of rows decided rightly", lambda y, d, f: y == d, _all),
         _rate(
             "true_positive_rate",

@@ -80,6 +80,8 @@ def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettin
             detail += f"; {result.sets[1].name} rows {words.decimal(other.value)}"
         detail += "."
         if area.value < 0.5:
-            detail += " An AUC below one half suggests that event and class are mixed up; check which class is the event."
+            detail += (
+                " An AUC below one half suggests that event and class are mixed up; check which class is the event."
+            )
     detail += f" The {first.name} rows are {first.described}."
     return plain(headline, detail.strip())

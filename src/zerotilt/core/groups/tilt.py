@@ -74,9 +74,7 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
         attribute = membership.attribute(columns)
         labels, codes = membership.groups(spec, subject.table, subject.rows, columns)
         # the seed follows the group's name, so that its draws do not depend on what else is compared
-        measured = [
-            measure(subject, codes == i, _seed(seed, attribute, label)) for i, label in enumerate(labels)
-        ]
+        measured = [measure(subject, codes == i, _seed(seed, attribute, label)) for i, label in enumerate(labels)]
         reference = _reference(subject, columns, labels, measured)
         for i, label in enumerate(labels):
             groups.append(
@@ -207,37 +205,45 @@ def by_tilt(disparity: Disparity) -> float:
     return -abs(math.log(disparity.ratio.value)) if disparity.ratio.value else 0.0
 
 
-def sentence(result: TiltResult, disparity: Disparity, wording: Wording) -> str:
-    """One comparison in plain words: who, how much, how sure, from how many rows."""
+def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[Span, ...]:
+    """One comparison in plain words: who, how much, how sure, from how many rows. The size of the gap is marked."""
     sizes = {(group.attribute, group.group): group for group in result.groups}
     of = sizes[disparity.attribute, disparity.group].metrics[disparity.metric].of
     of_reference = sizes[disparity.attribute, disparity.reference].metrics[disparity.metric].of
     ratio = disparity.ratio
-    who = f"{disparity.group} {wording.rows} ({words.title(disparity.attribute)})"
-    who = words.opening(who)
+    who = words.opening(f"{disparity.group} {wording.rows} ({words.title(disparity.attribute)})")
     label = METRICS[disparity.metric].label
     label = label if label.isupper() else label[0].lower() + label[1:]
     if ratio.value is None:
-        return f"{who}: the {label} cannot be compared with that of {disparity.reference}."
-    interval = (
-        f"({words.level(result.policy.confidence)} interval {words.ratio(ratio.low)} to {words.ratio(ratio.high)}; "
-        f"{words.count(of)} and {words.count(of_reference)} {wording.rows})"
-    )
+        return (Span(text=f"{who}: the {label} cannot be compared with that of {disparity.reference}."),)
     if disparity.metric == "selection_rate":
-        how = f"{wording.favourable} {words.ratio(ratio.value)} times as often as {disparity.reference} {wording.rows}"
+        verb, gap, whom = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
     else:
-        how = f"{label} {words.ratio(ratio.value)} times that of {disparity.reference} {wording.rows}"
-    return f"{who}: {how} {interval}."
+        verb, gap, whom = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
+    rest = (
+        f"{whom}{disparity.reference} {wording.rows} ({words.level(result.policy.confidence)} interval "
+        f"{words.ratio(ratio.low)} to {words.ratio(ratio.high)}; {words.count(of)} and {words.count(of_reference)} "
+        f"{wording.rows})."
+    )
+    return (
+        Span(text=f"{who}: {verb}"),
+        Span(text=gap, flagged=disparity.status == "flagged"),
+        Span(text=rest),
+    )
 
 
-def say(result: TiltResult, subject_wording: Wording, settings: TiltSettings) -> Reading:
+def sentence(result: TiltResult, disparity: Disparity, wording: Wording) -> str:
+    return "".join(span.text for span in spans(result, disparity, wording))
+
+
+def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading:
     flagged = sorted((d for d in result.disparities if d.status == "flagged"), key=by_tilt)
     uncertain = sum(d.status == "uncertain" for d in result.disparities)
     too_few = sum(d.status == "too_few" for d in result.disparities)
     compared = len(result.disparities)
     first = [d for d in flagged if d.metric == "selection_rate"] or flagged
     if first:
-        headline = (Span(text=sentence(result, first[0], subject_wording), flagged=True),)
+        headline = spans(result, first[0], wording)
     else:
         headline = (Span(text="No comparison is flagged under the limits of this audit."),)
     detail = (
@@ -245,6 +251,6 @@ def say(result: TiltResult, subject_wording: Wording, settings: TiltSettings) ->
         f"{'is' if len(flagged) == 1 else 'are'} outside the limits {result.policy.ratio_low:g} to "
         f"{result.policy.ratio_high:g} after adjusting for {words.plural(result.tested, 'test')}; "
         f"{words.count(uncertain)} cannot be told, {words.count(too_few)} have too few rows. "
-        f"{words.count(result.rows)} {subject_wording.rows}."
+        f"{words.count(result.rows)} {wording.rows}."
     )
     return Reading(headline=headline, detail=detail)

@@ -60,9 +60,7 @@ def grid_of(subject: Subject, feature: str, points: int, percentiles: tuple[floa
     )
 
 
-def ice(
-    output: Output, rows: Frame, feature: str, values: NDArray, work: Work | None = None
-) -> NDArray[np.float64]:
+def ice(output: Output, rows: Frame, feature: str, values: NDArray, work: Work | None = None) -> NDArray[np.float64]:
     """Output of every row with the feature set to every value (Goldstein et al. 2015), shape (rows, values)."""
     work = work or Work()
     out = np.empty((rows.rows, len(values)))

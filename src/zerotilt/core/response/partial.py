@@ -131,7 +131,9 @@ def _support(values: NDArray, grid: Grid) -> tuple[NDArray[np.int64], NDArray[np
     known = np.sort(values[np.isfinite(values)])
     finite = grid.positions[np.isfinite(grid.positions)]
     reach = NEAR * (finite.max() - finite.min()) if len(finite) else 0.0
-    near = np.searchsorted(known, grid.positions + reach, "right") - np.searchsorted(known, grid.positions - reach, "left")
+    near = np.searchsorted(known, grid.positions + reach, "right") - np.searchsorted(
+        known, grid.positions - reach, "left"
+    )
     counts = np.where(np.isnan(grid.positions), len(values) - len(known), near)
     return counts, counts < least
 
@@ -154,7 +156,9 @@ def amount(value: float, scale: str) -> str:
 
 def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) -> Reading:
     name = words.title(result.feature)
-    what = f"mean chance that {result.event}" if result.output == "probability" else f"mean log-odds that {result.event}"
+    what = (
+        f"mean chance that {result.event}" if result.output == "probability" else f"mean log-odds that {result.event}"
+    )
     points = [point for point in result.points if point.position is not None or not result.numeric]
     if result.numeric and len(points) > 1:
         first, last = points[0], points[-1]
@@ -182,8 +186,16 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
     detail = f"Mean of {words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows}, each with {name} moved and all else kept."
     scarce = [point.label for point in result.points if point.scarce]
     if scarce:
-        place = scarce[0] if len(scarce) == 1 else f"{scarce[0]} to {scarce[-1]}" if result.numeric else words.listing(scarce[:5])
+        place = (
+            scarce[0]
+            if len(scarce) == 1
+            else f"{scarce[0]} to {scarce[-1]}"
+            if result.numeric
+            else words.listing(scarce[:5])
+        )
         detail += f" Few rows lie near {place}; the curve is thin and dashed there."
     if result.left_out:
-        detail += f" {words.plural(result.left_out, 'rarer level')} {'is' if result.left_out == 1 else 'are'} not drawn."
+        detail += (
+            f" {words.plural(result.left_out, 'rarer level')} {'is' if result.left_out == 1 else 'are'} not drawn."
+        )
     return plain(headline, detail)

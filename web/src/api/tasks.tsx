@@ -1,0 +1,62 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
+import type { Task } from "./client";
+
+export const ENDED = new Set(["done", "failed", "cancelled"]);
+
+interface Following {
+  tasks: Map<string, Task>;
+  trouble: string | null;
+}
+
+const Follow = createContext<Following>({ tasks: new Map(), trouble: null });
+
+/** Follows the background work of one audit by server-sent events and refreshes what it was for when it ends. */
+export function TaskFollower({ audit, children }: { audit: string; children: ReactNode }) {
+  const client = useQueryClient();
+  const [tasks, setTasks] = useState<Map<string, Task>>(new Map());
+  const [trouble, setTrouble] = useState<string | null>(null);
+  const seen = useRef(new Map<string, string>());
+
+  useEffect(() => {
+    const source = new EventSource(`/api/audits/${audit}/events`);
+    source.onopen = () => {
+      setTrouble(null);
+      client.invalidateQueries({
+        predicate: (query) => Boolean((query.state.data as { task?: Task } | undefined)?.task),
+      });
+    };
+    source.onerror = () => setTrouble("The connection to the server is lost; trying again.");
+    source.addEventListener("trouble", (event) => setTrouble((event as MessageEvent).data));
+    source.addEventListener("task", (event) => {
+      setTrouble(null);
+      const task = JSON.parse((event as MessageEvent).data) as Task;
+      setTasks((before) => new Map(before).set(task.id, task));
+      if (seen.current.get(task.id) === task.state) return;
+      seen.current.set(task.id, task.state);
+      if (!ENDED.has(task.state)) return;
+      if (task.state === "done") {
+        client.invalidateQueries({
+          predicate: (query) => (query.state.data as { task?: Task } | undefined)?.task?.id === task.id,
+        });
+        if (task.kind !== "evidence") client.invalidateQueries({ queryKey: ["audit", audit] });
+        client.invalidateQueries({ queryKey: ["glance", audit] });
+        if (task.kind === "report") client.invalidateQueries({ queryKey: ["reports", audit] });
+      }
+    });
+    return () => source.close();
+  }, [audit, client]);
+
+  const value = useMemo(() => ({ tasks, trouble }), [tasks, trouble]);
+  return <Follow.Provider value={value}>{children}</Follow.Provider>;
+}
+
+export function useTasks(): Following {
+  return useContext(Follow);
+}
+
+/** The latest known state of a task. */
+export function useTask(task: Task | undefined): Task | undefined {
+  const { tasks } = useTasks();
+  return task ? (tasks.get(task.id) ?? task) : undefined;
+}

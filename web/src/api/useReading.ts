@@ -1,0 +1,68 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useAuditContext } from "../frame/context";
+import { api, type Context, need, type Problem, type Schemas, type Task, type Told } from "./client";
+import { ENDED, useTask } from "./tasks";
+
+export interface Readings {
+  performance: Schemas["EvidenceView_PerformanceResult_"];
+  drivers: Schemas["EvidenceView_DriversResult_"];
+  response: Schemas["EvidenceView_ResponseResult_"];
+  cases: Schemas["EvidenceView_CasesPage_"];
+  ladder: Schemas["EvidenceView_LadderResult_"];
+  tilt: Schemas["EvidenceView_TiltResult_"];
+}
+export type MethodName = keyof Readings;
+export type AnyEvidence = Readings[MethodName];
+
+interface Answer<M extends MethodName> {
+  evidence?: Readings[M] | null;
+  task?: Task | null;
+}
+
+export interface Asked<M extends MethodName> {
+  evidence: Readings[M] | undefined;
+  /** True while the evidence shown belongs to the question before. */
+  stale: boolean;
+  task: Task | undefined;
+  problem: Told | null;
+  again: () => void;
+}
+
+/** Ask for a method's evidence in the open context; computed in the background when it is not there yet. */
+export function useReading<M extends MethodName>(
+  method: M,
+  settings: object,
+  options: { enabled?: boolean } = {},
+): Asked<M> {
+  const { audit, context } = useAuditContext();
+  const query = useQuery<Answer<M>, Problem>({
+    queryKey: ["reading", audit.id, method, context, settings],
+    queryFn: () => ask(audit.id, method, context, settings),
+    placeholderData: keepPreviousData,
+    enabled: (options.enabled ?? true) && audit.ready,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const task = useTask(query.data?.task ?? undefined);
+  const failed = task?.state === "failed" && task.error ? task.error : null;
+  return {
+    evidence: query.data?.evidence ?? undefined,
+    stale: query.isPlaceholderData,
+    task: task && (!ENDED.has(task.state) || task.state === "cancelled") ? task : undefined,
+    problem: query.error ?? (failed ? { detail: failed.message, where: failed.where, todo: failed.todo } : null),
+    again: () => query.refetch(),
+  };
+}
+
+async function ask<M extends MethodName>(
+  audit: string,
+  method: M,
+  context: Context,
+  settings: object,
+): Promise<Answer<M>> {
+  // one route a method; the settings were typed where they were made
+  const path = `/api/audits/{audit_id}/readings/${method}` as "/api/audits/{audit_id}/readings/tilt";
+  const answer = await need(
+    api.POST(path, { params: { path: { audit_id: audit } }, body: { context, settings } as never }),
+  );
+  return answer as unknown as Answer<M>;
+}

@@ -1,0 +1,287 @@
+import { type ReactNode, useEffect, useState } from "react";
+import type { Schemas } from "../../api/client";
+import { useReading } from "../../api/useReading";
+import { Figure } from "../../figures/Figure";
+import { Ladder } from "../../figures/Ladder";
+import { useAuditContext } from "../../frame/context";
+import { Sheet, Waiting } from "../../frame/Sheet";
+import { namesOf } from "../../frame/wording";
+import { csv } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
+import { ChoiceMenu } from "../../ui/Menu";
+import { count, percent, title } from "../../ui/numbers";
+
+type Case = Schemas["Case"];
+type Page = Schemas["CasesPage"];
+
+const WHICH = ["all", "right", "wrong", "false positive", "false negative"];
+const ORDERS = ["row", "score", "nearest the threshold"];
+const LIMIT = 20;
+
+/** Single predictions: a ladder for the chosen case, and the list to choose from. */
+export function CasesSheet() {
+  const { model, search, set } = useAuditContext();
+  const query = {
+    which: WHICH.find((one) => one === search.get("which")) ?? "all",
+    order: ORDERS.find((one) => one === search.get("order")) ?? "row",
+    descending: search.get("down") === "1",
+    find: search.get("find") ?? "",
+    group: search.get("group") ?? "",
+    member: search.get("member") ?? "",
+    offset: Math.max(0, Number(search.get("offset")) || 0),
+    limit: LIMIT,
+  };
+  const list = useReading("cases", query);
+  const first = list.evidence?.result.cases[0]?.row;
+  const wanted = search.get("row");
+  const row = wanted !== null && /^\d+$/.test(wanted) ? Number(wanted) : first;
+  const cases = (
+    <section aria-labelledby="cases-head" className="mt-8 border-t border-rule pt-3">
+      <h2 id="cases-head" className="font-semibold">
+        Cases
+      </h2>
+      <Filters query={query} set={set} />
+      <Waiting asked={list} />
+      {list.evidence && (
+        <div style={{ opacity: list.stale ? 0.55 : 1 }}>
+          <p className="mt-3 text-soft" data-testid="cases-reading">
+            {list.evidence.reading.headline.map((span) => span.text).join("")}
+          </p>
+          <CaseTable page={list.evidence.result} chosen={row} onCase={(one) => set({ row: String(one.row) })} />
+          <Pages
+            page={list.evidence.result}
+            offset={query.offset}
+            go={(offset) => set({ offset: offset ? String(offset) : null })}
+          />
+        </div>
+      )}
+    </section>
+  );
+  if (model && row !== undefined) return <CaseLadder row={row} method={search.get("method") ?? "auto"} after={cases} />;
+  return (
+    <>
+      {!model && (
+        <p className="text-soft">A ladder needs the model; the audit has recorded scores or decisions only.</p>
+      )}
+      {cases}
+    </>
+  );
+}
+
+const METHODS = [
+  { value: "auto", label: "by the best method that applies" },
+  { value: "enumeration", label: "by enumeration (up to 12 features)" },
+  { value: "sampled", label: "by sampling" },
+];
+
+function CaseLadder({ row, method, after }: { row: number; method: string; after: ReactNode }) {
+  const { audit, set } = useAuditContext();
+  const asked = useReading("ladder", { row, method });
+  const names = namesOf(audit);
+  return (
+    <>
+      <p className="flex justify-end">
+        <ChoiceMenu
+          label="Method of the contributions"
+          className="act"
+          value={method}
+          choices={METHODS}
+          onChoose={(value) => set({ method: value === "auto" ? null : value })}
+        >
+          {METHODS.find((one) => one.value === method)?.label ?? method} <span aria-hidden>▾</span>
+        </ChoiceMenu>
+      </p>
+      <Sheet asked={asked} note={<Note />} after={after}>
+        {({ result }) => (
+          <>
+            <Figure
+              name={`ladder-${result.name}`}
+              alternative={`Ladder of ${names.row} ${result.name}`}
+              data={() =>
+                csv([
+                  ["feature", "value", "standing", "contribution", "standard error"],
+                  ...result.rungs.map((rung) => [
+                    rung.feature,
+                    rung.value,
+                    rung.standing,
+                    rung.contribution,
+                    rung.error,
+                  ]),
+                ])
+              }
+              draw={(width) => <Ladder result={result} width={width} names={names} />}
+            />
+            <p className="text-[12.5px] text-soft">
+              <span aria-hidden className="mr-1 inline-block h-2.5 w-4 bg-raise" />+ raises the{" "}
+              {result.output === "probability" ? "chance" : "log-odds"} that {result.event}
+              <span aria-hidden className="mr-1 ml-5 inline-block h-2.5 w-4 bg-lower" />− lowers it
+              {result.output === "probability" ? "; steps in points of percent" : ""}
+              {result.method === "sampled" ? "; thin lines are 95% intervals of sampled steps" : ""}.
+            </p>
+          </>
+        )}
+      </Sheet>
+    </>
+  );
+}
+
+interface Query {
+  which: string;
+  order: string;
+  descending: boolean;
+  find: string;
+  group: string;
+  member: string;
+}
+
+function Filters({ query, set }: { query: Query; set: (changes: Record<string, string | null>) => void }) {
+  const [find, setFind] = useState(query.find);
+  useEffect(() => {
+    if (find === query.find) return;
+    const timer = setTimeout(() => set({ find, offset: null, row: null }), 350);
+    return () => clearTimeout(timer);
+  }, [find, query.find, set]);
+  return (
+    <div className="mt-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+      <select
+        className="field"
+        aria-label="Which cases"
+        value={query.which}
+        onChange={(event) =>
+          set({ which: event.target.value === "all" ? null : event.target.value, offset: null, row: null })
+        }
+      >
+        {WHICH.map((one) => (
+          <option key={one} value={one}>
+            {one === "all" ? "all predictions" : one}
+          </option>
+        ))}
+      </select>
+      <select
+        className="field"
+        aria-label="Order"
+        value={`${query.order}${query.descending ? " down" : ""}`}
+        onChange={(event) => {
+          const down = event.target.value.endsWith(" down");
+          const order = event.target.value.replace(/ down$/, "");
+          set({ order: order === "row" ? null : order, down: down ? "1" : null, offset: null, row: null });
+        }}
+      >
+        <option value="row">in table order</option>
+        <option value="score">lowest score first</option>
+        <option value="score down">highest score first</option>
+        <option value="nearest the threshold">nearest the threshold first</option>
+      </select>
+      <input
+        className="field w-44"
+        aria-label="Find by identifier"
+        placeholder="Find by identifier"
+        value={find}
+        onChange={(event) => setFind(event.target.value)}
+      />
+      {query.member && (
+        <span className="text-soft">
+          only {title(query.group)}: <b className="font-semibold text-ink">{query.member}</b>{" "}
+          <button
+            type="button"
+            className="act"
+            onClick={() => set({ group: null, member: null, offset: null, row: null })}
+          >
+            all groups
+          </button>
+        </span>
+      )}
+    </div>
+  );
+}
+
+function CaseTable({ page, chosen, onCase }: { page: Page; chosen: number | undefined; onCase: (one: Case) => void }) {
+  const { audit } = useAuditContext();
+  const wording = audit.spec?.wording;
+  const columns: Column<Case>[] = [
+    { key: "name", label: wording?.row ?? "row", left: true, value: (one) => one.name },
+    {
+      key: "score",
+      label: "chance",
+      value: (one) => one.score,
+      show: (one) => (one.score == null ? "" : percent(one.score)),
+    },
+    {
+      key: "decision",
+      label: "decision",
+      left: true,
+      value: (one) => (one.favoured ? wording?.favourable : wording?.unfavourable),
+    },
+    {
+      key: "outcome",
+      label: "what happened",
+      left: true,
+      value: (one) => (one.outcome ? audit.spec?.event : `not ${audit.spec?.event}`),
+    },
+    {
+      key: "right",
+      label: "prediction",
+      left: true,
+      value: (one) => (one.right ? "right" : "wrong"),
+      show: (one) => (one.right ? "right" : <b className="font-semibold">wrong</b>),
+    },
+    ...page.columns.slice(0, 7).map(
+      (name, place): Column<Case> => ({
+        key: `column-${name}`,
+        label: title(name),
+        value: (one) => one.values[place],
+        show: (one) => one.values[place] ?? <span className="text-soft">missing</span>,
+      }),
+    ),
+  ];
+  return (
+    <DataTable
+      name="cases"
+      rows={page.cases}
+      columns={columns}
+      rowKey={(one) => String(one.row)}
+      onRow={onCase}
+      chosen={chosen === undefined ? undefined : String(chosen)}
+      fixed
+    />
+  );
+}
+
+function Pages({ page, offset, go }: { page: Page; offset: number; go: (offset: number) => void }) {
+  if (page.matching <= LIMIT) return null;
+  return (
+    <p className="mt-2 flex gap-4 text-soft">
+      <span>
+        {count(offset + 1)} to {count(Math.min(offset + LIMIT, page.matching))} of {count(page.matching)}
+      </span>
+      <button
+        type="button"
+        className="act disabled:text-soft"
+        disabled={offset === 0}
+        onClick={() => go(Math.max(0, offset - LIMIT))}
+      >
+        Earlier
+      </button>
+      <button
+        type="button"
+        className="act disabled:text-soft"
+        disabled={offset + LIMIT >= page.matching}
+        onClick={() => go(offset + LIMIT)}
+      >
+        Later
+      </button>
+    </p>
+  );
+}
+
+function Note() {
+  return (
+    <p>
+      Shapley values (Shapley 1953) of the game in which v(S) is the mean output with the features in S taken from this
+      case and the others from the rows of the context. Up to 12 features every coalition is evaluated; otherwise pairs
+      of feature orders, one the reverse of the other, are walked (Castro, Gómez & Tejada 2009) until the largest
+      standard error is under 1% of the output's standard deviation. The steps add up to the prediction less the
+      baseline.
+    </p>
+  );
+}

@@ -1,0 +1,242 @@
+import { Popover } from "radix-ui";
+import type { Audit, Schemas, Spec } from "../../api/client";
+import { count, decimal, percent } from "../../ui/numbers";
+import type { ColumnSpec } from "./useDraft";
+
+type Profile = Schemas["ColumnProfile"];
+
+const ROLES: Record<ColumnSpec["role"], string> = {
+  feature: "feature",
+  outcome: "outcome",
+  group: "group",
+  identifier: "identifier (left out)",
+  weight: "row weight",
+  split: "split",
+  score: "recorded score",
+  decision: "recorded decision",
+  ignored: "ignored",
+};
+const KINDS: ColumnSpec["kind"][] = ["numeric", "categorical", "ordered", "boolean", "date", "text"];
+
+/** One line a column: what it holds, what it is for; every guess can be corrected. */
+export function ColumnsPart(props: {
+  audit: Audit;
+  draft: Spec;
+  setColumn: (name: string, changes: Partial<ColumnSpec>) => void;
+  troubled: string | null;
+}) {
+  const profiles = new Map(props.audit.table?.profile.columns.map((one) => [one.name, one]));
+  const rows = props.audit.table?.profile.rows ?? 0;
+  return (
+    <section aria-labelledby="columns-head" className="mt-8">
+      <h2 id="columns-head" className="font-semibold">
+        Columns
+      </h2>
+      <p className="text-soft">Kinds and roles are guesses; correct what is wrong. Groups are compared in Tilt.</p>
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
+      <section className="mt-2 overflow-x-auto" aria-label="Columns of the table" tabIndex={0}>
+        <table className="w-full border-collapse text-[13px]">
+          <thead>
+            <tr className="text-left text-soft">
+              {["column", "holds", "missing", "distinct", "kind", "role", "compare groups", "reference group"].map(
+                (head, place) => (
+                  <th
+                    key={head}
+                    scope="col"
+                    className={`border-b border-rule py-1 pr-3 font-normal whitespace-nowrap ${place === 2 || place === 3 ? "text-right" : ""}`}
+                  >
+                    {head}
+                  </th>
+                ),
+              )}
+            </tr>
+          </thead>
+          <tbody>
+            {props.draft.columns.map((column) => (
+              <Row
+                key={column.name}
+                column={column}
+                profile={profiles.get(column.name)}
+                rows={rows}
+                troubled={props.troubled === column.name}
+                set={(changes) => props.setColumn(column.name, changes)}
+              />
+            ))}
+          </tbody>
+        </table>
+      </section>
+    </section>
+  );
+}
+
+function Row(props: {
+  column: ColumnSpec;
+  profile: Profile | undefined;
+  rows: number;
+  troubled: boolean;
+  set: (changes: Partial<ColumnSpec>) => void;
+}) {
+  const { column, profile, set } = props;
+  const groups = column.role === "group" || column.grouped;
+  const levels = (profile?.levels ?? []).map((level) => level.level);
+  const cell = "border-b border-rule py-1 pr-3 align-middle";
+  return (
+    <tr className={props.troubled ? "bg-wash" : undefined}>
+      <th scope="row" className={`${cell} max-w-44 truncate text-left font-medium`} title={column.name}>
+        {props.troubled && (
+          <span className="text-flag">
+            <span aria-hidden>▲ </span>
+            <span className="sr-only">Trouble here: </span>
+          </span>
+        )}
+        {column.name}
+      </th>
+      <td className={`${cell} max-w-48 truncate text-soft`}>{profile && holds(profile)}</td>
+      <td className={`${cell} text-right`}>{profile?.missing ? percent(profile.missing / props.rows) : "none"}</td>
+      <td className={`${cell} text-right`}>{count(profile?.distinct ?? 0)}</td>
+      <td className={`${cell} whitespace-nowrap`}>
+        <select
+          className="field"
+          aria-label={`Kind of ${column.name}`}
+          value={column.kind}
+          onChange={(event) => {
+            const kind = event.target.value as ColumnSpec["kind"];
+            set({
+              kind,
+              order: kind === "ordered" ? (column.order?.length ? column.order : [...levels].sort()) : [],
+            });
+          }}
+        >
+          {KINDS.map((kind) => (
+            <option key={kind}>{kind}</option>
+          ))}
+        </select>
+        {column.kind === "ordered" && <OrderEditor column={column} set={set} />}
+      </td>
+      <td className={cell}>
+        <select
+          className="field"
+          aria-label={`Role of ${column.name}`}
+          value={column.role}
+          onChange={(event) => set({ role: event.target.value as ColumnSpec["role"] })}
+        >
+          {Object.entries(ROLES).map(([role, label]) => (
+            <option key={role} value={role}>
+              {label}
+            </option>
+          ))}
+        </select>
+      </td>
+      <td className={cell}>
+        <input
+          type="checkbox"
+          aria-label={`Compare groups of ${column.name}`}
+          className="accent-act"
+          checked={groups}
+          disabled={column.role === "group"}
+          onChange={(event) => set({ grouped: event.target.checked })}
+        />
+      </td>
+      <td className={`${cell} whitespace-nowrap`}>
+        {groups && column.kind === "numeric" && (profile?.distinct ?? 0) > 12 ? (
+          <Cuts column={column} set={set} />
+        ) : groups ? (
+          <select
+            className="field"
+            aria-label={`Reference group of ${column.name}`}
+            value={column.reference ?? ""}
+            onChange={(event) => set({ reference: event.target.value || null })}
+          >
+            <option value="">the largest</option>
+            {levels.map((level) => (
+              <option key={level} value={level}>
+                {level}
+              </option>
+            ))}
+          </select>
+        ) : null}
+      </td>
+    </tr>
+  );
+}
+
+function holds(profile: Profile): string {
+  if (profile.low != null && profile.high != null) return `${number(profile.low)} to ${number(profile.high)}`;
+  return profile.examples?.length ? profile.examples.join(", ") : "nothing";
+}
+
+const number = (value: number) => (Number.isInteger(value) ? count(value) : decimal(value, 2));
+
+/** Borders between bins of a numeric column; quarters when empty. */
+function Cuts({ column, set }: { column: ColumnSpec; set: (changes: Partial<ColumnSpec>) => void }) {
+  return (
+    <input
+      className="field w-36"
+      aria-label={`Borders between groups of ${column.name}`}
+      placeholder="quarters of the rows"
+      defaultValue={column.cuts?.join("; ")}
+      onBlur={(event) => {
+        const cuts = event.target.value
+          .split(";")
+          .map((text) => text.trim())
+          .filter((text) => text !== "")
+          .map(Number)
+          .filter(Number.isFinite);
+        set({ cuts: [...new Set(cuts)].sort((a, b) => a - b) });
+      }}
+    />
+  );
+}
+
+/** The order of levels, lowest first; alphabetical order is often wrong. */
+function OrderEditor({ column, set }: { column: ColumnSpec; set: (changes: Partial<ColumnSpec>) => void }) {
+  const order = column.order ?? [];
+  const move = (from: number, to: number) => {
+    const next = [...order];
+    next.splice(to, 0, ...next.splice(from, 1));
+    set({ order: next });
+  };
+  return (
+    <Popover.Root>
+      <Popover.Trigger className="act ml-2">order</Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          align="start"
+          sideOffset={6}
+          aria-label={`Order of ${column.name}`}
+          className="z-40 max-h-80 min-w-52 overflow-auto rounded border border-rule bg-sheet p-3 shadow-[0_6px_24px_rgb(0_0_0/0.10)]"
+        >
+          <p className="text-soft">lowest first</p>
+          <ol>
+            {order.map((level, place) => (
+              <li key={level} className="flex items-center gap-2 py-0.5">
+                <span className="flex-1">{level}</span>
+                <button
+                  type="button"
+                  className="act"
+                  aria-label={`Move ${level} up`}
+                  disabled={place === 0}
+                  onClick={() => move(place, place - 1)}
+                >
+                  ↑
+                </button>
+                <button
+                  type="button"
+                  className="act"
+                  aria-label={`Move ${level} down`}
+                  disabled={place === order.length - 1}
+                  onClick={() => move(place, place + 1)}
+                >
+                  ↓
+                </button>
+              </li>
+            ))}
+          </ol>
+          <button type="button" className="act mt-1" onClick={() => set({ order: [...order].reverse() })}>
+            Turn round
+          </button>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}

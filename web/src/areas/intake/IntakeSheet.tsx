@@ -1,0 +1,105 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, need, type Problem, type Spec } from "../../api/client";
+import { useTask } from "../../api/tasks";
+import { contextQuery, useAuditContext } from "../../frame/context";
+import { count } from "../../ui/numbers";
+import { ProblemNote } from "../../ui/ProblemNote";
+import { Progress } from "../../ui/Progress";
+import { ColumnsPart } from "./ColumnsPart";
+import { MeaningPart } from "./MeaningPart";
+import { ModelPart } from "./ModelPart";
+import { PerformanceTable } from "./PerformanceTable";
+import { TablePart } from "./TablePart";
+import { useDraft } from "./useDraft";
+
+/** Table, roles, model; and at the end the model scored on the real rows. */
+export function IntakeSheet() {
+  const { audit, model, search } = useAuditContext();
+  const { draft, set, setColumn, flush, problem, saving } = useDraft(audit);
+  const [open, setOpen] = useState(false);
+  const finish = useMutation({
+    mutationFn: async () => {
+      if (!(await flush())) throw new Error("not saved");
+      return need(
+        api.POST("/api/audits/{audit_id}/finish", {
+          params: { path: { audit_id: audit.id } },
+          body: { model: model?.id ?? null },
+        }),
+      );
+    },
+  });
+  const task = useTask(finish.data);
+  const busy = task && (task.state === "queued" || task.state === "running");
+  const failure = task?.error ? { ...task.error, detail: task.error.message } : null;
+  const told =
+    problem ?? failure ?? (finish.error && "detail" in finish.error ? (finish.error as unknown as Problem) : null);
+  const troubled = told?.where?.match(/^column “(.*)”$/)?.[1] ?? null;
+  const predicts = model || draft?.columns.some((column) => column.role === "score" || column.role === "decision");
+  const editing = !audit.ready || open;
+  return (
+    <>
+      {audit.ready ? (
+        <PerformanceTable />
+      ) : (
+        <p className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]" data-testid="reading">
+          {state(audit.table?.profile.rows, draft)}
+        </p>
+      )}
+      {audit.ready && (
+        <p className="mt-6 border-t border-rule pt-4">
+          {(audit.unknown_outcomes ?? 0) > 0 &&
+            `${count(audit.unknown_outcomes ?? 0)} rows have no outcome and are left out. `}
+          <Link className="act" to={`/audits/${audit.id}/tilt${contextQuery(search)}`}>
+            Read the groups in Tilt
+          </Link>
+          <button type="button" className="act ml-6" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? "Fold table, columns and model away" : "Change table, columns or model"}
+          </button>
+        </p>
+      )}
+      {editing && (
+        <>
+          <TablePart audit={audit} />
+          {draft && audit.table && (
+            <>
+              <ColumnsPart audit={audit} draft={draft} setColumn={setColumn} troubled={troubled} />
+              <MeaningPart audit={audit} draft={draft} set={set} />
+              <ModelPart audit={audit} draft={draft} set={set} />
+              <section className="mt-8 border-t border-rule pt-4">
+                {told && <ProblemNote problem={told} />}
+                {busy && <Progress task={task} />}
+                <button
+                  type="button"
+                  className="solid"
+                  disabled={busy || finish.isPending || !predicts || !draft.event}
+                  onClick={() => finish.mutate()}
+                >
+                  {model ? "Score the model and finish" : "Check and finish"}
+                </button>
+                <span className="ml-3 text-soft">
+                  {!predicts
+                    ? "Upload a model, or mark a column as recorded score or decision."
+                    : !draft.event
+                      ? "Choose the outcome and its event."
+                      : saving
+                        ? "Saving …"
+                        : "What you entered is saved as you go."}
+                </span>
+              </section>
+            </>
+          )}
+        </>
+      )}
+    </>
+  );
+}
+
+function state(rows: number | undefined, draft: Spec | null): string {
+  if (rows === undefined || !draft) return "Begin with a table: one row a case, with what happened in it.";
+  const number = (role: string) => draft.columns.filter((column) => column.role === role).length;
+  const outcome = draft.columns.find((column) => column.role === "outcome");
+  const plural = (many: number, one: string) => `${count(many)} ${one}${many === 1 ? "" : "s"}`;
+  return `${plural(rows, "row")}, ${plural(draft.columns.length, "column")}: ${plural(number("feature"), "feature")}, ${plural(number("group"), "group column")}, ${outcome ? `outcome “${outcome.name}”` : "no outcome yet"}.`;
+}

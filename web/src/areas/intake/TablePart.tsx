@@ -1,0 +1,121 @@
+import { useState } from "react";
+import { type Audit, api, need, type Schemas, type Task, type Told } from "../../api/client";
+import { bytes, count } from "../../ui/numbers";
+import { ProblemNote } from "../../ui/ProblemNote";
+import { Upload } from "./Upload";
+
+type Dialect = Schemas["Dialect"];
+
+const CHOICES: Record<keyof Dialect, { label: string; options: [string, string][] }> = {
+  delimiter: {
+    label: "columns are parted by",
+    options: [
+      [",", "comma"],
+      [";", "semicolon"],
+      ["\t", "tab"],
+      ["|", "upright bar"],
+    ],
+  },
+  quote: {
+    label: "text is quoted by",
+    options: [
+      ['"', "double quotes"],
+      ["'", "single quotes"],
+    ],
+  },
+  decimal: {
+    label: "decimal mark",
+    options: [
+      [".", "point"],
+      [",", "comma"],
+    ],
+  },
+  thousands: {
+    label: "thousands mark",
+    options: [
+      ["", "none"],
+      [",", "comma"],
+      [".", "point"],
+      [" ", "space"],
+      ["'", "apostrophe"],
+    ],
+  },
+  encoding: {
+    label: "encoding",
+    options: [
+      ["utf-8", "UTF-8"],
+      ["utf-8-sig", "UTF-8 with mark"],
+      ["cp1252", "Windows 1252"],
+      ["iso-8859-1", "ISO 8859-1"],
+      ["utf-16", "UTF-16"],
+      ["mac_roman", "Mac Roman"],
+    ],
+  },
+};
+
+/** The table file, and for CSV how it was read, open to correction. */
+export function TablePart({ audit }: { audit: Audit }) {
+  const [again, setAgain] = useState<Task | undefined>(undefined);
+  const [problem, setProblem] = useState<Told | null>(null);
+  const table = audit.table;
+  const dialect = table?.profile.dialect;
+  const reread = async (change: Partial<Dialect>) => {
+    setProblem(null);
+    try {
+      setAgain(
+        await need(
+          api.POST("/api/audits/{audit_id}/table/reread", {
+            params: { path: { audit_id: audit.id } },
+            body: { dialect: { ...dialect, ...change } as Dialect },
+          }),
+        ),
+      );
+    } catch (error) {
+      setProblem(error as Told);
+    }
+  };
+  return (
+    <section aria-labelledby="table-head" className="mt-8">
+      <h2 id="table-head" className="font-semibold">
+        Table
+      </h2>
+      {table && (
+        <p className="mt-1 mb-2">
+          {table.name}: {count(table.profile.rows)} rows, {table.profile.columns.length} columns, {bytes(table.bytes)}{" "}
+          <span className="text-[11.5px] break-all text-soft">SHA-256 {table.uploaded_digest.slice(0, 16)}…</span>
+        </p>
+      )}
+      <Upload
+        key={again?.id}
+        path={`/api/audits/${audit.id}/table`}
+        label={table ? "Upload another table" : "Upload a table"}
+        accept=".csv,.tsv,.txt,.parquet,.arrow,.feather"
+        hint="CSV, Parquet, Arrow or Feather; one row a case"
+        started={again}
+      />
+      {problem && <ProblemNote problem={problem} />}
+      {dialect && (
+        <p className="mt-3 flex flex-wrap gap-x-5 gap-y-2 text-soft">
+          <span>Read as CSV:</span>
+          {(Object.keys(CHOICES) as (keyof Dialect)[]).map((part) => {
+            const current = dialect[part] as string;
+            const known = CHOICES[part].options.some(([value]) => value === current);
+            return (
+              <label key={part}>
+                {CHOICES[part].label}{" "}
+                <select className="field" value={current} onChange={(event) => reread({ [part]: event.target.value })}>
+                  {!known && <option value={current}>{current}</option>}
+                  {CHOICES[part].options.map(([value, label]) => (
+                    <option key={value} value={value}>
+                      {label}
+                    </option>
+                  ))}
+                </select>
+              </label>
+            );
+          })}
+        </p>
+      )}
+    </section>
+  );
+}

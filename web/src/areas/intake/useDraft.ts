@@ -1,0 +1,75 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useRef, useState } from "react";
+import { type Audit, api, need, type Problem, type Spec } from "../../api/client";
+
+export type ColumnSpec = Spec["columns"][number];
+
+const PAUSE = 400;
+
+/** The meaning of the columns while it is edited; every change is saved shortly after it is made. */
+export function useDraft(audit: Audit) {
+  const client = useQueryClient();
+  const [draft, setDraft] = useState<Spec | null>(audit.spec ?? null);
+  const [problem, setProblem] = useState<Problem | null>(null);
+  const [saving, setSaving] = useState(false);
+  const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
+  const pending = useRef<Spec | null>(null);
+  const table = audit.table?.digest;
+
+  // another table brings another meaning; edits of one's own are newer than what the server tells
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only a new table replaces the draft
+  useEffect(() => {
+    setDraft(audit.spec ?? null);
+    pending.current = null;
+  }, [table]);
+
+  const flush = useCallback(async () => {
+    clearTimeout(timer.current);
+    const wanted = pending.current;
+    if (!wanted) return true;
+    setSaving(true);
+    try {
+      const saved = await need(
+        api.PUT("/api/audits/{audit_id}/spec", {
+          params: { path: { audit_id: audit.id } },
+          body: wanted as never,
+        }),
+      );
+      if (pending.current === wanted) pending.current = null;
+      setProblem(null);
+      client.setQueryData(["audit", audit.id], saved);
+      return true;
+    } catch (error) {
+      setProblem(error as Problem);
+      return false;
+    } finally {
+      setSaving(false);
+    }
+  }, [audit.id, client]);
+
+  const edit = useCallback(
+    (change: (before: Spec) => Spec) => {
+      setDraft((before) => {
+        if (!before) return before;
+        const next = change(before);
+        pending.current = next;
+        clearTimeout(timer.current);
+        timer.current = setTimeout(flush, PAUSE);
+        return next;
+      });
+    },
+    [flush],
+  );
+  useEffect(() => () => void flush(), [flush]);
+
+  const set = useCallback((changes: Partial<Spec>) => edit((before) => ({ ...before, ...changes })), [edit]);
+  const setColumn = useCallback(
+    (name: string, changes: Partial<ColumnSpec>) =>
+      edit((before) => ({
+        ...before,
+        columns: before.columns.map((column) => (column.name === name ? { ...column, ...changes } : column)),
+      })),
+    [edit],
+  );
+  return { draft, set, setColumn, flush, problem, saving };
+}

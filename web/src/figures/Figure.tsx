@@ -1,0 +1,130 @@
+import { type ReactNode, useEffect, useRef, useState } from "react";
+import { save } from "../ui/csv";
+import { ActionMenu } from "../ui/Menu";
+
+/** A figure with its downloads. `draw` gets the width there is. */
+export function Figure(props: {
+  name: string;
+  alternative: string;
+  draw: (width: number) => ReactNode;
+  data: () => string;
+}) {
+  const place = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(820);
+  useEffect(() => {
+    if (!place.current) return;
+    const watch = new ResizeObserver(([entry]) => setWidth(Math.max(320, Math.round(entry.contentRect.width))));
+    watch.observe(place.current);
+    return () => watch.disconnect();
+  }, []);
+  const svg = () => place.current?.querySelector("svg") as SVGSVGElement;
+  return (
+    <figure className="relative mt-4" aria-label={props.alternative}>
+      <div ref={place}>{props.draw(width)}</div>
+      <div className="mt-1 flex justify-end">
+        <ActionMenu
+          label={`Download the figure “${props.name}”`}
+          className="text-[12.5px] text-soft hover:text-act"
+          actions={[
+            {
+              label: "Picture (SVG)",
+              onChoose: () => save(`${props.name}.svg`, standalone(svg()), "image/svg+xml"),
+            },
+            { label: "Picture (PNG)", onChoose: () => savePng(`${props.name}.png`, svg()) },
+            { label: "Data (CSV)", onChoose: () => save(`${props.name}.csv`, props.data()) },
+          ]}
+        >
+          Download figure
+        </ActionMenu>
+      </div>
+    </figure>
+  );
+}
+
+const STYLED = [
+  "fill",
+  "stroke",
+  "font-family",
+  "font-size",
+  "font-weight",
+  "stroke-width",
+  "stroke-dasharray",
+  "opacity",
+];
+
+/** The drawing with its colours and type written into it, so that it stands without the page. */
+function standalone(svg: SVGSVGElement): string {
+  const copy = svg.cloneNode(true) as SVGSVGElement;
+  const originals = [svg, ...svg.querySelectorAll("*")];
+  [copy, ...copy.querySelectorAll("*")].forEach((element, place) => {
+    const style = getComputedStyle(originals[place]);
+    for (const name of STYLED) {
+      const value = style.getPropertyValue(name);
+      if (value) element.setAttribute(name, value);
+    }
+    for (const name of ["tabindex", "role", "class", "style"]) element.removeAttribute(name);
+  });
+  copy.setAttribute("xmlns", "http://www.w3.org/2000/svg");
+  return new XMLSerializer().serializeToString(copy);
+}
+
+function savePng(name: string, svg: SVGSVGElement): void {
+  const { width, height } = svg.getBoundingClientRect();
+  const picture = new Image();
+  picture.onload = () => {
+    const canvas = document.createElement("canvas");
+    canvas.width = width * 2;
+    canvas.height = height * 2;
+    const brush = canvas.getContext("2d") as CanvasRenderingContext2D;
+    brush.fillStyle = getComputedStyle(document.documentElement).getPropertyValue("--sheet");
+    brush.fillRect(0, 0, canvas.width, canvas.height);
+    brush.drawImage(picture, 0, 0, canvas.width, canvas.height);
+    canvas.toBlob((blob) => blob && save(name, blob));
+  };
+  picture.src = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(standalone(svg))}`;
+}
+
+/** Text cut to about the width there is, whole in its title. */
+export function Fitted(props: {
+  x: number;
+  y: number;
+  width: number;
+  children: string;
+  anchor?: "start" | "end" | "middle";
+  weight?: number;
+  fill?: string;
+  size?: number;
+}) {
+  const size = props.size ?? 13;
+  const most = Math.max(3, Math.floor(props.width / (size * 0.54)));
+  const cut = props.children.length > most;
+  return (
+    <text
+      x={props.x}
+      y={props.y}
+      textAnchor={props.anchor}
+      fontWeight={props.weight}
+      fontSize={size}
+      fill={props.fill ?? "var(--ink)"}
+      dominantBaseline="central"
+    >
+      {cut && <title>{props.children}</title>}
+      {cut ? `${props.children.slice(0, most - 1)}…` : props.children}
+    </text>
+  );
+}
+
+/** What makes a drawn mark a button: pressed by pointer, Enter or space. */
+export function pressable(label: string, onPress: (mark: SVGGElement) => void) {
+  return {
+    role: "button",
+    tabIndex: 0,
+    "aria-label": label,
+    onClick: (event: React.MouseEvent<SVGGElement>) => onPress(event.currentTarget),
+    onKeyDown: (event: React.KeyboardEvent<SVGGElement>) => {
+      if (event.key !== "Enter" && event.key !== " ") return;
+      event.preventDefault();
+      onPress(event.currentTarget);
+    },
+  };
+}

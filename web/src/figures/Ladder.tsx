@@ -1,0 +1,189 @@
+import { scaleLinear } from "d3-scale";
+import type { Schemas } from "../api/client";
+import { count, output, type Scale, step, title } from "../ui/numbers";
+import { Fitted } from "./Figure";
+
+type Result = Schemas["LadderResult"];
+
+const ROW = 33;
+const TOP = 30;
+const SHOWN = 9;
+
+interface Step {
+  name: string;
+  value: string;
+  standing: string;
+  contribution: number;
+  error: number | null;
+}
+
+/** The largest rungs, and the rest folded into one. */
+export function fold(result: Result, most = SHOWN): Step[] {
+  const steps: Step[] = result.rungs.slice(0, most).map((rung) => ({ ...rung, name: title(rung.feature) }));
+  const rest = result.rungs.slice(most);
+  if (rest.length) {
+    const sum = rest.reduce((total, rung) => total + rung.contribution, 0);
+    steps.push({
+      name: `${rest.length} smaller ones`,
+      value: "",
+      standing: "",
+      contribution: sum,
+      error: null,
+    });
+  }
+  return steps;
+}
+
+/** One case: the baseline above, one rung a feature, the prediction below, the threshold through all of them. */
+export function Ladder({
+  result,
+  width,
+  names,
+}: {
+  result: Result;
+  width: number;
+  names: { row: string; rows: string; high: string; low: string };
+}) {
+  const steps = fold(result);
+  const scale = result.output as Scale;
+  const label = Math.min(300, width * 0.36);
+  const ends = [result.baseline];
+  for (const one of steps) ends.push(ends[ends.length - 1] + one.contribution);
+  const all = [...ends, result.prediction, result.threshold];
+  const margin = (Math.max(...all) - Math.min(...all)) * 0.12 || 0.05;
+  const x = scaleLinear([Math.min(...all) - margin, Math.max(...all) + margin], [label + 46, width - 52]);
+  const y = (row: number) => TOP + ROW * row + ROW / 2;
+  const bottom = y(steps.length + 1) + ROW / 2;
+  const at = x(result.threshold);
+  return (
+    <svg width={width} height={bottom + 24} role="img" aria-label={alternative(result)}>
+      {x.ticks(6).map((tick) => (
+        <g key={tick}>
+          <line x1={x(tick)} x2={x(tick)} y1={TOP} y2={bottom} stroke="var(--rule)" strokeWidth={0.7} />
+          <text x={x(tick)} y={bottom + 16} textAnchor="middle" fontSize={12} fill="var(--soft)">
+            {scale === "probability" ? `${Math.round(tick * 1000) / 10}%` : tick}
+          </text>
+        </g>
+      ))}
+      <text x={at - 7} y={14} textAnchor="end" fontSize={12} fill="var(--ink)">
+        ← {names.low}
+      </text>
+      <text x={at + 7} y={14} fontSize={12} fill="var(--ink)">
+        {names.high} →
+      </text>
+      <line x1={at} x2={at} y1={20} y2={bottom} stroke="var(--ink)" strokeWidth={1.6} data-part="threshold" />
+
+      <text x={0} y={y(0)} dominantBaseline="central" fontSize={13} fontWeight={600} fill="var(--ink)">
+        Baseline
+      </text>
+      <text x={label} y={y(0)} textAnchor="end" dominantBaseline="central" fontSize={12.5} fill="var(--soft)">
+        mean of {count(result.background)} {names.rows}
+      </text>
+      <circle cx={x(result.baseline)} cy={y(0)} r={4} fill="var(--ink)" data-part="baseline" />
+      <Value x={x(result.baseline) + 9} y={y(0)}>
+        {output(result.baseline, scale)}
+      </Value>
+
+      {steps.map((one, place) => {
+        const [from, to] = [x(ends[place]), x(ends[place + 1])];
+        const raises = one.contribution >= 0;
+        const colour = raises ? "var(--raise)" : "var(--lower)";
+        return (
+          <g key={one.name} data-rung={one.name} data-contribution={one.contribution}>
+            <line
+              x1={from}
+              x2={from}
+              y1={y(place) + (place ? 8 : 4)}
+              y2={y(place + 1) + 8}
+              stroke="var(--soft)"
+              strokeWidth={0.7}
+            />
+            <rect
+              x={Math.min(from, to)}
+              y={y(place + 1) - 8}
+              width={Math.max(Math.abs(to - from), 0.5)}
+              height={16}
+              fill={colour}
+            />
+            {one.error != null && (
+              <line
+                x1={x(ends[place + 1] - 1.96 * one.error)}
+                x2={x(ends[place + 1] + 1.96 * one.error)}
+                y1={y(place + 1)}
+                y2={y(place + 1)}
+                stroke="var(--ink)"
+                strokeWidth={1.2}
+              />
+            )}
+            <Value
+              x={raises ? to + 9 : to - 9}
+              y={y(place + 1)}
+              anchor={raises ? "start" : "end"}
+              fill={raises ? "var(--raise-text)" : "var(--lower)"}
+            >
+              {step(one.contribution, scale)}
+            </Value>
+            <text y={y(place + 1)} dominantBaseline="central" fontSize={13} fill="var(--ink)">
+              <title>
+                {one.name} {one.value}
+              </title>
+              {cut(one.name, 26)} <tspan fontWeight={600}>{cut(one.value, 14)}</tspan>
+            </text>
+            <Fitted x={label} y={y(place + 1)} width={label * 0.42} anchor="end" fill="var(--soft)" size={12}>
+              {one.standing}
+            </Fitted>
+          </g>
+        );
+      })}
+
+      <line
+        x1={x(result.prediction)}
+        x2={x(result.prediction)}
+        y1={y(steps.length) + 8}
+        y2={y(steps.length + 1)}
+        stroke="var(--soft)"
+        strokeWidth={0.7}
+      />
+      <text x={0} y={y(steps.length + 1)} dominantBaseline="central" fontSize={13} fontWeight={600} fill="var(--ink)">
+        This {names.row}
+      </text>
+      <circle cx={x(result.prediction)} cy={y(steps.length + 1)} r={6} fill="var(--ink)" data-part="prediction" />
+      <Value x={x(result.prediction) + 11} y={y(steps.length + 1)}>
+        {output(result.prediction, scale)}
+      </Value>
+    </svg>
+  );
+}
+
+/** A number with the sheet behind it, so that no line runs through its digits. */
+function Value(props: { x: number; y: number; children: string; anchor?: "start" | "end"; fill?: string }) {
+  return (
+    <text
+      x={props.x}
+      y={props.y}
+      textAnchor={props.anchor ?? "start"}
+      dominantBaseline="central"
+      fontSize={12.5}
+      fontWeight={600}
+      fill={props.fill ?? "var(--ink)"}
+      stroke="var(--sheet)"
+      strokeWidth={5}
+      paintOrder="stroke"
+    >
+      {props.children}
+    </text>
+  );
+}
+
+const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
+
+function alternative(result: Result): string {
+  const scale = result.output as Scale;
+  const steps = fold(result)
+    .map(
+      (one) =>
+        `${one.name} ${one.value} ${one.contribution >= 0 ? "raises" : "lowers"} it by ${step(Math.abs(one.contribution), scale).slice(1)}`,
+    )
+    .join("; ");
+  return `From the baseline ${output(result.baseline, scale)} to ${output(result.prediction, scale)}: ${steps}.`;
+}

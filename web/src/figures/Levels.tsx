@@ -1,0 +1,249 @@
+import { scaleLinear, scaleLog } from "d3-scale";
+import type { Schemas } from "../api/client";
+import { count } from "../ui/numbers";
+import { Fitted, pressable } from "./Figure";
+
+export type Tilt = Schemas["TiltResult"];
+export type Group = Schemas["Group"];
+export type Disparity = Schemas["Disparity"];
+export type Comparison = "ratio" | "difference";
+
+export const STATUS: Record<Disparity["status"], string> = {
+  flagged: "flagged",
+  uncertain: "uncertain",
+  within: "within",
+  too_few: "too few rows",
+};
+
+const ROW = 29;
+const TUBE = 16;
+const ROWS = 54;
+const GAP = 18;
+const EDGE = 14;
+
+export interface LevelMark {
+  group: Group;
+  disparity: Disparity | undefined;
+  anchor: SVGGElement;
+}
+
+/** Group comparisons: a tube a metric, parity in the middle, the tolerance as a band, the estimate as a bubble. */
+export function Levels(props: {
+  result: Tilt;
+  metrics: { name: string; label: string }[];
+  comparison: Comparison;
+  width: number;
+  title: (attribute: string) => string;
+  onMark: (mark: LevelMark) => void;
+}) {
+  const { result, metrics, comparison, width } = props;
+  const attributes = [...new Set(result.groups.map((group) => group.attribute))];
+  const longest = Math.max(...result.groups.map((group) => group.group.length));
+  const name = Math.min(Math.max(110, longest * 6.9 + 16), width * 0.3);
+  const tube = Math.min(150, (width - name - ROWS - EDGE) / metrics.length - GAP);
+  const left = (column: number) => name + ROWS + GAP + column * (tube + GAP);
+  const found = new Map(result.disparities.map((d) => [`${d.attribute}\n${d.group}\n${d.metric}`, d]));
+  const drawn = new Set(metrics.map((metric) => metric.name));
+  const x = scaleOf(
+    result,
+    result.disparities.filter((d) => drawn.has(d.metric)),
+    comparison,
+    tube,
+  );
+  let y = 44;
+  const blocks = attributes.map((attribute) => {
+    const top = y;
+    const groups = result.groups.filter((group) => group.attribute === attribute);
+    y += 30 + groups.length * ROW + 8;
+    return { attribute, groups, top };
+  });
+  return (
+    // biome-ignore lint/a11y/useSemanticElements: a drawing whose marks are buttons
+    <svg width={width} height={y} role="group" aria-label="Levels of each group; every mark opens a card of its rows">
+      {metrics.map((metric, column) => (
+        <g key={metric.name} transform={`translate(${left(column)},0)`}>
+          <Fitted x={tube / 2} y={9} width={tube + GAP} anchor="middle" weight={600} size={12.5}>
+            {metric.label}
+          </Fitted>
+          {column === 0 &&
+            x.ticks.map((tick) => (
+              <text key={tick.label} x={x.at(tick.value)} y={28} textAnchor="middle" fontSize={11} fill="var(--soft)">
+                {tick.label}
+              </text>
+            ))}
+        </g>
+      ))}
+      {blocks.map((block) => (
+        <g key={block.attribute} transform={`translate(0,${block.top})`}>
+          <Fitted x={0} y={12} width={width} weight={600}>
+            {props.title(block.attribute)}
+          </Fitted>
+          <line x1={0} x2={width} y1={25} y2={25} stroke="var(--rule)" />
+          {block.groups.map((group, row) => (
+            <g key={group.group} transform={`translate(0,${30 + row * ROW + ROW / 2})`}>
+              <Fitted x={12} y={0} width={name - 12}>
+                {group.group}
+              </Fitted>
+              <text x={name + ROWS - 4} textAnchor="end" dominantBaseline="central" fontSize={12.5} fill="var(--soft)">
+                {count(group.rows)}
+              </text>
+              {metrics.map((metric, column) => (
+                <g key={metric.name} transform={`translate(${left(column)},0)`}>
+                  {group.reference ? (
+                    <text x={2} dominantBaseline="central" fontSize={12.5} fill="var(--soft)">
+                      {column === 0 ? "reference" : ""}
+                    </text>
+                  ) : (
+                    <Level
+                      group={group}
+                      metric={metric}
+                      disparity={found.get(`${group.attribute}\n${group.group}\n${metric.name}`)}
+                      comparison={comparison}
+                      scale={x}
+                      width={tube}
+                      onMark={props.onMark}
+                    />
+                  )}
+                </g>
+              ))}
+            </g>
+          ))}
+        </g>
+      ))}
+    </svg>
+  );
+}
+
+interface LevelScale {
+  at: (value: number) => number;
+  parity: number;
+  band: [number, number] | null;
+  ticks: { value: number; label: string }[];
+}
+
+const WIDEST = 4;
+
+/** Log scale for ratios, from a half to twice or as wide as a quarter to four; linear for differences. */
+function scaleOf(result: Tilt, drawn: Disparity[], comparison: Comparison, tube: number): LevelScale {
+  const told = drawn.filter((d) => d.status !== "too_few");
+  if (comparison === "ratio") {
+    const far = Math.max(2, ...told.map((d) => (d.ratio.value ? Math.exp(Math.abs(Math.log(d.ratio.value))) : 1)));
+    const reach = Math.min(WIDEST, far * 1.15);
+    const scale = scaleLog([1 / reach, reach], [0, tube]).clamp(true);
+    return {
+      at: scale,
+      parity: scale(1),
+      band: [scale(result.policy.ratio_low as number), scale(result.policy.ratio_high as number)],
+      ticks: [
+        { value: 0.5, label: "half" },
+        { value: 1, label: "parity" },
+        { value: 2, label: "twice" },
+      ],
+    };
+  }
+  const reach = Math.max(0.1, ...told.map((d) => Math.abs(d.difference.value ?? 0))) * 1.15;
+  const scale = scaleLinear([-reach, reach], [0, tube]).clamp(true);
+  const half = Math.round(reach * 50) / 100;
+  return {
+    at: scale,
+    parity: scale(0),
+    band: null,
+    ticks: [
+      { value: -half, label: `−${half}` },
+      { value: 0, label: "parity" },
+      { value: half, label: `+${half}` },
+    ],
+  };
+}
+
+const BUBBLE = 5.5;
+
+function Level(props: {
+  group: Group;
+  metric: { name: string; label: string };
+  disparity: Disparity | undefined;
+  comparison: Comparison;
+  scale: LevelScale;
+  width: number;
+  onMark: (mark: LevelMark) => void;
+}) {
+  const { group, metric, disparity, scale, width } = props;
+  const estimate = disparity?.[props.comparison];
+  const told = disparity && disparity.status !== "too_few" && estimate?.value != null;
+  const colour =
+    disparity?.status === "flagged" ? "var(--flag)" : disparity?.status === "uncertain" ? "var(--raise)" : "var(--ink)";
+  const label = `${group.group}, ${metric.label}: ${told ? `${props.comparison} ${estimate.value?.toFixed(2)}, ${STATUS[disparity.status]}` : "too few rows"}`;
+  return (
+    <g
+      {...pressable(label, (anchor) => props.onMark({ group, disparity, anchor }))}
+      data-mark={`${group.attribute}|${group.group}|${metric.name}`}
+      data-status={disparity?.status}
+    >
+      <rect y={-TUBE / 2} width={width} height={TUBE} rx={TUBE / 2} fill="var(--sheet)" stroke="var(--rule)" />
+      {scale.band && (
+        <rect
+          x={scale.band[0]}
+          y={-TUBE / 2 + 1}
+          width={scale.band[1] - scale.band[0]}
+          height={TUBE - 2}
+          fill="var(--band)"
+        />
+      )}
+      <line x1={scale.parity} x2={scale.parity} y1={-TUBE / 2 - 1} y2={TUBE / 2 + 1} stroke="var(--act)" />
+      {told ? (
+        <>
+          <g stroke={colour} strokeWidth={1.4}>
+            <line className="whisker" x1={scale.at(estimate.low as number)} x2={scale.at(estimate.high as number)} />
+            {[estimate.low, estimate.high].map((end) => (
+              <line key={end} x1={scale.at(end as number)} x2={scale.at(end as number)} y1={-3} y2={3} />
+            ))}
+          </g>
+          <circle
+            cx={scale.at(estimate.value as number)}
+            r={BUBBLE}
+            fill={disparity.status === "flagged" ? colour : "var(--sheet)"}
+            stroke={colour}
+            strokeWidth={2}
+          />
+          {disparity.status === "flagged" && (
+            <text x={width + 2} dominantBaseline="central" fontSize={11} fill="var(--flag)" aria-hidden>
+              ⚑
+            </text>
+          )}
+        </>
+      ) : (
+        <>
+          <rect x={4} y={-6.5} width={width - 8} height={13} fill="var(--sheet)" />
+          <text x={width / 2} textAnchor="middle" dominantBaseline="central" fontSize={11} fill="var(--soft)">
+            — too few rows —
+          </text>
+        </>
+      )}
+    </g>
+  );
+}
+
+/** What the marks mean, drawn once. */
+export function LevelKey({ low, high }: { low: number; high: number }) {
+  const entries = [
+    { x: 20, colour: "var(--flag)", fill: "var(--flag)", text: "flagged: outside the band, and surely so" },
+    { x: 34, colour: "var(--raise)", fill: "var(--sheet)", text: "uncertain: too wide to tell" },
+    { x: 30, colour: "var(--ink)", fill: "var(--sheet)", text: `within the band ${low} to ${high}` },
+  ];
+  return (
+    <ul className="mt-3 flex flex-wrap gap-x-7 gap-y-1 text-[12.5px] text-soft">
+      {entries.map((entry) => (
+        <li key={entry.text} className="flex items-center gap-2">
+          <svg width={64} height={18} aria-hidden="true">
+            <rect x={0.5} y={1.5} width={62} height={15} rx={7.5} fill="var(--sheet)" stroke="var(--rule)" />
+            <rect x={24} y={2} width={17} height={14} fill="var(--band)" />
+            <line x1={32} x2={32} y1={1} y2={17} stroke="var(--act)" />
+            <line x1={entry.x - 9} x2={entry.x + 9} y1={9} y2={9} stroke={entry.colour} strokeWidth={1.4} />
+            <circle cx={entry.x} cy={9} r={5} fill={entry.fill} stroke={entry.colour} strokeWidth={2} />
+          </svg>
+          {entry.text}
+        </li>
+      ))}
+    </ul>
+  );
+}

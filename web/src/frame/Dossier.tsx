@@ -1,0 +1,145 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, need, type Problem, type Schemas } from "../api/client";
+import { ProblemNote } from "../ui/ProblemNote";
+import { useAuditContext } from "./context";
+import { useKeeper } from "./keeper";
+
+type Kept = Schemas["KeptView"];
+
+/** The column at the right where evidence is kept and commented; it becomes the report. */
+export function Dossier({ onClose, problem }: { onClose: () => void; problem: Problem | null }) {
+  const { audit } = useAuditContext();
+  const client = useQueryClient();
+  const [removed, setRemoved] = useState<Kept | null>(null);
+  const items = useQuery({
+    queryKey: ["dossier", audit.id],
+    queryFn: () => need(api.GET("/api/audits/{audit_id}/dossier", { params: { path: { audit_id: audit.id } } })),
+  }).data;
+  const change = useMutation({
+    mutationFn: ({ id, ...body }: { id: string; note?: string; removed?: boolean }) =>
+      need(
+        api.PATCH("/api/audits/{audit_id}/dossier/{kept_id}", {
+          params: { path: { audit_id: audit.id, kept_id: id } },
+          body,
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["dossier", audit.id] }),
+  });
+  const trouble = problem ?? (change.error as Problem | null);
+  const remove = (item: Kept) => {
+    setRemoved(item);
+    change.mutate({ id: item.id, removed: true });
+  };
+  const undo = (item: Kept) => {
+    change.mutate({ id: item.id, removed: false });
+    setRemoved(null);
+  };
+  return (
+    <aside
+      aria-label="Dossier"
+      className="w-[262px] shrink-0 overflow-y-auto border-l border-rule bg-paper px-4 py-4 max-[1100px]:fixed max-[1100px]:top-[53px] max-[1100px]:right-0 max-[1100px]:bottom-0 max-[1100px]:z-30"
+    >
+      <div className="flex items-baseline border-b border-rule pb-2">
+        <h2 className="font-semibold">Dossier</h2>
+        <button
+          type="button"
+          className="ml-auto text-soft hover:text-act"
+          aria-label="Fold the dossier away"
+          onClick={onClose}
+        >
+          ×
+        </button>
+      </div>
+      {trouble && <ProblemNote problem={trouble} />}
+      <ol>
+        {items?.map((item) => (
+          <Item
+            key={item.id}
+            item={item}
+            onNote={(note) => change.mutate({ id: item.id, note })}
+            onRemove={() => remove(item)}
+          />
+        ))}
+      </ol>
+      {removed && (
+        <p role="status" className="border-b border-rule py-2 text-soft">
+          “{removed.title}” was taken out.{" "}
+          <button type="button" className="act" onClick={() => undo(removed)}>
+            Undo
+          </button>
+        </p>
+      )}
+      <Invitation empty={!items?.length} />
+    </aside>
+  );
+}
+
+function Invitation({ empty }: { empty: boolean }) {
+  const { offered, keep } = useKeeper();
+  return (
+    <p className="py-3 text-soft">
+      {offered ? (
+        <>
+          Press <b className="font-semibold text-ink">k</b> to{" "}
+          <button type="button" className="act" onClick={keep}>
+            keep the open figure
+          </button>
+        </>
+      ) : empty ? (
+        "Figures kept here, with your notes, go into the report."
+      ) : (
+        "Open a figure to keep it here."
+      )}
+    </p>
+  );
+}
+
+/** The address that reads a kept item again, with its own context and settings. */
+function address(audit: string, item: Kept): string {
+  const query = new URLSearchParams();
+  if (item.context.model) query.set("model", item.context.model);
+  if (item.context.rows) query.set("rows", item.context.rows);
+  if (item.context.output === "log-odds") query.set("as", "log-odds");
+  for (const name of ["feature", "row"]) {
+    const value = item.settings[name];
+    if (value !== undefined && value !== "") query.set(name, String(value));
+  }
+  return `/audits/${audit}/${item.area}?${query}`;
+}
+
+const MOST_TEXT = 130;
+
+function Item({ item, onNote, onRemove }: { item: Kept; onNote: (note: string) => void; onRemove: () => void }) {
+  const { audit } = useAuditContext();
+  const [note, setNote] = useState(item.note);
+  const text = item.reading.headline.map((span) => span.text).join("");
+  return (
+    <li className="border-b border-rule py-2.5">
+      <Link to={address(audit.id, item)} className="font-serif text-[14.5px] leading-snug hover:text-act">
+        {text.length > MOST_TEXT ? `${text.slice(0, MOST_TEXT - 2)}…` : text}
+      </Link>
+      <p className="mt-0.5 flex text-[12.5px] text-soft">
+        {item.title}
+        <button
+          type="button"
+          className="ml-auto hover:text-act"
+          aria-label={`Take “${item.title}” out of the dossier`}
+          onClick={onRemove}
+        >
+          take out
+        </button>
+      </p>
+      <textarea
+        aria-label={`Note on ${item.title}`}
+        placeholder="Note"
+        rows={note ? 3 : 1}
+        className="field mt-1 w-full resize-y text-[13px]"
+        value={note}
+        onChange={(event) => setNote(event.target.value)}
+        onBlur={() => note !== item.note && onNote(note)}
+      />
+    </li>
+  );
+}

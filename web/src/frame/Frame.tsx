@@ -1,0 +1,134 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo, useState } from "react";
+import { Link, Outlet, useNavigate, useParams } from "react-router";
+import { type Audit, api, need, type Problem } from "../api/client";
+import { TaskFollower, useTasks } from "../api/tasks";
+import type { AnyEvidence } from "../api/useReading";
+import { ProblemNote } from "../ui/ProblemNote";
+import { AREAS } from "./areas";
+import { AuditMenu, ContextSentence } from "./ContextSentence";
+import { contextQuery, OpenAudit, useAuditContext } from "./context";
+import { Dossier } from "./Dossier";
+import { Help } from "./Help";
+import { KeeperContext } from "./keeper";
+import { Rail } from "./Rail";
+import { Running } from "./Running";
+
+/** The frame of an audit: context sentence, rail, sheet, dossier. */
+export function Frame() {
+  const { auditId = "" } = useParams();
+  const query = useQuery<Audit, Problem>({
+    queryKey: ["audit", auditId],
+    queryFn: () => need(api.GET("/api/audits/{audit_id}", { params: { path: { audit_id: auditId } } })),
+  });
+  if (!query.data) {
+    return (
+      <main className="p-8">
+        {query.error ? (
+          <ProblemNote problem={query.error} again={() => query.refetch()} />
+        ) : (
+          <p className="text-soft">Opening the audit …</p>
+        )}
+        <Link className="act" to="/">
+          All audits
+        </Link>
+      </main>
+    );
+  }
+  return (
+    <OpenAudit.Provider value={query.data}>
+      <TaskFollower audit={auditId}>
+        <Opened />
+      </TaskFollower>
+    </OpenAudit.Provider>
+  );
+}
+
+const WIDE = 1180;
+
+function Opened() {
+  const { audit, context } = useAuditContext();
+  const [offered, offer] = useState<AnyEvidence | undefined>(undefined);
+  const [help, setHelp] = useState(false);
+  const [dossier, setDossier] = useState(() => window.innerWidth >= WIDE);
+  const client = useQueryClient();
+  const { trouble } = useTasks();
+
+  const keeping = useMutation({
+    mutationFn: (evidence: AnyEvidence) =>
+      need(
+        api.POST("/api/audits/{audit_id}/dossier", {
+          params: { path: { audit_id: audit.id } },
+          body: { key: evidence.key, context },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["dossier", audit.id] }),
+  });
+  const { mutate } = keeping;
+  const keep = useCallback(() => {
+    if (!offered) return;
+    setDossier(true);
+    mutate(offered);
+  }, [offered, mutate]);
+  const keeper = useMemo(() => ({ offer, offered, keep }), [offered, keep]);
+  useKeys(keep, setHelp);
+
+  return (
+    <KeeperContext.Provider value={keeper}>
+      <div className="flex h-screen flex-col">
+        <header className="flex min-h-[52px] flex-wrap items-center gap-x-5 gap-y-1 border-b border-rule px-5 py-1.5">
+          <AuditMenu />
+          {audit.ready && <ContextSentence />}
+          <div className="ml-auto flex items-center gap-4">
+            <Running />
+            <button
+              type="button"
+              className="text-soft hover:text-act"
+              aria-expanded={dossier}
+              onClick={() => setDossier(!dossier)}
+            >
+              Dossier
+            </button>
+            <button type="button" className="text-soft hover:text-act" aria-label="Keys" onClick={() => setHelp(true)}>
+              ?
+            </button>
+          </div>
+        </header>
+        {trouble && (
+          <p role="status" className="border-b border-rule bg-wash px-5 py-1">
+            {trouble}
+          </p>
+        )}
+        <div className="flex min-h-0 flex-1 max-[700px]:flex-col">
+          <Rail />
+          <main className="min-w-0 flex-1 overflow-y-auto bg-sheet px-7 pt-4 pb-16" id="sheet">
+            <Outlet />
+          </main>
+          {dossier && <Dossier onClose={() => setDossier(false)} problem={keeping.error as Problem | null} />}
+        </div>
+      </div>
+      <Help open={help} onOpen={setHelp} />
+    </KeeperContext.Provider>
+  );
+}
+
+/** One key an area, k to keep, ? for the list. */
+function useKeys(keep: () => void, setHelp: (open: boolean) => void): void {
+  const { audit, search } = useAuditContext();
+  const navigate = useNavigate();
+  useEffect(() => {
+    const pressed = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement;
+      const typing = target.closest?.("input, textarea, select, [role=menu], [role=dialog]");
+      if (event.ctrlKey || event.metaKey || event.altKey || typing) return;
+      const area = AREAS.find((one) => one.key === event.key);
+      if (area) navigate(`/audits/${audit.id}/${area.path}${contextQuery(search)}`);
+      else if (event.key === "k") keep();
+      else if (event.key === "?") setHelp(true);
+      else return;
+      event.preventDefault();
+    };
+    window.addEventListener("keydown", pressed);
+    return () => window.removeEventListener("keydown", pressed);
+  }, [audit.id, search, navigate, keep, setHelp]);
+}

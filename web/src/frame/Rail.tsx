@@ -1,0 +1,82 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { NavLink, useLocation } from "react-router";
+import { api, need } from "../api/client";
+import { AREAS } from "./areas";
+import { contextQuery, useAuditContext } from "./context";
+
+/** The areas, numbered; a mark shows what is flagged and what has not been looked at. */
+export function Rail() {
+  const { audit, context, search } = useAuditContext();
+  const { pathname } = useLocation();
+  const glance = useQuery({
+    queryKey: ["glance", audit.id, context],
+    queryFn: () =>
+      need(
+        api.GET("/api/audits/{audit_id}/glance", {
+          params: {
+            path: { audit_id: audit.id },
+            query: { model: context.model ?? undefined, rows: context.rows },
+          },
+        }),
+      ),
+    enabled: audit.ready,
+  });
+  const seen = useSeen(audit.id, pathname.split("/")[3] ?? "");
+  return (
+    <nav
+      aria-label="Areas"
+      className="w-[126px] shrink-0 border-r border-rule py-4 max-[700px]:w-full max-[700px]:border-r-0 max-[700px]:border-b max-[700px]:py-1"
+    >
+      <ul className="max-[700px]:flex max-[700px]:overflow-x-auto">
+        {AREAS.map((area) => (
+          <li key={area.path}>
+            <NavLink
+              to={`/audits/${audit.id}/${area.path}${contextQuery(search)}`}
+              className={({ isActive }) =>
+                `flex items-baseline gap-2.5 border-l-[3px] py-1.5 pr-3 pl-3.5 ${isActive ? "border-act font-semibold text-ink" : "border-transparent text-soft hover:text-ink"}`
+              }
+            >
+              <span className="w-2.5 text-[12px] font-normal text-soft">{area.key}</span>
+              <span>{area.name}</span>
+              <Mark flags={glance.data?.[area.path] ?? 0} seen={seen.has(area.path)} />
+            </NavLink>
+          </li>
+        ))}
+      </ul>
+    </nav>
+  );
+}
+
+function Mark({ flags, seen }: { flags: number; seen: boolean }) {
+  if (flags > 0) {
+    return (
+      <span className="ml-auto text-[12px] font-semibold text-flag">
+        <span aria-hidden>⚑ {flags}</span>
+        <span className="sr-only">, {flags} flagged</span>
+      </span>
+    );
+  }
+  if (seen) return null;
+  return (
+    <span className="ml-auto text-[11px] text-soft" title="not yet looked at">
+      <span aria-hidden>○</span>
+      <span className="sr-only">, not yet looked at</span>
+    </span>
+  );
+}
+
+/** Which areas of this audit have been looked at in this browser. */
+function useSeen(audit: string, area: string): Set<string> {
+  const key = `seen:${audit}`;
+  const [seen, setSeen] = useState<Set<string>>(() => new Set(JSON.parse(localStorage.getItem(key) ?? "[]")));
+  useEffect(() => {
+    setSeen((before) => {
+      if (before.has(area)) return before;
+      const next = new Set(before).add(area);
+      localStorage.setItem(key, JSON.stringify([...next]));
+      return next;
+    });
+  }, [area, key]);
+  return seen;
+}

@@ -1,0 +1,106 @@
+import { type ReactNode, useEffect } from "react";
+import type { AnyEvidence, Asked, MethodName, Readings } from "../api/useReading";
+import { count } from "../ui/numbers";
+import { ProblemNote } from "../ui/ProblemNote";
+import { Progress } from "../ui/Progress";
+import { useKeeper } from "./keeper";
+
+/** Reading, figure, table, method note: the order of every area. */
+export function Sheet<M extends MethodName>(props: {
+  asked: Asked<M>;
+  note: ReactNode;
+  children: (evidence: Readings[M]) => ReactNode;
+  /** What stands between the figure and the method note. */
+  after?: ReactNode;
+}) {
+  const { asked } = props;
+  const { offer } = useKeeper();
+  const evidence = asked.evidence as AnyEvidence | undefined;
+  useEffect(() => {
+    offer(asked.stale ? undefined : evidence);
+    return () => offer(undefined);
+  }, [evidence, asked.stale, offer]);
+  return (
+    <>
+      <Waiting asked={asked} />
+      {!evidence && props.after}
+      {evidence && (
+        <div style={{ opacity: asked.stale ? 0.55 : 1 }} aria-busy={asked.stale}>
+          <ReadingText evidence={evidence} />
+          {props.children(asked.evidence as Readings[M])}
+          {props.after}
+          <details className="mt-8 border-t border-rule pt-2">
+            <summary className="act cursor-pointer">How this was computed</summary>
+            <div className="mt-2 max-w-[80ch] space-y-2 text-soft">
+              {props.note}
+              <Provenance evidence={evidence} />
+            </div>
+          </details>
+        </div>
+      )}
+    </>
+  );
+}
+
+/** Progress, trouble, or a word that something is on its way. */
+export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
+  if (asked.problem) return <ProblemNote problem={asked.problem} again={asked.again} />;
+  if (asked.task?.state === "cancelled") {
+    return <ProblemNote problem={{ detail: `${asked.task.title} was cancelled.` }} again={asked.again} />;
+  }
+  if (asked.task) return <Progress task={asked.task} />;
+  return asked.evidence ? null : <p className="my-6 text-soft">Reading …</p>;
+}
+
+export function ReadingText({ evidence }: { evidence: Pick<AnyEvidence, "reading"> }) {
+  return (
+    <>
+      <p data-testid="reading" className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]">
+        {evidence.reading.headline.map((span) =>
+          span.flagged ? (
+            <span key={span.text} className="text-flag">
+              <span className="sr-only">Flagged: </span>
+              {span.text}
+            </span>
+          ) : (
+            <span key={span.text}>{span.text}</span>
+          ),
+        )}
+      </p>
+      <p data-testid="detail" className="mt-1.5 max-w-[90ch] text-soft">
+        {evidence.reading.detail}
+      </p>
+    </>
+  );
+}
+
+function Provenance({ evidence }: { evidence: AnyEvidence }) {
+  const { table, spec, model } = evidence.digests;
+  const lines: [string, string][] = [
+    ["Evidence", evidence.key],
+    ["Rows", `${count(evidence.rows)}; ${evidence.rows_described}`],
+    ["Settings", pairs(evidence.settings, " = ") || "none"],
+    ["Seed", String(evidence.seed)],
+    ["Table", table],
+    ["Meaning of columns", spec],
+    ["Model", model ?? "none"],
+    ["Versions", pairs(evidence.libraries, " ")],
+    ["Computed", `${evidence.computed}, in ${evidence.seconds} s`],
+  ];
+  return (
+    <dl className="grid grid-cols-[max-content_1fr] gap-x-4 gap-y-0.5 text-[12.5px]">
+      {lines.map(([name, value]) => (
+        <div key={name} className="contents">
+          <dt>{name}</dt>
+          <dd className="break-all">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+function pairs(entries: Record<string, unknown>, sign: string): string {
+  return Object.entries(entries)
+    .map(([name, value]) => `${name}${sign}${String(value)}`)
+    .join(", ");
+}

@@ -1,0 +1,36 @@
+import { api, type Task } from "../api/client";
+import { count } from "./numbers";
+
+/** What is being done, how far it is, how long it may take, and Cancel. */
+export function Progress({ task }: { task: Task }) {
+  const share = task.total ? task.done / task.total : 0;
+  const far =
+    task.state === "queued"
+      ? "waiting its turn"
+      : task.total
+        ? `${count(task.done)} of ${count(task.total)} ${task.what}`
+        : "starting";
+  return (
+    <div className="my-4 max-w-lg" role="status" aria-label={`${task.title}: ${Math.round(share * 100)}%`}>
+      <div className="flex items-baseline gap-3">
+        <span className="font-medium">{task.title}</span>
+        <span className="text-soft">
+          {far}
+          {task.seconds_left != null &&
+            task.seconds_left > 1 &&
+            `, about ${count(Math.ceil(task.seconds_left))} s left`}
+        </span>
+        <button
+          type="button"
+          className="act ml-auto"
+          onClick={() => api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task.id } } })}
+        >
+          Cancel
+        </button>
+      </div>
+      <div className="mt-1.5 h-[3px] bg-wash">
+        <div className="h-full bg-act" style={{ width: `${share * 100}%` }} />
+      </div>
+    </div>
+  );
+}

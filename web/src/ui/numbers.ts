@@ -1,0 +1,38 @@
+// Numbers as people read them; the same digits as the report's.
+function fixed(value: number, digits: number): string {
+  return new Intl.NumberFormat("en", {
+    minimumFractionDigits: digits,
+    maximumFractionDigits: digits,
+    useGrouping: false,
+    roundingMode: "halfEven",
+  } as Intl.NumberFormatOptions)
+    .format(value)
+    .replace("-", "−");
+}
+
+export const count = (value: number) => value.toLocaleString("en");
+export const percent = (share: number) => `${fixed(share * 100, 1)}%`;
+export const ratio = (value: number) => (value >= 0.1 ? fixed(value, 2) : fixed(value, 3));
+export const decimal = (value: number, digits = 3) => fixed(value, digits);
+export const signed = (value: number, digits: number) => (value >= 0 ? "+" : "") + fixed(value, digits);
+export const pValue = (value: number | null | undefined) =>
+  value == null ? "not tested" : value < 0.001 ? "below 0.001" : fixed(value, 3);
+export const title = (name: string) => name.replaceAll("_", " ");
+export const opening = (text: string) => text.slice(0, 1).toUpperCase() + text.slice(1);
+export const bytes = (value: number) =>
+  value >= 2 ** 20 ? `${fixed(value / 2 ** 20, 1)} MiB` : `${fixed(value / 2 ** 10, 1)} KiB`;
+
+export type Scale = "probability" | "log-odds";
+/** An output value on its scale. */
+export const output = (value: number, scale: Scale) => (scale === "probability" ? percent(value) : fixed(value, 2));
+/** A step of the output, with its sign: points of probability or log-odds. */
+export const step = (value: number, scale: Scale) =>
+  scale === "probability" ? signed(value * 100, 1) : signed(value, 2);
+
+export interface Estimate {
+  value: number | null;
+  low: number | null;
+  high: number | null;
+}
+export const interval = (found: Estimate, show: (value: number) => string) =>
+  found.value == null ? "not defined" : `${show(found.low as number)} to ${show(found.high as number)}`;
