@@ -121,9 +121,9 @@ interface LevelScale {
   ticks: { value: number; label: string }[];
 }
 
-const WIDEST = 4;
+const WIDEST = 16;
 
-/** Log scale for ratios, from a half to twice or as wide as a quarter to four; linear for differences. */
+/** Log scale for ratios, from a half to twice, or as wide as the estimates drawn; linear for differences. */
 function scaleOf(result: Tilt, drawn: Disparity[], comparison: Comparison, tube: number): LevelScale {
   const told = drawn.filter((d) => d.status !== "too_few");
   if (comparison === "ratio") {

@@ -57,6 +57,11 @@ class Metric:
     counted: Callable[[Mask, Mask, Mask], Mask] | None = None
     among: Callable[[Mask, Mask, Mask], Mask] | None = None
 
+    @property
+    def phrase(self) -> str:
+        """The label inside a sentence; names and initials keep their capitals."""
+        return self.label if self.name in ("auc", "brier_score") else self.label[0].lower() + self.label[1:]
+
 
 def _rate(name: MetricName, label: str, meaning: str, counted, among) -> Metric:
     return Metric(name, label, meaning, "rate", counted, among)

@@ -212,8 +212,7 @@ def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[S
     of_reference = sizes[disparity.attribute, disparity.reference].metrics[disparity.metric].of
     ratio = disparity.ratio
     who = words.opening(f"{disparity.group} {wording.rows} ({words.title(disparity.attribute)})")
-    label = METRICS[disparity.metric].label
-    label = label if label.isupper() else label[0].lower() + label[1:]
+    label = METRICS[disparity.metric].phrase
     if ratio.value is None:
         return (Span(text=f"{who}: the {label} cannot be compared with that of {disparity.reference}."),)
     if disparity.metric == "selection_rate":

@@ -1,0 +1,60 @@
+"""What tests share: the demo, and one real running Zero Tilt (PostgreSQL, worker, server) for the whole session."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import threading
+from pathlib import Path
+
+import httpx
+import pytest
+
+from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.subject import Subject
+from zerotilt.core.table import Table
+from zerotilt.demo import audit as demo_audit
+from zerotilt.services.home import Home
+from zerotilt.services.supervisor import Supervisor
+
+
+@pytest.fixture(scope="session")
+def demo():
+    """Claims, their meaning, and the ONNX bytes of both models."""
+    return demo_audit.build()
+
+
+@pytest.fixture(scope="session")
+def demo_subject(demo) -> Subject:
+    claims, spec, models = demo
+    table = Table(claims)
+    return Subject(spec, table, OnnxPredictor(models["gradient trees v3"], table, spec))
+
+
+@pytest.fixture(scope="session")
+def running():
+    """A supervisor with everything started, that also revives what a test kills."""
+    folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
+    folder.chmod(0o755)  # the database's own user must get in
+    supervisor = Supervisor(Home(folder))
+    supervisor.start()
+    supervisor.load_demo()
+    stop = threading.Event()
+
+    def revive():
+        while not stop.wait(0.2):
+            supervisor._revive()
+
+    reviver = threading.Thread(target=revive, daemon=True)
+    reviver.start()
+    yield supervisor
+    stop.set()
+    reviver.join(5)
+    supervisor.stop()
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture
+def client(running):
+    with httpx.Client(base_url=running.url, timeout=30) as found:
+        yield found

@@ -1,0 +1,48 @@
+"""Small decision systems with known answers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from zerotilt.core.predictors import Frame
+from zerotilt.core.predictors.function import FunctionPredictor
+from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
+from zerotilt.core.subject import Subject
+from zerotilt.core.table import Table, from_arrays
+
+
+def spec_of(table: Table, roles: dict[str, Role], **more) -> Spec:
+    columns = tuple(
+        ColumnSpec(
+            name=name,
+            kind=Kind.numeric if table.is_number(name) else Kind.categorical,
+            role=roles.get(name, Role.feature),
+        )
+        for name in table.names
+    )
+    return Spec(columns=columns, **({"event": "1"} | more))
+
+
+def system(
+    columns: dict[str, list | np.ndarray],
+    function: Callable[[Frame], np.ndarray] | None = None,
+    inputs: list[str] | None = None,
+    roles: dict[str, Role] | None = None,
+    context: Context | None = None,
+    **more,
+) -> Subject:
+    """A subject over all rows of the given columns; ``y`` is the outcome."""
+    table = from_arrays(columns)
+    spec = spec_of(table, {"y": Role.outcome} | (roles or {}), **more)
+    predictor = FunctionPredictor(inputs or [], function) if function else None
+    return Subject(spec, table, predictor, context or Context(rows="all"))
+
+
+def frame(values: np.ndarray) -> Frame:
+    return Frame({f"x{j}": values[:, j] for j in range(values.shape[1])})
+
+
+def matrix(rows: Frame) -> np.ndarray:
+    return np.column_stack([rows[name] for name in rows.names])

@@ -1,0 +1,189 @@
+"""Tables in: what is found out, what is refused and where."""
+
+import io
+import subprocess
+import sys
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.feather as feather
+import pyarrow.parquet as pq
+import pytest
+
+from zerotilt.core import csvfile, guess, table
+from zerotilt.core.csvfile import Dialect
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Kind, Role
+from zerotilt.core.table import Table, convert
+
+
+def read(data: bytes | str, dialect: Dialect | None = None) -> Table:
+    sink = io.BytesIO()
+    convert(io.BytesIO(data.encode() if isinstance(data, str) else data), sink, dialect)
+    return Table(io.BytesIO(sink.getvalue()))
+
+
+def refusal(data: bytes | str, dialect: Dialect | None = None) -> Refused:
+    with pytest.raises(Refused) as caught:
+        read(data, dialect)
+    return caught.value
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("a,b\n1,2\n3,4\n", {"delimiter": ","}),
+        ("a;b\n1,5;2\n3,25;4\n", {"delimiter": ";", "decimal": ","}),
+        ("a\tb\n1\tx\n2\ty\n", {"delimiter": "\t"}),
+        ("a|b\n1|x\n2|y\n", {"delimiter": "|"}),
+        ('a,b\n"1,234.5",x\n"2,345.0",y\n', {"thousands": ",", "decimal": "."}),
+        ("a;b\n1.234,5;x\n22.345,0;y\n", {"thousands": ".", "decimal": ","}),
+        ("a;b\n1 234,5;x\n22 345,0;y\n", {"thousands": " ", "decimal": ","}),
+        ("a,b\n'x, y',1\n'z, w',2\n", {"quote": "'"}),
+    ],
+)
+def test_how_a_file_is_written_is_found_out(text, expected):
+    found = csvfile.sniff(io.BytesIO(text.encode())).model_dump()
+    assert {name: found[name] for name in expected} == expected
+
+
+def test_numbers_are_read_under_their_marks():
+    found = read("weight;note\n1.234,5;x\n22.345,0;y\n;z\n")
+    assert found.numbers("weight")[:2] == pytest.approx([1234.5, 22345.0])
+    assert np.isnan(found.numbers("weight")[2])
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "cp1252"])
+def test_encodings_are_found_out(encoding):
+    text = "name,value\nMünster,1\nÅlesund,2\nGdynia,3\n" * 3
+    found = read(text.encode(encoding))
+    assert found.texts("name")[0] == "Münster"
+
+
+def test_types_come_from_all_rows_not_the_first_ones():
+    rows = "\n".join(["1"] * 300_000 + ["2.5"])
+    assert read(f"x,y\n{rows.replace(chr(10), ',a' + chr(10))},a\n").column("x").type == pa.float64()
+
+
+def test_codes_with_leading_zeros_stay_text_and_whole_numbers_stay_whole():
+    found = read("code,n\n007,1\n012,2\n")
+    assert found.texts("code").tolist() == ["007", "012"]
+    assert found.column("n").type == pa.int64()
+
+
+@pytest.mark.parametrize(
+    ("data", "message", "where"),
+    [
+        ("", "empty", None),
+        ("   \n", "empty", None),
+        ("a,b\n", "no rows", "line 2"),
+        ("a,b\n1,2\n3\n", "1 values where the header has 2", "line 3"),
+        ("a,b\n1,2\n3,4,5\n", "3 values where the header has 2", "line 3"),
+        ('a,b\n"x\ny",2\n3\n', "1 values", "line 4"),
+        ("a,b,a\n1,2,3\n", "2 columns are called “a” (columns 1, 3)", "header, line 1"),
+        ("a,,c\n1,2,3\n", "Column 2 has no name", "header, line 1"),
+        (b"\x00\x01\x02\x03binary\x00", "not text", None),
+    ],
+)
+def test_bad_csv_is_refused_with_its_place(data, message, where):
+    problem = refusal(data)
+    assert message in problem.message
+    assert problem.where == where
+
+
+def test_a_wrong_encoding_names_the_line():
+    data = "name,n\n" + "plain,1\n" * 40 + "Münster,2\n"
+    problem = refusal(data.encode("cp1252"), Dialect(encoding="utf-8"))
+    assert problem.where == "line 42"
+    assert "utf-8" in problem.message
+
+
+def test_other_formats_come_out_the_same():
+    original = pa.table({"n": [1, 2, None], "t": ["a", None, "c"], "b": [True, False, True], "f": [0.5, 1.5, None]})
+    files = {"parquet": io.BytesIO(), "feather": io.BytesIO(), "stream": io.BytesIO()}
+    pq.write_table(original, files["parquet"])
+    feather.write_feather(original, files["feather"], compression="uncompressed")
+    with pa.ipc.new_stream(files["stream"], original.schema) as writer:
+        writer.write_table(original)
+    for file in files.values():
+        found = read(file.getvalue())
+        assert found.texts("t").tolist() == ["a", None, "c"]
+        assert found.texts("b").tolist() == ["True", "False", "True"]
+        assert found.numbers("n")[:2].tolist() == [1, 2]
+
+
+def test_a_damaged_parquet_and_a_column_of_lists_are_refused():
+    file = io.BytesIO()
+    pq.write_table(pa.table({"n": range(1000)}), file)
+    assert "cut off or damaged" in refusal(file.getvalue()[:-40]).message
+    nested = io.BytesIO()
+    pq.write_table(pa.table({"n": [[1], [2]]}), nested)
+    assert refusal(nested.getvalue()).where == "column “n”"
+
+
+def test_a_large_file_is_streamed():
+    """Two passes over 96 MB must not hold it in memory."""
+    code = (
+        "import io, resource\n"
+        "from zerotilt.core import table\n"
+        "class Large(io.RawIOBase):\n"
+        "    head, row, rows = b'a,b,c\\n', b'1234567,some text here,3.25\\n', 3_400_000\n"
+        "    def __init__(self): self.at = 0; self.size = len(self.head) + len(self.row) * self.rows\n"
+        "    def readable(self): return True\n"
+        "    def seekable(self): return True\n"
+        "    def seek(self, to, whence=0): self.at = to if whence == 0 else self.size + to; return self.at\n"
+        "    def readinto(self, into):\n"
+        "        n = min(len(into), self.size - self.at)\n"
+        "        if n <= 0: return 0\n"
+        "        if self.at < len(self.head): piece = self.head[self.at:]\n"
+        "        else:\n"
+        "            off = (self.at - len(self.head)) % len(self.row)\n"
+        "            piece = (self.row * (n // len(self.row) + 2))[off:off + n]\n"
+        "        piece = piece[:n]; into[:len(piece)] = piece; self.at += len(piece); return len(piece)\n"
+        "before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss\n"
+        "sink = io.BytesIO(); table.convert(Large(), sink)\n"
+        "print(table.Table(sink).rows, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    rows, grown_kib = map(int, done.stdout.split())
+    assert rows == 3_400_000
+    assert grown_kib < 400_000
+
+
+def test_kinds_and_roles_are_guessed():
+    rng = np.random.default_rng(0)
+    n = 100
+    found = table.from_arrays(
+        {
+            "case_id": [f"c{i}" for i in range(n)],
+            "income": rng.normal(size=n),
+            "age_band": rng.choice(["16–29", "30–49", "50 and over"], n),
+            "grade": rng.choice(["A", "B", "C"], n),
+            "split": rng.choice(["train", "test"], n),
+            "score": rng.random(n),
+            "constant": ["same"] * n,
+            "nothing": pa.nulls(n, pa.string()),
+            "approved": rng.choice(["yes", "no"], n),
+        }
+    )
+    columns = {column.name: column for column in guess.guess_columns(table.profile(found))}
+    assert {name: column.role for name, column in columns.items()} == {
+        "case_id": Role.identifier,
+        "income": Role.feature,
+        "age_band": Role.group,
+        "grade": Role.feature,
+        "split": Role.split,
+        "score": Role.score,
+        "constant": Role.ignored,
+        "nothing": Role.ignored,
+        "approved": Role.outcome,
+    }
+    assert columns["age_band"].kind is Kind.ordered
+    assert columns["age_band"].order == ("16–29", "30–49", "50 and over")
+    assert columns["grade"].order == ("A", "B", "C")
+
+
+def test_the_test_split_is_held_out():
+    assert guess.split_values(["train", "valid", "test"]) == (("test",), ("train",))
+    assert guess.split_values(["training", "validation"]) == (("validation",), ("training",))
