@@ -116,7 +116,9 @@ def stop() -> None:
 
 
 @app.command()
-def check() -> None:
+def check(
+    tidy: Annotated[bool, typer.Option("--tidy", help="Remove files that belong to no record")] = False,
+) -> None:
     """Verify that every record's file is whole and every file has a record. Exits 1 when not."""
     from zerotilt.services.home import Home
     from zerotilt.services.postgres import Postgres
@@ -135,7 +137,11 @@ def check() -> None:
         database.bind(postgres.address)
         database.migrate()
         with database.database.connection_context():
-            problems, verified = verify.check(FileStore(home.files))
+            files = FileStore(home.files)
+            if tidy:
+                removed = sum(verify.discard_unowned(files, digest) for digest in list(files.digests()))
+                typer.echo(f"{removed} files removed that belonged to no record.")
+            problems, verified = verify.check(files)
     finally:
         postgres.stop()
     for problem in problems:

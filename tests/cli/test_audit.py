@@ -86,7 +86,7 @@ def test_rates_equal_a_count_by_hand(done, files, demo_subject):
         assert (found["count"], found["of"]) == (count, of)
         assert found["value"] == pytest.approx(count / of)
     assert numbers["table"]["rows"] == 3_000
-    assert [g["group"] for g in numbers["groups"] if g["reference"]][0] == "harbour town"
+    assert next(g["group"] for g in numbers["groups"] if g["reference"]) == "harbour town"
 
 
 def test_the_report_holds_every_flagged_number_and_refers_to_nothing_outside(done):
@@ -157,7 +157,11 @@ def test_recorded_decisions_and_a_favourable_absence(tmp_path):
 
 
 def test_names_and_values_are_text_never_markup(tmp_path):
-    rows = [("<script>alert(1)</script>", "1", "1")] * 60 + [('=HYPERLINK("x")', "0", "1")] * 60 + [("$x^2$", "1", "0")] * 60
+    rows = (
+        [("<script>alert(1)</script>", "1", "1")] * 60
+        + [('=HYPERLINK("x")', "0", "1")] * 60
+        + [("$x^2$", "1", "0")] * 60
+    )
     table = decisions(tmp_path, "t.csv", rows)
     text = table.read_text().replace("area", '"<img src=x onerror=alert(2)> ""a"""', 1)
     table.write_text(text)
@@ -204,7 +208,18 @@ def test_input_that_cannot_be_used_is_refused_with_two(tmp_path, name):
 
 
 def test_predictions_must_come_from_one_place(tmp_path, files):
-    common = ("--table", files / "claims.csv", "--outcome", "claim_valid", "--event", "yes", "--group", "age_band", "--out", tmp_path)
+    common = (
+        "--table",
+        files / "claims.csv",
+        "--outcome",
+        "claim_valid",
+        "--event",
+        "yes",
+        "--group",
+        "age_band",
+        "--out",
+        tmp_path,
+    )
     assert audit(*common).returncode == 2
     both = audit(*common, "--score", "reference_photo_score", "--decision", "photo_attached")
     assert both.returncode == 2

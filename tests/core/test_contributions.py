@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
 from tests.core.systems import frame, matrix, system
+
 from zerotilt.core.contributions import ladder
 from zerotilt.core.contributions.enumeration import enumerate_coalitions, from_worths
 from zerotilt.core.contributions.explain import explain

@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-
 from tests.core.systems import frame, matrix, system
+
 from zerotilt.core.drivers import ranking
 from zerotilt.core.drivers.permutation import _per_row, permute
 from zerotilt.core.drivers.ranking import DriversSettings

@@ -7,8 +7,8 @@ from onnx import TensorProto, helper, numpy_helper
 from skl2onnx import convert_sklearn
 from skl2onnx.common.data_types import FloatTensorType
 from sklearn.linear_model import LogisticRegression
-
 from tests.core.systems import spec_of
+
 from zerotilt.core.predictors.onnx import OnnxPredictor, inspect
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Role
@@ -26,7 +26,9 @@ def cases(columns=3, labels=("no", "yes"), n=60, seed=0):
 def fitted(columns=3, labels=("no", "yes"), zipmap=False, names=None):
     table = cases(columns, labels)
     x = np.column_stack([table.numbers(f"x{j}") for j in range(columns)]).astype(np.float32)
-    model = LogisticRegression().fit(x, table.texts("y").astype(str) if labels[0] != 0 else table.numbers("y").astype(int))
+    model = LogisticRegression().fit(
+        x, table.texts("y").astype(str) if labels[0] != 0 else table.numbers("y").astype(int)
+    )
     converted = convert_sklearn(
         model,
         initial_types=[("input", FloatTensorType([None, columns]))],
@@ -89,7 +91,7 @@ def test_a_wide_input_takes_the_features_in_order_or_as_told():
 
 def test_a_model_of_forty_columns_on_thirty_nine_is_refused_with_both_numbers():
     data, *_ = fitted(columns=40)
-    with pytest.raises(Refused, match="wants 40 columns.*has 39 feature columns"):
+    with pytest.raises(Refused, match=r"wants 40 columns.*has 39 feature columns"):
         bound(data, cases(39))
 
 
@@ -121,7 +123,7 @@ def test_unseen_levels_are_scored_as_the_pipeline_does(demo_subject):
 
 @pytest.mark.parametrize("data", [b"", b"not a model at all", b"PAR1 something", bytes(range(256)) * 10])
 def test_what_is_not_onnx_is_refused(data):
-    with pytest.raises(Refused, match="not (an )?ONNX"):
+    with pytest.raises(Refused, match=r"not (an )?ONNX"):
         inspect(data)
 
 

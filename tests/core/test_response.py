@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-
 from tests.core.systems import system
+
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import partial
 from zerotilt.core.response.curves import direction, ice
@@ -41,7 +41,9 @@ def test_missing_has_a_place_of_its_own():
     result = partial.respond(subject_of(), ResponseSettings(feature="x"), 1, Work())
     assert result.points[-1].position is None
     assert result.points[-1].support == int(np.isnan(subject_of().frame["x"]).sum())
-    assert partial.respond(subject_of(missing=0), ResponseSettings(feature="x"), 1, Work()).points[-1].position is not None
+    assert (
+        partial.respond(subject_of(missing=0), ResponseSettings(feature="x"), 1, Work()).points[-1].position is not None
+    )
 
 
 def test_levels_are_counted_and_rare_ones_marked():

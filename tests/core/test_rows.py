@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-
 from tests.core.systems import matrix, system
+
 from zerotilt.core import cases, rows
 from zerotilt.core.cases import CasesQuery
 from zerotilt.core.refusal import Refused
@@ -49,7 +49,11 @@ def test_a_seeded_hold_out_and_its_complement():
 
 
 @pytest.mark.parametrize(
-    ("scores", "message"), [([0.1, None, 0.2], "missing in 1 row, first in row 2"), ([0.1, 1.2, 0.2], "outside 0 to 1 in 1 row, first in row 2 \\(1.2\\)")]
+    ("scores", "message"),
+    [
+        ([0.1, None, 0.2], "missing in 1 row, first in row 2"),
+        ([0.1, 1.2, 0.2], "outside 0 to 1 in 1 row, first in row 2 \\(1.2\\)"),
+    ],
 )
 def test_scores_that_cannot_be_used(scores, message):
     subject = system({"y": [0, 1, 1], "s": scores}, roles={"s": Role.score})
@@ -66,7 +70,9 @@ def test_decisions_that_cannot_be_used(decisions, message):
         _ = subject.predicted
 
 
-@pytest.mark.parametrize(("weights", "message"), [([1.0, -1.0], "negative in 1 row, first in row 2"), ([0.0, 0.0], "zero")])
+@pytest.mark.parametrize(
+    ("weights", "message"), [([1.0, -1.0], "negative in 1 row, first in row 2"), ([0.0, 0.0], "zero")]
+)
 def test_weights_that_cannot_be_used(weights, message):
     subject = system({"y": [0, 1], "w": weights}, roles={"w": Role.weight})
     with pytest.raises(Refused, match=message):
@@ -80,7 +86,11 @@ def test_nothing_to_compare_is_said():
 
 def listed():
     n = 40
-    columns = {"x": np.linspace(0, 1, n), "id": [f"case-{i}" for i in range(n)], "y": (np.arange(n) % 3 == 0).astype(int)}
+    columns = {
+        "x": np.linspace(0, 1, n),
+        "id": [f"case-{i}" for i in range(n)],
+        "y": (np.arange(n) % 3 == 0).astype(int),
+    }
     return system(columns, lambda frame: matrix(frame)[:, 0], ["x"], roles={"id": Role.identifier})
 
 

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
 from tests.core.systems import system
+
 from zerotilt.core.groups import metrics, tilt
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.groups.tilt import TiltSettings
@@ -117,7 +117,7 @@ def test_a_chosen_reference_that_has_no_rows_is_refused():
     columns = tuple(c.model_copy(update={"reference": "z"}) if c.name == "g" else c for c in subject.spec.columns)
     chosen = system(rows_of(TWO_GROUPS), roles=ROLES)
     object.__setattr__(chosen, "spec", chosen.spec.model_copy(update={"columns": columns}))
-    with pytest.raises(Refused, match="z.*has no rows"):
+    with pytest.raises(Refused, match=r"z.*has no rows"):
         tilt.compare_groups(chosen, TiltSettings(), 1, Work())
 
 

@@ -35,16 +35,14 @@ class TaskView(BaseModel):
     done: int
     total: int
     what: str
-    seconds_left: float | None = Field(description="Estimated from the share done; null while nothing can be said")
+    seconds_left: float | None = Field(
+        description="Of the present stretch of work, from the share done; null while nothing can be said"
+    )
     error: Failure | None
     result: dict[str, Any] | None
 
     @classmethod
     def of(cls, task: Task) -> TaskView:
-        left = None
-        if task.state == "running" and task.total and task.done and task.started and task.heartbeat:
-            spent = (task.heartbeat - task.started).total_seconds()
-            left = max(spent * (task.total - task.done) / task.done, 0.0)
         return cls(
             id=str(task.id),
             audit=str(task.audit_id) if task.audit_id else None,
@@ -54,7 +52,7 @@ class TaskView(BaseModel):
             done=task.done,
             total=task.total,
             what=task.what,
-            seconds_left=left,
+            seconds_left=task.seconds_left if task.state == "running" else None,
             error=task.error,
             result=task.result,
         )

@@ -23,6 +23,10 @@ class Work:
         self._total, self._base, self._what = max(int(total), 1), 0, what
         self._tell()
 
+    def expect(self, total: int) -> None:
+        """Correct how many units there will be, once more is known."""
+        self._total = max(int(total), self._base, 1)
+
     def advance(self, units: int) -> None:
         self._base = min(self._base + int(units), self._total)
         self._tell()

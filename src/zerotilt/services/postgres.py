@@ -26,6 +26,10 @@ def _binary(name: str) -> str:
     return path
 
 
+class NotStarted(SystemExit):
+    """The server did not start; at the first start this ends the program, later it is tried again."""
+
+
 class Postgres:
     """Start, stop and address one server. As root it runs under the ``postgres`` user, as it refuses root."""
 
@@ -125,7 +129,7 @@ class Postgres:
                 break
             except psycopg2.OperationalError as problem:
                 if self.process.poll() is not None or time.monotonic() > until:
-                    raise SystemExit(
+                    raise NotStarted(
                         f"PostgreSQL did not start; see {self.home.logs / 'postgres.log'}. {problem}"
                     ) from None
                 time.sleep(0.05)

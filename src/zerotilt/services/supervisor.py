@@ -14,7 +14,7 @@ import urllib.request
 from typing import Any
 
 from zerotilt.services.home import Home, die_with_parent, free_port
-from zerotilt.services.postgres import Postgres
+from zerotilt.services.postgres import NotStarted, Postgres
 from zerotilt.store import database
 
 FIRST_PORT = 8420
@@ -105,15 +105,20 @@ class Supervisor:
             signal.signal(number, lambda *_: self.ending.set())
         try:
             while not self.ending.wait(0.3):
-                self._revive()
+                self.revive()
         finally:
             self.stop()
 
-    def _revive(self) -> None:
+    def revive(self) -> None:
+        """Start again whatever has died since the last look."""
         again = False
         if self.postgres.process is not None and self.postgres.process.poll() is not None:
             print("database: ended unexpectedly, starting it again", flush=True)
-            self.postgres.start(self.postgres.port)
+            try:
+                self.postgres.start(self.postgres.port)
+            except NotStarted as problem:  # sessions of the dead server may still be ending
+                print(f"database: {problem}", flush=True)
+                return
             again = True
         for name, process in list(self.children.items()):
             if process.poll() is not None:

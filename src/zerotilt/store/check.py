@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import hashlib
 
+from peewee import SQL
+
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import ModelVersion, Report, TableFile
+from zerotilt.store.records import ACTIVE, ModelVersion, Report, TableFile, Task
 
 
-def check(files: FileStore) -> tuple[list[str], int]:
-    """Problems in words, and how many files were verified."""
+def named_files() -> dict[str, str]:
+    """Every digest that a record names, with what it is."""
     named: dict[str, str] = {}
     for table in TableFile.select():
         named[table.raw_digest] = f"table “{table.name}” as uploaded"
@@ -19,6 +21,12 @@ def check(files: FileStore) -> tuple[list[str], int]:
     for report in Report.select():
         named[report.html_digest] = f"report {report.number}"
         named[report.json_digest] = f"numbers of report {report.number}"
+    return named
+
+
+def check(files: FileStore) -> tuple[list[str], int]:
+    """Problems in words, and how many files were verified."""
+    named = named_files()
     problems = []
     present = set(files.digests())
     for digest, what in named.items():
@@ -31,3 +39,12 @@ def check(files: FileStore) -> tuple[list[str], int]:
             problems.append(f"{what}: the file {digest} is damaged (its content has the digest {found})")
     problems += [f"the file {digest} belongs to no record" for digest in sorted(present - set(named))]
     return problems, len(named)
+
+
+def discard_unowned(files: FileStore, digest: str) -> bool:
+    """Remove a file that no record names and no task is about to read; whether it was removed."""
+    awaited = Task.select().where(Task.state.in_(ACTIVE) & (SQL("payload->>'digest'") == digest)).exists()
+    if awaited or digest in named_files():
+        return False
+    files.path(digest).unlink(missing_ok=True)
+    return True

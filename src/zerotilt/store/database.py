@@ -23,6 +23,7 @@ class Unreachable(Exception):
 
 def bind(url: dict) -> None:
     """Point every record at a server: keys dbname, host, port, user, password."""
+    database.close_idle()  # connections to an earlier server
     settings = dict(url)
     database.init(settings.pop("dbname"), connect_timeout=3, **settings)
 

@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import uuid
 
-from peewee import SQL, BigIntegerField, BooleanField, ForeignKeyField, IntegerField, Model, TextField, UUIDField
+from peewee import (
+    SQL,
+    BigIntegerField,
+    BooleanField,
+    DoubleField,
+    ForeignKeyField,
+    IntegerField,
+    Model,
+    TextField,
+    UUIDField,
+)
 from playhouse.postgres_ext import BinaryJSONField, DateTimeTZField
 
 from zerotilt.store.database import database
@@ -68,6 +78,7 @@ class Task(Record):
     done = BigIntegerField(default=0)
     total = BigIntegerField(default=0)
     what = TextField(default="")
+    seconds_left = DoubleField(null=True)
     cancel = BooleanField(default=False)
     attempts = IntegerField(default=0)
     error = BinaryJSONField(null=True, index=False)

@@ -22,24 +22,32 @@ class Board:
         self.queue = queue
 
     def submit(
-        self, kind: str, title: str, payload: dict[str, Any], audit: Audit | None = None, wanted: str | None = None
+        self,
+        kind: str,
+        title: str,
+        payload: dict[str, Any],
+        audit: Audit | None = None,
+        wanted: str | None = None,
+        urgent: bool = True,
     ) -> Task:
         """A queued task; the one under way when ``wanted`` names the same result."""
         try:
             with database.atomic():
                 task = Task.create(audit=audit, kind=kind, title=title, payload=payload, key=wanted)
                 # in the same transaction: task and message exist together or not at all
-                self.queue.send(str(task.id))
+                self.queue.send(str(task.id), urgent)
         except peewee.IntegrityError:
             found = Task.get_or_none((Task.key == wanted) & (Task.state.in_(ACTIVE)))
-            return found or self.submit(kind, title, payload, audit, wanted)
+            return found or self.submit(kind, title, payload, audit, wanted, urgent)
         return task
 
-    def reading(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | Task:
+    def reading(
+        self, audit: Audit, context: Context, method: str, settings: dict[str, Any], urgent: bool = True
+    ) -> EvidenceRow | Task:
         """The evidence when it exists, else the task that computes it."""
         wanted, payload = _wanted(audit, context, method, settings)
         row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
-        return row or self.submit("evidence", method_named(method).title, payload, audit, wanted)
+        return row or self.submit("evidence", method_named(method).title, payload, audit, wanted, urgent)
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""

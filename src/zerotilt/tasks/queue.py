@@ -31,8 +31,9 @@ class Queue:
         self.huey = SqlHuey("zerotilt", database=database, serializer=JsonSerializer(), results=False)
         self._run = self.huey.task(name="perform")(self._perform)
 
-    def send(self, task_id: str) -> None:
-        self._run(task_id)
+    def send(self, task_id: str, urgent: bool = True) -> None:
+        """Ask for a task to be performed; what a person waits for comes before what is made ready for later."""
+        self._run(task_id, priority=10 if urgent else 0)
 
     def _perform(self, task_id: str) -> None:
         assert self.perform is not None, "this process sends tasks and performs none"

@@ -15,6 +15,7 @@ from peewee import SQL
 
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.core.spec import Context
+from zerotilt.store.check import discard_unowned
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task
@@ -61,20 +62,33 @@ class Worker:
                 kept = self._keep_files(task.kind, result)
             patiently(lambda: self._finish(task, kept), PATIENCE)
         except Cancelled:
-            _end(task, "cancelled")
+            self._end(task, "cancelled")
         except Refused as problem:
-            _end(task, "failed", problem.as_dict())
+            self._end(task, "failed", problem.as_dict())
         except Unreachable:
             log.error("task %s: the database did not come back; the task will be taken up again", task_id)
         except Exception as problem:
             log.exception("task %s failed", task_id)
-            _end(
+            self._end(
                 task,
                 "failed",
                 Refused(
                     f"Something unexpected went wrong: {problem}", todo="Try again; the log has the details."
                 ).as_dict(),
             )
+
+    def _end(self, task: Task, state: str, error: dict | None = None) -> None:
+        """Write that a task ended without a result; an upload that came to nothing is removed."""
+
+        def write() -> None:
+            Task.update(state=state, error=error, finished=now()).where(Task.id == task.id).execute()
+            if "digest" in task.payload:
+                discard_unowned(self._files, task.payload["digest"])
+
+        try:
+            patiently(write, PATIENCE)
+        except Unreachable:
+            log.error("task %s: its end (%s) could not be written; it will be taken up again", task.id, state)
 
     def _arguments(self, task: Task) -> dict[str, Any]:
         """The payload with digests turned into paths, and what only the records know."""
@@ -162,16 +176,19 @@ class Worker:
             bytes=result["file_bytes"],
             profile=result["profile"],
         )
-        for model in result["models"]:
-            made = ModelVersion.create(audit=audit, name=model["name"], digest=model["file"], card=model["card"])
-            self._warm(audit, Context(model=str(made.id)))
-        self._board.check(audit, Context(model=str(made.id)))
+        models = [
+            ModelVersion.create(audit=audit, name=model["name"], digest=model["file"], card=model["card"])
+            for model in result["models"]
+        ]
+        self._board.check(audit, Context(model=str(models[0].id)))
+        for model in models:
+            self._warm(audit, Context(model=str(model.id)))
         return {"audit": str(audit.id)}
 
     def _warm(self, audit: Audit, context: Context) -> None:
         """Queue what every sheet opens with, so that the first visitor does not wait."""
         for method in ("performance", "tilt", "response", "cases", "drivers"):
-            self._board.reading(audit, context, method, {})
+            self._board.reading(audit, context, method, {}, urgent=False)
 
     def sweep(self) -> int:
         """Take up again what a dead worker left; how many tasks."""
@@ -227,32 +244,29 @@ def _claim(task_id: str) -> Task | None:
         return task
 
 
-def _end(task: Task, state: str, error: dict | None = None) -> None:
-    def write() -> None:
-        Task.update(state=state, error=error, finished=now()).where(Task.id == task.id).execute()
-
-    try:
-        patiently(write, PATIENCE)
-    except Unreachable:
-        log.error("task %s: its end (%s) could not be written; it will be taken up again", task.id, state)
-
-
 class _Ticker:
     """Writes progress and heartbeat now and then, and reads the wish to cancel. A database that is away is waited out."""
 
     def __init__(self, task: Task):
         self._task = task
         self._last = 0.0
+        self._stretch = ("", 0.0)
 
     def __call__(self, done: int, total: int, what: str) -> bool:
         if time.monotonic() - self._last < WRITE_SECONDS:
             return True
         self._last = time.monotonic()
+        if what != self._stretch[0]:
+            self._stretch = (what, self._last)
         try:
             return patiently(lambda: self._write(done, total, what), 0.5)
         except Unreachable:
             return True
 
     def _write(self, done: int, total: int, what: str) -> bool:
-        Task.update(done=done, total=total, what=what, heartbeat=now()).where(Task.id == self._task.id).execute()
+        spent = self._last - self._stretch[1]
+        left = spent * (total - done) / done if done and spent else None
+        Task.update(done=done, total=total, what=what, seconds_left=left, heartbeat=now()).where(
+            Task.id == self._task.id
+        ).execute()
         return not Task.select(Task.cancel).where(Task.id == self._task.id).scalar()

@@ -910,6 +910,12 @@ export interface components {
              */
             repeats: number;
             /**
+             * Rows
+             * @description Rows shuffled; a seeded sample beyond
+             * @default 20000
+             */
+            rows: number;
+            /**
              * Explained
              * @description Rows whose contributions are averaged
              * @default 200
@@ -1715,7 +1721,7 @@ export interface components {
             what: string;
             /**
              * Seconds Left
-             * @description Estimated from the share done; null while nothing can be said
+             * @description Of the present stretch of work, from the share done; null while nothing can be said
              */
             seconds_left: number | null;
             error: components["schemas"]["Failure"] | null;
@@ -2103,8 +2109,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                model_id: string;
                 audit_id: string;
+                model_id: string;
             };
             cookie?: never;
         };
@@ -2569,8 +2575,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                kept_id: string;
                 audit_id: string;
+                kept_id: string;
             };
             cookie?: never;
         };
@@ -2671,8 +2677,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                number: number;
                 audit_id: string;
+                number: number;
             };
             cookie?: never;
         };
@@ -2701,8 +2707,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                number: number;
                 audit_id: string;
+                number: number;
             };
             cookie?: never;
         };

@@ -28,18 +28,26 @@ export interface Asked<M extends MethodName> {
   again: () => void;
 }
 
-/** Ask for a method's evidence in the open context; computed in the background when it is not there yet. */
-export function useReading<M extends MethodName>(
-  method: M,
-  settings: object,
-  options: { enabled?: boolean } = {},
-): Asked<M> {
+/**
+ * Ask for a method's evidence in the open context; computed in the background when it is not there yet.
+ * With `quick` settings, evidence from a sample is shown until the whole is there.
+ */
+export function useReading<M extends MethodName>(method: M, settings: object, quick?: object): Asked<M> {
+  const { audit } = useAuditContext();
+  const whole = useAsked(method, settings, audit.ready);
+  const waiting = Boolean(quick) && audit.ready && (whole.evidence === undefined || whole.stale) && !whole.problem;
+  const sample = useAsked(method, { ...settings, ...quick }, waiting);
+  if (!waiting || !sample.evidence || sample.stale) return whole;
+  return { ...whole, evidence: sample.evidence, stale: false };
+}
+
+function useAsked<M extends MethodName>(method: M, settings: object, enabled: boolean): Asked<M> {
   const { audit, context } = useAuditContext();
   const query = useQuery<Answer<M>, Problem>({
     queryKey: ["reading", audit.id, method, context, settings],
     queryFn: () => ask(audit.id, method, context, settings),
     placeholderData: keepPreviousData,
-    enabled: (options.enabled ?? true) && audit.ready,
+    enabled,
     staleTime: Number.POSITIVE_INFINITY,
   });
   const task = useTask(query.data?.task ?? undefined);

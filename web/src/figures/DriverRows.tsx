@@ -58,10 +58,9 @@ export function DriverRows(props: {
             key={driver.feature}
             transform={`translate(0,${TOP + place * ROW - ROW / 4})`}
             data-driver={driver.feature}
-            {...pressable(`${title(driver.feature)}: ${decimal(value)} added; open its response`, () =>
-              props.onFeature(driver.feature),
-            )}
+            {...pressable(undefined, () => props.onFeature(driver.feature))}
           >
+            <title>{`Open the response along ${title(driver.feature)}`}</title>
             <rect width={width} height={ROW} fill="transparent" />
             <text y={ROW / 2} fontSize={12} dominantBaseline="central" fill="var(--soft)">
               {place + 1}

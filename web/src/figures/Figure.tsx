@@ -8,22 +8,27 @@ export function Figure(props: {
   alternative: string;
   draw: (width: number) => ReactNode;
   data: () => string;
+  /** Narrower than this the figure is scrolled sideways, not squeezed. */
+  least?: number;
 }) {
   const place = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(820);
   useEffect(() => {
     if (!place.current) return;
-    const watch = new ResizeObserver(([entry]) => setWidth(Math.max(320, Math.round(entry.contentRect.width))));
+    const watch = new ResizeObserver(([entry]) => setWidth(Math.round(entry.contentRect.width)));
     watch.observe(place.current);
     return () => watch.disconnect();
   }, []);
+  const least = props.least ?? 520;
   const svg = () => place.current?.querySelector("svg") as SVGSVGElement;
   return (
     <figure className="relative mt-4" aria-label={props.alternative}>
-      <div ref={place}>{props.draw(width)}</div>
+      <div ref={place} className="overflow-x-auto" tabIndex={width < least ? 0 : undefined}>
+        {props.draw(Math.max(width, least))}
+      </div>
       <div className="mt-1 flex justify-end">
         <ActionMenu
-          label={`Download the figure “${props.name}”`}
+          label={`Download figure ${props.name}`}
           className="text-[12.5px] text-soft hover:text-act"
           actions={[
             {
@@ -115,7 +120,7 @@ export function Fitted(props: {
 }
 
 /** What makes a drawn mark a button: pressed by pointer, Enter or space. */
-export function pressable(label: string, onPress: (mark: SVGGElement) => void) {
+export function pressable(label: string | undefined, onPress: (mark: SVGGElement) => void) {
   return {
     role: "button",
     tabIndex: 0,

@@ -66,6 +66,7 @@ export function Levels(props: {
             {metric.label}
           </Fitted>
           {column === 0 &&
+            tube > 95 &&
             x.ticks.map((tick) => (
               <text key={tick.label} x={x.at(tick.value)} y={28} textAnchor="middle" fontSize={11} fill="var(--soft)">
                 {tick.label}

@@ -26,7 +26,7 @@ export function AuditMenu() {
   );
 }
 
-const PART = "border-b border-act font-medium text-act whitespace-nowrap";
+const PART = "border-b border-act font-medium text-act whitespace-nowrap max-[700px]:whitespace-normal text-left";
 
 /** The sentence whose bold parts are menus; the only place the context is chosen. */
 export function ContextSentence() {

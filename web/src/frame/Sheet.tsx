@@ -48,7 +48,14 @@ export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
   if (asked.task?.state === "cancelled") {
     return <ProblemNote problem={{ detail: `${asked.task.title} was cancelled.` }} again={asked.again} />;
   }
-  if (asked.task) return <Progress task={asked.task} />;
+  if (asked.task) {
+    return (
+      <>
+        <Progress task={asked.task} />
+        {asked.evidence && !asked.stale && <p className="text-soft">A first look, from a sample; the whole follows.</p>}
+      </>
+    );
+  }
   return asked.evidence ? null : <p className="my-6 text-soft">Reading …</p>;
 }
 

@@ -78,11 +78,17 @@ def sample_permutations(
             work.advance(len(block) * pairs)
         used[active] += pairs
         errors = _estimate(sums, totals, used, expected)[1]
+        work.expect(int(_pairs_expected(errors, used, tolerance, most_pairs).sum()))
         finished = (errors[active].max(axis=1) <= tolerance) | (used[active] >= most_pairs)
-        work.advance(int((most_pairs - used[active[finished]]).sum()))
         active = active[~finished]
     values, errors = _estimate(sums, totals, used, expected)
     return Sampled(values, errors, used, evaluations)
+
+
+def _pairs_expected(errors, used, tolerance: float, most_pairs: int) -> NDArray[np.float64]:
+    """Pairs each row will need: errors shrink with the root of their number."""
+    wanted = used * (errors.max(axis=1) / tolerance) ** 2 if tolerance > 0 else np.full(len(used), most_pairs)
+    return np.clip(np.ceil(wanted / PAIRS_AT_ONCE) * PAIRS_AT_ONCE, used, most_pairs)
 
 
 def _walk(output, cases, background, block, orders, chosen, at_case, at_background) -> NDArray[np.float64]:

@@ -27,12 +27,12 @@ LOSS_LABELS = {
 }
 SMALL_CURVE_POINTS = 12
 SMALL_CURVE_ROWS = 300
-MOST_ROWS = 20_000
 
 
 class DriversSettings(Frozen):
     loss: Loss = "log_loss"
     repeats: int = Field(default=10, ge=2, le=100)
+    rows: int = Field(default=20_000, ge=50, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
     explained: int = Field(default=200, ge=10, le=100_000, description="Rows whose contributions are averaged")
 
 
@@ -70,8 +70,8 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     features = subject.model.inputs
     rng = np.random.default_rng(seed)
     kept = np.arange(subject.n)
-    if subject.n > MOST_ROWS:
-        kept = np.sort(rng.choice(subject.n, MOST_ROWS, replace=False))
+    if subject.n > settings.rows:
+        kept = np.sort(rng.choice(subject.n, settings.rows, replace=False))
     frame = subject.frame.take(kept)
     weights = None if subject.weights is None else subject.weights[kept]
     found = permute(

@@ -44,6 +44,7 @@ create table background_task (
     done bigint not null default 0,
     total bigint not null default 0,
     what text not null default '',
+    seconds_left double precision,
     cancel boolean not null default false,
     attempts integer not null default 0,
     error jsonb,

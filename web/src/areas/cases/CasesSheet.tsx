@@ -82,7 +82,7 @@ function CaseLadder({ row, method, after }: { row: number; method: string; after
     <>
       <p className="flex justify-end">
         <ChoiceMenu
-          label="Method of the contributions"
+          label={`Contributions ${METHODS.find((one) => one.value === method)?.label ?? method}`}
           className="act"
           value={method}
           choices={METHODS}

@@ -11,6 +11,8 @@ import { ChoiceMenu } from "../../ui/Menu";
 import { count, decimal, interval, percent, signed, title } from "../../ui/numbers";
 
 const FIRST = 15;
+/** Settings of the first look: few rows, so that it is there within a second. */
+const QUICK = { rows: 400, repeats: 2, explained: 15 };
 
 /** Which features the model leans on. */
 export function DriversSheet() {
@@ -18,13 +20,13 @@ export function DriversSheet() {
   const navigate = useNavigate();
   const [all, setAll] = useState(false);
   const loss = Object.keys(LOSSES).find((one) => one === search.get("loss")) ?? "log_loss";
-  const asked = useReading("drivers", { loss });
+  const asked = useReading("drivers", { loss }, QUICK);
   const open = (feature: string) => navigate(`/audits/${audit.id}/response${contextQuery(search, { feature })}`);
   return (
     <>
       <p className="flex justify-end text-soft">
         <ChoiceMenu
-          label="Loss that shuffling adds to"
+          label={`Loss: measured by ${LOSSES[loss as keyof typeof LOSSES]}`}
           className="act"
           value={loss}
           choices={Object.entries(LOSSES).map(([value, label]) => ({ value, label }))}
@@ -38,6 +40,7 @@ export function DriversSheet() {
           <>
             <Figure
               name="drivers"
+              least={640}
               alternative="Features by permutation importance"
               data={() => csv([HEAD, ...result.drivers.map((driver) => COLUMNS.map((column) => column.value(driver)))])}
               draw={(width) => (

@@ -1,6 +1,6 @@
 import { Popover } from "radix-ui";
 import type { Audit, Schemas, Spec } from "../../api/client";
-import { count, decimal, percent } from "../../ui/numbers";
+import { count, percent } from "../../ui/numbers";
 import type { ColumnSpec } from "./useDraft";
 
 type Profile = Schemas["ColumnProfile"];
@@ -9,7 +9,7 @@ const ROLES: Record<ColumnSpec["role"], string> = {
   feature: "feature",
   outcome: "outcome",
   group: "group",
-  identifier: "identifier (left out)",
+  identifier: "identifier",
   weight: "row weight",
   split: "split",
   score: "recorded score",
@@ -32,13 +32,15 @@ export function ColumnsPart(props: {
       <h2 id="columns-head" className="font-semibold">
         Columns
       </h2>
-      <p className="text-soft">Kinds and roles are guesses; correct what is wrong. Groups are compared in Tilt.</p>
+      <p className="text-soft">
+        Kinds and roles are guesses; correct what is wrong. Identifiers are left out; groups are compared in Tilt.
+      </p>
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <section className="mt-2 overflow-x-auto" aria-label="Columns of the table" tabIndex={0}>
         <table className="w-full border-collapse text-[13px]">
           <thead>
             <tr className="text-left text-soft">
-              {["column", "holds", "missing", "distinct", "kind", "role", "compare groups", "reference group"].map(
+              {["column", "holds", "missing", "distinct", "kind", "role", "groups", "reference group"].map(
                 (head, place) => (
                   <th
                     key={head}
@@ -82,7 +84,7 @@ function Row(props: {
   const cell = "border-b border-rule py-1 pr-3 align-middle";
   return (
     <tr className={props.troubled ? "bg-wash" : undefined}>
-      <th scope="row" className={`${cell} max-w-44 truncate text-left font-medium`} title={column.name}>
+      <th scope="row" className={`${cell} max-w-40 truncate text-left font-medium`} title={column.name}>
         {props.troubled && (
           <span className="text-flag">
             <span aria-hidden>▲ </span>
@@ -91,7 +93,7 @@ function Row(props: {
         )}
         {column.name}
       </th>
-      <td className={`${cell} max-w-48 truncate text-soft`}>{profile && holds(profile)}</td>
+      <td className={`${cell} max-w-36 truncate text-soft`}>{profile && holds(profile)}</td>
       <td className={`${cell} text-right`}>{profile?.missing ? percent(profile.missing / props.rows) : "none"}</td>
       <td className={`${cell} text-right`}>{count(profile?.distinct ?? 0)}</td>
       <td className={`${cell} whitespace-nowrap`}>
@@ -165,7 +167,7 @@ function holds(profile: Profile): string {
   return profile.examples?.length ? profile.examples.join(", ") : "nothing";
 }
 
-const number = (value: number) => (Number.isInteger(value) ? count(value) : decimal(value, 2));
+const number = (value: number) => (Number.isInteger(value) ? count(value) : String(Number(value.toPrecision(4))));
 
 /** Borders between bins of a numeric column; quarters when empty. */
 function Cuts({ column, set }: { column: ColumnSpec; set: (changes: Partial<ColumnSpec>) => void }) {

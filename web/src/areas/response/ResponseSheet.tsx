@@ -40,7 +40,7 @@ export function ResponseSheet() {
           </select>
         </label>
         <ChoiceMenu
-          label="Range of the axis"
+          label={`Axis: over ${RANGES[range]}`}
           className="act"
           value={range}
           choices={Object.entries(RANGES).map(([value, label]) => ({ value, label }))}

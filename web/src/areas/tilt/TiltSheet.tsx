@@ -65,7 +65,7 @@ export function TiltSheet() {
     <>
       <div className="flex flex-wrap justify-end gap-5 text-soft">
         <ChoiceMenu
-          label="Comparison"
+          label={`Comparison: ${comparison} to the reference`}
           className="act"
           value={comparison}
           choices={[
@@ -94,6 +94,7 @@ export function TiltSheet() {
             <>
               <Figure
                 name="levels"
+                least={240 + metrics.length * 96}
                 alternative="Levels: each group's metrics against its reference group"
                 data={() => comparisonsCsv(result)}
                 draw={(width) => (

@@ -1,0 +1,146 @@
+"""Intake over the API: good files and bad ones."""
+
+import hashlib
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from tests.api import talk
+
+from zerotilt.store.files import FileStore
+
+
+@pytest.fixture(scope="module")
+def loans():
+    rng = np.random.default_rng(3)
+    n = 1_200
+    income, region = rng.normal(40, 12, n).round(1), rng.choice(["north", "south"], n)
+    paid = rng.random(n) < 1 / (1 + np.exp(-(income - 38) / 8))
+    score = np.clip(1 / (1 + np.exp(-(income - 40) / 9)) + np.where(region == "south", -0.1, 0.0), 0, 1)
+    return pa.table({"income": income, "region": region, "score": score.round(4), "paid": np.where(paid, "yes", "no")})
+
+
+def test_from_a_table_with_scores_to_a_finished_audit(client, loans):
+    audit = talk.new_audit(client)
+    assert talk.put_table(client, audit, talk.csv_bytes(loans))["result"] == {"rows": 1_200}
+    view = client.get(f"/api/audits/{audit}").json()
+    guesses = {column["name"]: column["role"] for column in view["spec"]["columns"]}
+    assert guesses == {"income": "feature", "region": "group", "score": "score", "paid": "outcome"}
+    assert view["spec"]["event"] == "yes"
+    done = talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={}).json())
+    assert done["state"] == "done", done
+    view = client.get(f"/api/audits/{audit}").json()
+    assert view["ready"] and view["counts"] == {"hold-out": 360, "training": 840, "all": 1_200}
+    found = talk.read(client, audit, "performance", {"rows": "hold-out"})
+    assert [one["rows"] for one in found["result"]["sets"]] == [360, 840]
+    assert "seed 20" in found["reading"]["detail"]
+    tilt = talk.read(client, audit, "tilt", {"rows": "all"})
+    assert {group["group"] for group in tilt["result"]["groups"]} == {"north", "south"}
+
+
+def test_a_model_is_needed_for_what_asks_about_new_rows(client, loans):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, talk.csv_bytes(loans))
+    talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={}).json())
+    answer = client.post(f"/api/audits/{audit}/readings/drivers", json={"context": {}, "settings": {}}).json()
+    failed = talk.wait(client, answer["task"])
+    assert failed["state"] == "failed"
+    assert "needs a model" in failed["error"]["message"]
+
+
+def test_a_corrected_dialect_reads_the_table_again(client):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, b"a;b\n1.234;x\n5.678;z\n")
+    view = client.get(f"/api/audits/{audit}").json()
+    assert view["table"]["profile"]["columns"][0]["stored"] == "double"
+    dialect = view["table"]["profile"]["dialect"] | {"decimal": ",", "thousands": "."}
+    talk.wait(client, client.post(f"/api/audits/{audit}/table/reread", json={"dialect": dialect}).json())
+    column = client.get(f"/api/audits/{audit}").json()["table"]["profile"]["columns"][0]
+    assert (column["stored"], column["high"]) == ("int64", 5678)
+
+
+def test_changing_a_role_asks_for_finishing_again_but_wording_does_not(client, loans):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, talk.csv_bytes(loans))
+    talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={}).json())
+    spec = client.get(f"/api/audits/{audit}").json()["spec"]
+    spec["wording"] |= {"rows": "loans", "favourable": "granted"}
+    assert client.put(f"/api/audits/{audit}/spec", json=spec).json()["ready"]
+    reading = talk.read(client, audit, "performance", {"rows": "all"})["reading"]
+    assert "loans" in reading["headline"][0]["text"]
+    changed = talk.set_roles(spec, region="ignored")
+    assert not client.put(f"/api/audits/{audit}/spec", json=changed).json()["ready"]
+    refused = client.post(f"/api/audits/{audit}/readings/tilt", json={"context": {}, "settings": {}})
+    assert refused.status_code == 422
+    assert refused.json()["todo"] == "Finish Intake first."
+
+
+@pytest.mark.parametrize(
+    ("data", "message", "where"),
+    [
+        (b"a,b\n1,2\n3\n", "1 values", "line 3"),
+        (b"a,b\n", "no rows", "line 2"),
+        (b"a,a\n1,2\n", "called “a”", "header, line 1"),
+        (b"PAR1 and nothing more", "cut off or damaged", None),
+    ],
+)
+def test_a_bad_table_fails_with_its_place_and_the_earlier_one_stays(client, running, loans, data, message, where):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, talk.csv_bytes(loans), "good.csv")
+    failed = talk.put_table(client, audit, data, "bad.csv")
+    assert failed["state"] == "failed"
+    assert message in failed["error"]["message"]
+    assert failed["error"]["where"] == where
+    assert client.get(f"/api/audits/{audit}").json()["table"]["name"] == "good.csv"
+    assert hashlib.sha256(data).hexdigest() not in set(FileStore(running.home.files).digests())
+
+
+def test_an_empty_upload_is_refused_at_once(client):
+    audit = talk.new_audit(client)
+    answer = client.put(f"/api/audits/{audit}/table", params={"name": "e.csv"}, content=b"")
+    assert answer.status_code == 422
+    assert answer.headers["content-type"] == "application/problem+json"
+    assert answer.json()["detail"] == "The file is empty."
+
+
+def test_a_bad_model_fails_and_is_not_listed(client, loans):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, talk.csv_bytes(loans))
+    failed = talk.put_model(client, audit, b"this is not ONNX")
+    assert failed["state"] == "failed"
+    assert "not an ONNX model" in failed["error"]["message"] or "not ONNX" in failed["error"]["message"]
+    assert client.get(f"/api/audits/{audit}").json()["models"] == []
+
+
+def test_roles_that_do_not_work_are_said_on_finishing(client, loans):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, talk.csv_bytes(loans))
+    spec = client.get(f"/api/audits/{audit}").json()["spec"]
+    for changes, message in (
+        ({"event": "maybe"}, "“maybe” is not in the outcome column"),
+        (talk.set_roles(spec, income="score", score="ignored"), "outside 0 to 1"),
+        (talk.set_roles(spec, paid="ignored"), "No column is marked as the outcome"),
+        (talk.set_roles(spec, income="outcome"), "both marked as outcome"),
+    ):
+        client.put(f"/api/audits/{audit}/spec", json=spec | changes)
+        answer = client.post(f"/api/audits/{audit}/finish", json={}).json()
+        told = talk.wait(client, answer)["error"]["message"] if "state" in answer else answer["detail"]
+        assert message in told
+        assert not client.get(f"/api/audits/{audit}").json()["ready"]
+
+
+def test_an_upload_that_breaks_off_leaves_nothing(client, running):
+    import socket
+    import time
+
+    audit = talk.new_audit(client)
+    before = set(running.home.files.rglob("*"))
+    with socket.create_connection(("127.0.0.1", running.port)) as line:
+        line.sendall(
+            f"PUT /api/audits/{audit}/table?name=t.csv HTTP/1.1\r\nHost: 127.0.0.1:{running.port}\r\n"
+            f"Content-Length: 1000000\r\n\r\na,b\r\n1,2\r\n".encode()
+        )
+        time.sleep(0.3)
+    time.sleep(0.5)
+    assert set(running.home.files.rglob("*")) == before
+    assert client.get(f"/api/audits/{audit}").json()["table"] is None

@@ -1,0 +1,174 @@
+"""Readings, background work, dossier and reports over the API."""
+
+import json
+import re
+import time
+
+import httpx
+import jsonschema
+import pytest
+from tests.api import talk
+
+from zerotilt.api import contract
+
+
+@pytest.fixture
+def audit(client):
+    return talk.demo_audit(client)
+
+
+@pytest.fixture
+def context(audit):
+    return {"model": audit["models"][0]["id"], "rows": "hold-out", "output": "probability"}
+
+
+def test_every_method_answers_for_the_demo(client, audit, context):
+    for method, settings in (
+        ("performance", {}), ("drivers", {}), ("response", {"feature": "parcel_weight"}), ("cases", {}),
+        ("ladder", {"row": 12}), ("tilt", {}),
+    ):  # fmt: skip
+        found = talk.read(client, audit["id"], method, context, settings)
+        assert found["method"] == method
+        assert found["reading"]["headline"][0]["text"]
+        assert found["digests"]["model"] == audit["models"][0]["digest"]
+        assert found["libraries"]["numpy"]
+
+
+def test_evidence_is_never_computed_twice(client, audit, context):
+    first = talk.read(client, audit["id"], "response", context, {"feature": "ferry_legs"})
+    again = client.post(
+        f"/api/audits/{audit['id']}/readings/response",
+        json={"context": context, "settings": {"feature": "ferry_legs"}},
+    ).json()
+    assert again["task"] is None
+    assert again["evidence"]["computed"] == first["computed"]
+    assert again["evidence"]["key"] == first["key"]
+
+
+def test_asking_twice_at_once_makes_one_task(client, audit, context):
+    body = {"context": context, "settings": {"loss": "brier_score", "repeats": 25}}
+    path = f"/api/audits/{audit['id']}/readings/drivers"
+    first, second = client.post(path, json=body).json(), client.post(path, json=body).json()
+    assert first["task"]["id"] == second["task"]["id"]
+    client.post(f"/api/tasks/{first['task']['id']}/cancel")
+    talk.wait(client, first["task"])
+
+
+def test_work_tells_how_far_it_is_and_can_be_cancelled(client, audit, context):
+    body = {"context": context | {"rows": "training"}, "settings": {"loss": "error_rate", "repeats": 100}}
+    task = client.post(f"/api/audits/{audit['id']}/readings/drivers", json=body).json()["task"]
+    seen = []
+    until = time.monotonic() + 30
+    while len(seen) < 3 and time.monotonic() < until:
+        now = client.get(f"/api/tasks/{task['id']}").json()
+        if now["state"] == "running" and now["done"] and (not seen or now["done"] > seen[-1]["done"]):
+            seen.append(now)
+        time.sleep(0.05)
+    assert [one["done"] for one in seen] == sorted({one["done"] for one in seen})
+    assert seen[-1]["total"] == 1_300
+    assert seen[-1]["what"] == "shuffled columns scored"
+    assert seen[-1]["seconds_left"] > 0
+    asked = time.monotonic()
+    client.post(f"/api/tasks/{task['id']}/cancel")
+    assert talk.wait(client, task)["state"] == "cancelled"
+    assert time.monotonic() - asked < 5
+
+
+def test_events_follow_a_task_to_its_end(client, audit, context):
+    body = {"context": context, "settings": {"feature": "days_in_transit", "rows": 900}}
+    task = client.post(f"/api/audits/{audit['id']}/readings/response", json=body).json()["task"]
+    states = []
+    with client.stream("GET", f"/api/audits/{audit['id']}/events") as events:
+        for line in events.iter_lines():
+            if line.startswith("data: {") and task["id"] in line:
+                states.append(json.loads(line[6:])["state"])
+                if states[-1] == "done":
+                    break
+    assert states[-1] == "done"
+
+
+@pytest.mark.parametrize(
+    ("method", "settings", "said"),
+    [
+        ("drivers", {"repeats": 1}, "greater than or equal to 2"),
+        ("drivers", {"colour": "red"}, "Extra inputs"),
+        ("ladder", {}, "Field required"),
+        ("response", {"range": "some"}, "Input should be"),
+    ],
+)
+def test_bad_settings_name_the_argument(client, audit, context, method, settings, said):
+    answer = client.post(
+        f"/api/audits/{audit['id']}/readings/{method}", json={"context": context, "settings": settings}
+    )
+    assert answer.status_code == 422
+    problem = answer.json()
+    assert said in problem["detail"]
+    assert problem["where"].startswith("settings")
+
+
+def test_unknown_things_are_not_found(client, audit, context):
+    nowhere = "00000000-0000-0000-0000-000000000000"
+    assert client.get(f"/api/audits/{nowhere}").status_code == 404
+    assert client.get("/api/audits/drop table").status_code == 404
+    assert client.get(f"/api/tasks/{nowhere}").status_code == 404
+    assert client.get(f"/api/audits/{audit['id']}/reports/99").status_code == 404
+    other = client.post(f"/api/audits/{audit['id']}/readings/tilt", json={"context": context | {"model": nowhere}})
+    assert other.status_code == 422
+
+
+def test_only_pages_of_this_machine_may_talk(running):
+    with httpx.Client(base_url=running.url) as client:
+        assert client.get("/api/audits", headers={"Host": "evil.example"}).status_code == 421
+        refused = client.post("/api/audits", json={"title": "x"}, headers={"Origin": "http://evil.example"})
+        assert refused.status_code == 403
+        same = client.post("/api/audits", json={"title": "x"}, headers={"Origin": running.url})
+        assert same.status_code == 201
+        page = client.get("/")
+        assert "default-src 'self'" in page.headers["content-security-policy"]
+        assert page.headers["x-content-type-options"] == "nosniff"
+
+
+def test_the_dossier_keeps_notes_and_gives_back_what_was_taken_out(client, audit, context):
+    evidence = talk.read(client, audit["id"], "tilt", context)
+    path = f"/api/audits/{audit['id']}/dossier"
+    kept = client.post(path, json={"key": evidence["key"], "context": context}).json()
+    assert client.post(path, json={"key": evidence["key"], "context": context}).json()["id"] == kept["id"]
+    client.patch(f"{path}/{kept['id']}", json={"note": "Ferry legs explain <b>half</b>."})
+    assert client.get(path).json()[0]["note"] == "Ferry legs explain <b>half</b>."
+    client.patch(f"{path}/{kept['id']}", json={"removed": True})
+    assert client.get(path).json() == []
+    client.patch(f"{path}/{kept['id']}", json={"removed": False})
+    assert len(client.get(path).json()) == 1
+    assert client.post(path, json={"key": "0" * 64, "context": context}).status_code == 404
+
+
+def test_a_report_is_numbered_stored_and_traceable(client, audit, context):
+    evidence = talk.read(client, audit["id"], "tilt", context)
+    path = f"/api/audits/{audit['id']}"
+    kept = client.post(f"{path}/dossier", json={"key": evidence["key"], "context": context}).json()
+    client.patch(f"{path}/dossier/{kept['id']}", json={"note": "A note with <script>alert(1)</script>"})
+    numbers = []
+    for _ in range(2):
+        done = talk.wait(client, client.post(f"{path}/reports", json=context).json(), 120)
+        assert done["state"] == "done", done
+        numbers.append(done["result"]["number"])
+    assert numbers[1] == numbers[0] + 1
+    first = client.get(f"{path}/reports/{numbers[0]}")
+    assert "sandbox" in first.headers["content-security-policy"]
+    assert "<script" not in first.text
+    assert "A note with &lt;script&gt;" in first.text
+    assert re.findall(r"Audit report (\d+)", first.text)[0] == str(numbers[0])
+    data = client.get(f"{path}/reports/{numbers[0]}/audit.json").json()
+    jsonschema.validate(data, json.loads((contract.FORMATS / "audit.schema.json").read_text()))
+    flagged = [d for d in data["disparities"] if d["status"] == "flagged"]
+    screen = [d for d in evidence["result"]["disparities"] if d["status"] == "flagged"]
+    assert [(d["group"], d["metric"], d["ratio"]["value"]) for d in flagged] == [
+        (d["group"], d["metric"], d["ratio"]["value"]) for d in screen
+    ]
+    reading = "".join(span["text"] for span in evidence["reading"]["headline"])
+    assert reading in re.sub(r"<[^>]+>", "", first.text)
+
+
+def test_the_published_contract_is_current():
+    for name, text in contract.documents().items():
+        assert (contract.FORMATS / name).read_text() == text, f"run: python -m zerotilt.api.contract ({name})"

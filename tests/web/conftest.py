@@ -1,0 +1,56 @@
+"""Real Chromium on the running application; any console error fails the test."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, sync_playwright
+
+PROJECT = Path(__file__).parents[2]
+AXE = PROJECT / "web/node_modules/axe-core/axe.min.js"
+OPTIONS = [
+    "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+    "--disable-background-networking", "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def browser():
+    with sync_playwright() as playwright:
+        found = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=OPTIONS)
+        yield found
+        found.close()
+
+
+@pytest.fixture
+def page(browser, running):
+    context = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    found = context.new_page()
+    found.set_default_timeout(20_000)
+    errors: list[str] = []
+    found.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
+    found.on("pageerror", lambda error: errors.append(str(error)))
+    found.allowed_errors = []
+    yield found
+    context.close()
+    left = [error for error in errors if not any(allowed in error for allowed in found.allowed_errors)]
+    assert left == []
+
+
+def accessible(page: Page) -> None:
+    """No violation of WCAG 2.2 AA that axe can find."""
+    # evaluated, not added as an element: the page's own policy allows no inline script
+    page.evaluate(AXE.read_text())
+    found = page.evaluate(
+        "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']})"
+        ".then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.slice(0, 3).map(n => n.html)})))"
+    )
+    assert found == [], json.dumps(found, indent=1)
+
+
+def reading(page: Page) -> str:
+    page.wait_for_selector("[data-testid=reading]")
+    page.wait_for_selector("[aria-busy=true]", state="detached")
+    return page.inner_text("[data-testid=reading]")
