@@ -67,6 +67,8 @@ async def _received(request: Request, desk: Desk, most: int) -> tuple[str, int]:
                 await asyncio.to_thread(incoming.write, piece)
             if announced is not None and incoming.bytes != int(announced):
                 raise Refused("The upload broke off before the end.", todo="Upload the file again.")
+            if not incoming.bytes:
+                raise Refused("The file is empty.", todo="Choose a file with something in it.")
             return await asyncio.to_thread(incoming.keep), incoming.bytes
     except ClientDisconnect:
         raise HTTPException(400, "The upload broke off; nothing of it was kept.") from None
@@ -79,8 +81,6 @@ async def upload_table(
     """The table file as the request's body; reading it is a task."""
     await asyncio.to_thread(_exists, audit_id)
     digest, size = await _received(request, desk, MOST_TABLE_BYTES)
-    if not size:
-        raise Refused("The file is empty.", where=name, todo="Choose a file with a header line and rows.")
     return await asyncio.to_thread(_submit, desk, audit_id, "read_table", f"Reading {name}", name, digest, size)
 
 

@@ -78,7 +78,7 @@ def run(
         process.join(5)
         here.close()
     if outcome is None:
-        raise Refused(_ending(process.exitcode), todo="Read fewer rows, or check the model file.")
+        raise Refused(_ending(process.exitcode, memory), todo="Read fewer rows, or check the model file.")
     kind, body = outcome
     if kind == "refused":
         raise Refused(body["message"], where=body["where"], todo=body["todo"])
@@ -87,10 +87,13 @@ def run(
     return body
 
 
-def _ending(code: int | None) -> str:
+def _ending(code: int | None, memory: int) -> str:
     if code is not None and code < 0:
         return f"The process that ran the model was ended by {signal.Signals(-code).name}."
-    return f"The process that ran the model ended without a result (code {code})."
+    return (
+        f"The process that ran the model ended without a result (code {code}); "
+        f"it may have needed more than its {memory / 2**30:,.3g} GiB of memory."
+    )
 
 
 def _inside(pipe, job: str, arguments: dict, scratch: str, memory: int) -> None:
@@ -117,7 +120,7 @@ def _inside(pipe, job: str, arguments: dict, scratch: str, memory: int) -> None:
             (
                 "refused",
                 Refused(
-                    f"The work needed more than {memory / 2**30:,.0f} GiB of memory and was stopped.",
+                    f"The work needed more than {memory / 2**30:,.3g} GiB of memory and was stopped.",
                     todo="Read fewer rows, or use a smaller table.",
                 ).as_dict(),
             )

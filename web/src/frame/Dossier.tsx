@@ -125,7 +125,7 @@ function Item({ item, onNote, onRemove }: { item: Kept; onNote: (note: string) =
         <button
           type="button"
           className="ml-auto hover:text-act"
-          aria-label={`Take “${item.title}” out of the dossier`}
+          aria-label={`take out “${item.title}”`}
           onClick={onRemove}
         >
           take out

@@ -1,0 +1,123 @@
+"""The report: figures that hold together, and text that stays text."""
+
+import re
+from xml.etree import ElementTree
+
+import numpy as np
+import pytest
+from tests.core.systems import matrix, system
+
+from zerotilt.core.evidence import Digests, compute
+from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.spec import Role, Wording
+from zerotilt.core.work import Work
+from zerotilt.report import figures
+from zerotilt.report.auditfile import audit_file
+from zerotilt.report.compose import Kept, gather
+from zerotilt.report.render import Cover, render
+
+DIGESTS = Digests(table="t" * 64, spec="s" * 64, model="m" * 64)
+HOSTILE = '<b onmouseover="x">$a_1^2$</b>'
+
+
+def subject_of(name="x0", group="g", model=True, n=300):
+    rng = np.random.default_rng(0)
+    x = rng.normal(size=(n, 3))
+    columns = {name: x[:, 0], "x1": x[:, 1], "x2": x[:, 2], group: rng.choice(["a & b", "<i>c</i>", "=1+1"], n)}
+    columns["y"] = (x[:, 0] + rng.normal(size=n) > 0).astype(int)
+    roles = {group: Role.group}
+    if model:
+        return system(columns, lambda frame: 1 / (1 + np.exp(-matrix(frame)[:, 0])), [name, "x1", "x2"], roles=roles)
+    columns["s"] = 1 / (1 + np.exp(-x[:, 0]))
+    return system(columns, roles=roles | {"s": Role.score})
+
+
+def rendered(subject, kept=(), **more):
+    bundle = gather(subject, DIGESTS, Work(), list(kept), explained=30, **more)
+    model = "model.onnx" if subject.predictor else None
+    cover = Cover(HOSTILE, 3, "table.csv", "t" * 64, subject.table.rows, model, made="today")
+    return bundle, render(bundle, subject, cover)
+
+
+def test_hostile_names_stay_text_everywhere():
+    _, html = rendered(subject_of(HOSTILE, '<script>alert("g")</script>'))
+    assert "<script" not in html
+    assert 'onmouseover="x">' not in html
+    assert "&lt;script&gt;alert(" in html
+    assert "<i>c</i>" not in html
+
+
+def test_figures_are_whole_drawings_without_outside_references():
+    _, html = rendered(subject_of())
+    drawings = re.findall(r"<svg.*?</svg>", html, re.S)
+    assert len(drawings) >= 6
+    for drawing in drawings:
+        ElementTree.fromstring(drawing.replace("xlink:href", "href"))
+    assert not re.findall(r'(?:href|src)="(?!#)', html)
+    assert "http" not in re.sub(r"http-equiv", "", html)
+
+
+def test_the_same_evidence_makes_the_same_report():
+    subject = subject_of()
+    bundle, first = rendered(subject)
+    again, second = rendered(subject, known=bundle.by_key())
+    assert again.fresh == []
+    assert first == second
+
+
+def test_without_a_model_the_missing_parts_are_named():
+    subject = subject_of(model=False)
+    bundle, html = rendered(subject)
+    assert bundle.drivers is None and bundle.responses == [] and bundle.ladders == []
+    assert "this audit read recorded scores, so they are left out" in html
+    assert "drivers" not in audit_file(bundle, subject, "t" * 64, subject.spec).to_json().split('"evidence"')[0]
+
+
+def test_notes_of_the_dossier_are_in_the_report_as_text():
+    subject = subject_of()
+    evidence = compute(subject, DIGESTS, "tilt", TiltSettings(), 20, Work())
+    _, html = rendered(subject, [Kept(evidence, "Half of it is <ferry> legs.\nSee strata.")])
+    assert "Half of it is &lt;ferry&gt; legs.\nSee strata." in html
+
+
+def test_every_evidence_has_one_short_name():
+    bundle, html = rendered(subject_of())
+    names = list(bundle.numbered.values())
+    assert names == [f"E{i}" for i in range(1, len(names) + 1)]
+    for key, name in bundle.numbered.items():
+        assert f'id="{name}"' in html
+        assert key in html
+
+
+@pytest.mark.parametrize("most", [1, 2, 8])
+def test_folded_rungs_add_up_to_all_of_them(most):
+    subject = subject_of()
+    bundle, _ = rendered(subject)
+    ladder = bundle.ladders[0][0].typed
+    folded = figures.fold(ladder, most)
+    assert sum(step for _, step in folded) == pytest.approx(sum(rung.contribution for rung in ladder.rungs))
+    assert len(folded) <= most + 1
+
+
+def test_examples_are_the_surest_errors_and_the_closest_decision():
+    subject = subject_of()
+    bundle, _ = rendered(subject)
+    reasons = {reason: ladder.typed for ladder, reason in bundle.ladders}
+    missed = reasons["the surest wrong prediction that the event would not happen"]
+    assert missed.outcome and not missed.predicted
+    wrong = subject.outcome & ~subject.predicted
+    assert missed.probability == pytest.approx(subject.scores[wrong].min())
+    closest = reasons["the prediction closest to the threshold"]
+    assert abs(closest.probability - 0.5) == pytest.approx(np.abs(subject.scores - 0.5).min())
+
+
+def test_the_audits_own_words_are_used():
+    subject = subject_of()
+    spec = subject.spec.model_copy(
+        update={"wording": Wording(row="loan", rows="loans", favourable="granted", unfavourable="declined")}
+    )
+    object.__setattr__(subject, "spec", spec)
+    _, html = rendered(subject)
+    assert "300 all loans are decided rightly" in html or "300 all" in html
+    assert "Loan row" in html
+    assert "granted: predicting the event" in html

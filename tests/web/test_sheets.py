@@ -1,0 +1,174 @@
+"""Each sheet's own controls, in a real browser."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.api import talk
+from tests.web.conftest import accessible, reading
+
+
+@pytest.fixture
+def audit(client):
+    return talk.demo_audit(client)
+
+
+@pytest.fixture
+def context(audit):
+    return {"model": audit["models"][0]["id"], "rows": "hold-out", "output": "probability"}
+
+
+def column(page, table: str, place: int) -> list[str]:
+    return page.locator(f'section[aria-label="Table: {table}"] tbody tr td:nth-child({place})').all_inner_texts()
+
+
+def test_tables_sort_both_ways_and_open_whole(page, client, audit, context):
+    total = len(talk.read(client, audit["id"], "tilt", context)["result"]["disparities"])
+    page.goto(f"/audits/{audit['id']}/tilt")
+    reading(page)
+    table = page.get_by_role("region", name="Table: comparisons")
+    head = table.get_by_role("button", name="ratio", exact=True)
+    for expected in ("ascending", "descending"):
+        head.click()
+        expect(table.get_by_role("columnheader", name=re.compile("^ratio"))).to_have_attribute("aria-sort", expected)
+        shown = [float(text) for text in column(page, "comparisons", 8) if text != "not defined"]
+        assert shown == sorted(shown, reverse=expected == "descending")
+    page.get_by_role("button", name=f"Show all {total} rows").click()
+    assert len(column(page, "comparisons", 1)) == total
+
+
+def test_the_drawn_metrics_and_the_comparison_can_be_chosen(page, client, audit, context):
+    found = talk.read(client, audit["id"], "tilt", context)["result"]
+    page.goto(f"/audits/{audit['id']}/tilt")
+    reading(page)
+    page.get_by_role("button", name="4 metrics drawn").click()
+    page.get_by_role("menuitemcheckbox", name="Base rate").click()
+    page.keyboard.press("Escape")
+    expect(page.locator('[data-mark="home_area|outer isles|base_rate"]')).to_be_visible()
+    expect(page).to_have_url(re.compile("metrics=base_rate"))
+    page.get_by_role("button", name=re.compile("^Comparison")).click()
+    page.get_by_role("menuitemradio", name="difference from the reference group").click()
+    difference = next(
+        d["difference"]["value"]
+        for d in found["disparities"]
+        if (d["group"], d["metric"]) == ("outer isles", "selection_rate")
+    )
+    label = page.locator('[data-mark="home_area|outer isles|selection_rate"]').get_attribute("aria-label")
+    assert f"difference {difference:.2f}" in label
+    page.reload()
+    expect(page.locator('[data-mark="home_area|outer isles|base_rate"]')).to_be_visible()
+
+
+def test_cases_are_filtered_ordered_found_and_paged(page, client, audit, context):
+    page.goto(f"/audits/{audit['id']}/cases")
+    reading(page)
+    page.get_by_label("Which cases").select_option("false negative")
+    found = talk.read(client, audit["id"], "cases", context, {"which": "false negative", "limit": 20})["result"]
+    expect(page.get_by_test_id("cases-reading")).to_contain_text(f"{found['matching']:,} of 3,600 claims")
+    assert set(column(page, "cases", 5)) == {"wrong"}
+    page.get_by_label("Order").select_option("score")
+    page.wait_for_timeout(1_500)
+    scores = [float(text.rstrip("%")) for text in column(page, "cases", 2)]
+    assert scores == sorted(scores) and max(scores) < 50
+    page.get_by_role("button", name="Later").click()
+    expect(page.get_by_text(re.compile(r"^21 to 40 of"))).to_be_visible()
+    page.get_by_label("Which cases").select_option("all predictions")
+    page.get_by_label("Find by identifier").fill("20123")
+    expect(page.get_by_test_id("cases-reading")).to_contain_text(re.compile(r"[01] of 3,600|3,600 claims"))
+
+
+def test_choosing_a_case_shows_its_ladder(page, audit):
+    page.goto(f"/audits/{audit['id']}/cases")
+    before = reading(page)
+    page.get_by_role("region", name="Table: cases").get_by_role("button").nth(-3).click()
+    expect(page.get_by_test_id("reading")).not_to_have_text(before)
+    expect(page).to_have_url(re.compile(r"row=\d+"))
+
+
+def test_a_method_that_cannot_serve_says_so_beside_the_sheet(page, audit):
+    page.goto(f"/audits/{audit['id']}/cases?row=3&method=enumeration")
+    expect(page.get_by_role("alert")).to_contain_text("enumeration takes up to 12 features, the model has 13")
+
+
+def test_single_curves_and_the_full_range(page, audit):
+    page.goto(f"/audits/{audit['id']}/response?feature=account_age")
+    reading(page)
+    expect(page.locator('[data-part="band"]')).to_be_visible()
+    page.get_by_role("button", name="Show single curves").click()
+    expect(page.locator('[data-part="band"]')).to_have_count(0)
+    expect(page.get_by_text("Thin lines: 30 single claims.")).to_be_visible()
+    before = reading(page)
+    page.get_by_role("button", name=re.compile("^Axis")).click()
+    page.get_by_role("menuitemradio", name="the full range").click()
+    expect(page.get_by_test_id("reading")).not_to_have_text(before)
+    expect(page.get_by_test_id("detail")).to_contain_text("thin and dashed")
+
+
+def test_levels_of_a_feature_keep_their_order(page, audit):
+    page.goto(f"/audits/{audit['id']}/response?feature=packaging_grade")
+    reading(page)
+    levels = page.locator("[data-level]")
+    assert [levels.nth(i).get_attribute("data-level") for i in range(4)] == ["A", "B", "C", "D"]
+
+
+def test_training_rows_read_otherwise(page, audit):
+    page.goto(f"/audits/{audit['id']}/intake")
+    held = reading(page)
+    assert "3,600 held-out claims" in held
+    page.get_by_role("button", name=re.compile("^Rows")).click()
+    page.get_by_role("menuitemradio", name="training claims, 6,000").click()
+    expect(page.get_by_test_id("reading")).to_contain_text("6,000 training claims")
+
+
+def test_how_it_was_computed_names_its_evidence(page, client, audit, context):
+    found = talk.read(client, audit["id"], "tilt", context)
+    page.goto(f"/audits/{audit['id']}/tilt")
+    reading(page)
+    page.get_by_text("How this was computed").click()
+    expect(page.get_by_text(found["key"])).to_be_visible()
+    expect(page.get_by_text(found["digests"]["model"])).to_be_visible()
+    expect(page.get_by_text("Wilson intervals (1927)")).to_be_visible()
+
+
+def test_the_dossier_folds_away_and_a_kept_figure_opens_its_view(page, audit):
+    page.goto(f"/audits/{audit['id']}/response?feature=claims_three_years")
+    said = reading(page)
+    page.keyboard.press("k")
+    dossier = page.get_by_role("complementary", name="Dossier")
+    expect(dossier.get_by_role("link", name=re.compile("claims three years"))).to_be_visible()
+    page.keyboard.press("7")
+    reading(page)
+    dossier.get_by_role("link", name=re.compile("claims three years")).click()
+    expect(page.get_by_test_id("reading")).to_have_text(said)
+    dossier.get_by_role("button", name="Fold the dossier away").click()
+    expect(dossier).to_have_count(0)
+
+
+def test_keys_do_nothing_while_one_types(page, audit):
+    page.goto(f"/audits/{audit['id']}/cases")
+    reading(page)
+    page.get_by_label("Find by identifier").fill("7")
+    page.get_by_label("Find by identifier").press("3")
+    expect(page).to_have_url(re.compile("/cases"))
+
+
+def test_an_audit_that_is_not_there_leads_back(page):
+    page.allowed_errors.append("404")
+    page.goto("/audits/00000000-0000-0000-0000-000000000000/tilt")
+    expect(page.get_by_role("alert")).to_contain_text("There is no such audit.")
+    page.get_by_role("link", name="All audits").click()
+    expect(page.get_by_role("heading", name="Zero Tilt")).to_be_visible()
+
+
+@pytest.mark.parametrize("area", ["tilt", "drivers", "cases", "response", "intake", "report"])
+def test_every_area_is_legible_in_the_dark(browser, running, audit, area):
+    context = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, color_scheme="dark")
+    page = context.new_page()
+    page.set_default_timeout(20_000)
+    page.goto(f"/audits/{audit['id']}/{area}")
+    reading(page)
+    accessible(page)
+    context.close()
