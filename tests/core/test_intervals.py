@@ -128,7 +128,18 @@ def test_coverage_of_the_intervals_is_near_what_they_say(n1, n2, p1, p2):
         assert 0.93 <= covered <= 0.97
 
 
-def test_bootstrap_does_not_depend_on_the_size_of_its_blocks():
+def test_joined_rows_bootstrap_like_single_ones(monkeypatch):
+    rng = np.random.default_rng(6)
+    distance = rng.random(12_000) ** 3
+    values, weights = np.column_stack([distance**2, -np.log1p(-distance)]), rng.integers(1, 4, 12_000).astype(float)
+    joined = intervals.bootstrap_means(values, weights, seed=1)
+    monkeypatch.setattr(intervals, "BINNED_FROM", 10**9)
+    single = intervals.bootstrap_means(values, weights, seed=2)
+    assert joined.mean(axis=0) == pytest.approx(single.mean(axis=0), rel=2e-3)
+    assert joined.std(axis=0) == pytest.approx(single.std(axis=0), rel=0.06)
+
+
+def test_bootstrap_is_seeded_and_as_wide_as_the_standard_error():
     rng = np.random.default_rng(3)
     values = rng.random((400, 2))
     draws = intervals.bootstrap_means(values, None, seed=5)

@@ -14,6 +14,9 @@ from numpy.typing import ArrayLike, NDArray
 from scipy import stats
 
 DRAWS = 2_000
+BINNED_FROM = 10_000
+BINS = 1_000
+WEIGHT_STRATA = 25
 
 
 class Interval(NamedTuple):
@@ -157,12 +160,24 @@ def bootstrap_means(
 ) -> NDArray[np.float64]:
     """Means of ``draws`` resamples with replacement (Efron 1979), shape (draws, columns) for values (n, columns).
 
-    Memory is bounded: resamples are drawn in blocks of about four million indices.
+    Above ten thousand rows, rows are first joined, in the order of their weight
+    and of the first column, into a thousand bins, and resamples draw how many rows fall into
+    each; what varies within a thousandth of the rows is left out. Memory is
+    bounded: resamples are drawn in blocks of about four million indices.
     """
     n = len(values)
     w = np.ones(n) if weights is None else weights
     weighted = values * w[:, None]
     rng = np.random.default_rng(seed)
+    if n > BINNED_FROM:
+        starts = np.linspace(0, n, BINS, endpoint=False).astype(int)
+        # rows of one bin must be alike in weight as well, or the spread of weights would be lost
+        stratum = np.zeros(n) if weights is None else np.argsort(np.argsort(w, kind="stable")) * WEIGHT_STRATA // n
+        order = np.lexsort((values[:, 0], stratum))
+        sizes = np.diff([*starts, n])
+        means = np.add.reduceat(np.column_stack([weighted, w])[order], starts, axis=0) / sizes[:, None]
+        drawn = rng.multinomial(n, sizes / n, size=draws) @ means
+        return drawn[:, :-1] / drawn[:, -1:]
     out = np.empty((draws, values.shape[1]))
     block = max(1, 4_000_000 // max(n, 1))
     for start in range(0, draws, block):
