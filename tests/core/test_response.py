@@ -62,6 +62,16 @@ def test_density_counts_the_rows_of_the_range():
     assert sum(bin.rows for bin in result.density) == 500
 
 
+def test_few_distinct_values_are_all_drawn_with_their_rows_at_them():
+    rng = np.random.default_rng(2)
+    columns = {"k": rng.choice([0.0, 1.0, 2.0, 3.0], 400, p=[0.7, 0.27, 0.01, 0.02]), "y": rng.integers(0, 2, 400)}
+    subject = system(columns, lambda frame: frame["k"] / 4, ["k"])
+    result = partial.respond(subject, ResponseSettings(feature="k", range="full"), 1, Work())
+    assert [point.position for point in result.points] == [0, 1, 2, 3]
+    assert [(bin.low + bin.high) / 2 for bin in result.density] == pytest.approx([0, 1, 2, 3])
+    assert [bin.rows for bin in result.density] == [int((columns["k"] == k).sum()) for k in range(4)]
+
+
 def test_ice_does_not_depend_on_its_chunks(monkeypatch):
     subject = subject_of()
     values = np.linspace(-2, 2, 7)

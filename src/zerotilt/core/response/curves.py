@@ -38,7 +38,11 @@ def grid_of(subject: Subject, feature: str, points: int, percentiles: tuple[floa
         known = values[np.isfinite(values)]
         if not len(known):
             return Grid(np.array([np.nan]), ("missing",), np.array([np.nan]), True, 0)
-        places = np.unique(np.quantile(known, np.linspace(*np.divide(percentiles, 100), points), method="nearest"))
+        low, high = np.quantile(known, np.divide(percentiles, 100), method="nearest")
+        places = np.unique(known[(known >= low) & (known <= high)])
+        if len(places) > points:  # few distinct values are all drawn; quantiles would skip the rare ones
+            shares = np.linspace(*np.divide(percentiles, 100), points)
+            places = np.unique(np.quantile(known, shares, method="nearest"))
         if len(known) < len(values):
             places = np.append(places, np.nan)
         labels = tuple("missing" if np.isnan(place) else f"{place:.4g}" for place in places)

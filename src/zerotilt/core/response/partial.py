@@ -144,7 +144,16 @@ def _density(values: NDArray, grid: Grid) -> tuple[Density, ...]:
     finite = grid.positions[np.isfinite(grid.positions)]
     if len(finite) < 2:
         return ()
-    counts, edges = np.histogram(values[np.isfinite(values)], bins=DENSITY_BINS, range=(finite.min(), finite.max()))
+    low, high = finite.min(), finite.max()
+    known = values[np.isfinite(values) & (values >= low) & (values <= high)]
+    distinct, sizes = np.unique(known, return_counts=True)
+    if len(distinct) <= DENSITY_BINS:  # a bar at each value, not beside it
+        half = (high - low) / (2 * DENSITY_BINS)
+        return tuple(
+            Density(low=float(at - half), high=float(at + half), rows=int(n))
+            for at, n in zip(distinct, sizes, strict=True)
+        )
+    counts, edges = np.histogram(known, bins=DENSITY_BINS, range=(low, high))
     return tuple(
         Density(low=float(a), high=float(b), rows=int(n)) for a, b, n in zip(edges, edges[1:], counts, strict=False)
     )
