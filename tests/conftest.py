@@ -10,6 +10,7 @@ from pathlib import Path
 
 import httpx
 import pytest
+from tests.api import talk
 
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.subject import Subject
@@ -64,3 +65,14 @@ def running():
 def client(running):
     with httpx.Client(base_url=running.url, timeout=30) as found:
         yield found
+
+
+@pytest.fixture
+def audit(client):
+    """The demo audit."""
+    return talk.demo_audit(client)
+
+
+@pytest.fixture
+def context(audit):
+    return {"model": audit["models"][0]["id"], "rows": "hold-out", "output": "probability"}

@@ -2,6 +2,7 @@
 
 import json
 import re
+import subprocess
 import time
 
 import httpx
@@ -10,16 +11,6 @@ import pytest
 from tests.api import talk
 
 from zerotilt.api import contract
-
-
-@pytest.fixture
-def audit(client):
-    return talk.demo_audit(client)
-
-
-@pytest.fixture
-def context(audit):
-    return {"model": audit["models"][0]["id"], "rows": "hold-out", "output": "probability"}
 
 
 def test_every_method_answers_for_the_demo(client, audit, context):
@@ -170,5 +161,13 @@ def test_a_report_is_numbered_stored_and_traceable(client, audit, context):
 
 
 def test_the_published_contract_is_current():
-    for name, text in contract.documents().items():
-        assert (contract.FORMATS / name).read_text() == text, f"run: python -m zerotilt.api.contract ({name})"
+    for path, text in contract.documents().items():
+        assert path.read_text() == text, f"run: python -m zerotilt.api.contract ({path.name})"
+
+
+def test_the_generated_types_are_current(tmp_path):
+    written = contract.NAMES / "schema.d.ts"
+    again = tmp_path / "schema.d.ts"
+    command = ["node_modules/.bin/openapi-typescript", str(contract.FORMATS / "openapi.json"), "-o", str(again)]
+    subprocess.run(command, cwd=contract.PROJECT / "web", check=True, capture_output=True)
+    assert again.read_text() == written.read_text(), "run: npm run types (in web)"

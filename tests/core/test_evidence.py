@@ -59,8 +59,8 @@ def test_computing_again_gives_the_same_result_and_reading(subject, name):
     assert first.key == again.key
     stored = Evidence.model_validate_json(first.model_dump_json())
     assert stored.typed == first.typed
-    assert stored.reading(subject.spec) == first.reading(subject.spec)
-    assert stored.reading(subject.spec).text
+    assert stored.read(subject.spec) == first.read(subject.spec)
+    assert stored.read(subject.spec).text
     assert "NaN" not in first.model_dump_json() and "Infinity" not in first.model_dump_json()
 
 

@@ -11,16 +11,6 @@ from tests.api import talk
 from tests.web.conftest import accessible, reading
 
 
-@pytest.fixture
-def audit(client):
-    return talk.demo_audit(client)
-
-
-@pytest.fixture
-def context(audit):
-    return {"model": audit["models"][0]["id"], "rows": "hold-out", "output": "probability"}
-
-
 def test_from_the_first_page_by_keys_through_every_area(page, audit):
     page.goto("/")
     accessible(page)

@@ -11,16 +11,6 @@ from tests.api import talk
 from tests.web.conftest import accessible, reading
 
 
-@pytest.fixture
-def audit(client):
-    return talk.demo_audit(client)
-
-
-@pytest.fixture
-def context(audit):
-    return {"model": audit["models"][0]["id"], "rows": "hold-out", "output": "probability"}
-
-
 def column(page, table: str, place: int) -> list[str]:
     return page.locator(f'section[aria-label="Table: {table}"] tbody tr td:nth-child({place})').all_inner_texts()
 

@@ -1,4 +1,4 @@
-"""The published contract: OpenAPI and the JSON Schema of audit.json, written from the code's own types."""
+"""The published contract, and the names the screens use: written from the code's own types."""
 
 from __future__ import annotations
 
@@ -7,23 +7,25 @@ import tempfile
 from pathlib import Path
 
 from zerotilt.api.app import create
+from zerotilt.core.groups.metrics import METRICS
 from zerotilt.report.auditfile import AuditFile
 from zerotilt.store.files import FileStore
 
-FORMATS = Path(__file__).resolve().parents[3] / "docs" / "formats"
+PROJECT = Path(__file__).resolve().parents[3]
+FORMATS = PROJECT / "docs" / "formats"
+NAMES = PROJECT / "web" / "src" / "api"
 
 
-def documents() -> dict[str, str]:
-    """File name to content."""
+def documents() -> dict[Path, str]:
+    """Where each document stands, and its content."""
     with tempfile.TemporaryDirectory() as folder:
         openapi = create(FileStore(Path(folder))).openapi()
     schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **AuditFile.model_json_schema()}
-    return {
-        name: json.dumps(body, indent=1, ensure_ascii=False) + "\n"
-        for name, body in (("openapi.json", openapi), ("audit.schema.json", schema))
-    }
+    metrics = {name: {"label": metric.label, "short": metric.short, "kind": metric.kind} for name, metric in METRICS.items()}
+    bodies = {FORMATS / "openapi.json": openapi, FORMATS / "audit.schema.json": schema, NAMES / "metrics.json": metrics}
+    return {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
 
 
 if __name__ == "__main__":
-    for _name, _text in documents().items():
-        (FORMATS / _name).write_text(_text, encoding="utf-8")
+    for _path, _text in documents().items():
+        _path.write_text(_text, encoding="utf-8")

@@ -7,7 +7,7 @@ from typing import Any, Generic, Literal, TypeVar
 
 from pydantic import BaseModel, Field
 
-from zerotilt.core.evidence import Digests, Evidence
+from zerotilt.core.evidence import Evidence
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import ModelCard
 from zerotilt.core.reading import Reading
@@ -126,24 +126,11 @@ def line(audit: Audit) -> AuditLine:
     return AuditLine(id=str(audit.id), title=audit.title, demo=audit.demo, ready=audit.ready, created=audit.created)
 
 
-class EvidenceView(BaseModel, Generic[R]):
+class EvidenceView(Evidence, Generic[R]):
     """A typed result with its provenance and the sentence that reads it."""
 
-    key: str
-    method: str
-    method_version: int
-    title: str
-    digests: Digests
-    context: Context
-    rows: int
-    rows_described: str
-    settings: dict[str, Any]
-    seed: int
-    libraries: dict[str, str]
-    computed: str
-    seconds: float
-    result: R
-    reading: Reading
+    result: R  # type: ignore[assignment]
+    reading: Reading  # type: ignore[assignment]
 
 
 class ReadingView(BaseModel, Generic[R]):
@@ -179,7 +166,7 @@ class ReportView(BaseModel):
 
 def evidence(row: EvidenceRow, spec: Spec, context: Context) -> dict[str, Any]:
     found = Evidence.model_validate(row.body)
-    return row.body | {"reading": found.reading(spec), "context": context}
+    return row.body | {"reading": found.read(spec), "context": context}
 
 
 def kept(row: Kept, spec: Spec) -> KeptView:
@@ -189,7 +176,7 @@ def kept(row: Kept, spec: Spec) -> KeptView:
         method=found.method,
         title=found.title,
         area=METHODS[found.method].area,
-        reading=found.reading(spec),
+        reading=found.read(spec),
         key=found.key,
         context=Context.model_validate(row.context),
         settings=found.settings,

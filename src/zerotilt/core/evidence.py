@@ -59,7 +59,7 @@ class Evidence(Frozen):
         """The result as the method's own type."""
         return METHODS[self.method].result.model_validate(self.result)
 
-    def reading(self, spec: Spec) -> Reading:
+    def read(self, spec: Spec) -> Reading:
         """The sentence for this result in the audit's present wording."""
         return METHODS[self.method].say(self.typed, spec.wording, self.settled)
 

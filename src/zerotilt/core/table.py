@@ -38,7 +38,7 @@ class Table:
             self._whole, self._file = None, pq.ParquetFile(source)
             self.names = self._file.schema_arrow.names
             self.rows = self._file.metadata.num_rows
-        self._column = lru_cache(maxsize=256)(self._read)
+        self._column = lru_cache(maxsize=4)(self._read)  # few: the views below are what is asked for again
         self.texts = lru_cache(maxsize=64)(self._texts)
         self.numbers = lru_cache(maxsize=64)(self._numbers)
 
@@ -141,7 +141,7 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
         )
         extra: dict = {}
         if pa.types.is_integer(kind) or pa.types.is_floating(kind):
-            values = table.numbers(name)
+            values = table._numbers(name)  # not kept: a wide table would fill the memory
             values = values[np.isfinite(values)]
             if len(values):
                 extra = {

@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from zerotilt.core.groups.metrics import Estimate, Measure, MetricName
-from zerotilt.core.groups.tilt import Status
+from zerotilt.core.groups.tilt import Disparity, Group
 from zerotilt.core.spec import FlagPolicy, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.report.compose import Bundle
@@ -39,26 +39,6 @@ class DriverEntry(_Part):
     mean_abs_shapley: Estimate
 
 
-class GroupEntry(_Part):
-    attribute: str
-    group: str
-    reference: bool
-    rows: int
-    metrics: dict[MetricName, Measure]
-
-
-class DisparityEntry(_Part):
-    attribute: str
-    group: str
-    reference: str
-    metric: MetricName
-    ratio: Estimate
-    difference: Estimate
-    p_value: float | None
-    p_adjusted: float | None
-    status: Status
-
-
 class EvidenceEntry(_Part):
     name: str
     key: str
@@ -81,8 +61,8 @@ class AuditFile(_Part):
     policy: FlagPolicy
     performance: dict[MetricName, Measure]
     drivers: list[DriverEntry] | None = None
-    groups: list[GroupEntry]
-    disparities: list[DisparityEntry]
+    groups: list[Group]
+    disparities: list[Disparity]
     evidence: list[EvidenceEntry]
 
     def to_json(self) -> str:
@@ -93,7 +73,7 @@ class AuditFile(_Part):
 def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) -> AuditFile:
     """The audit's numbers, taken from its evidence and nothing else."""
     names = bundle.numbered
-    tilt = bundle.tilt.result if bundle.tilt else {"groups": [], "disparities": []}
+    tilt = bundle.tilt.typed if bundle.tilt else None
     predictor = subject.predictor
     return AuditFile(
         format=FORMAT,
@@ -121,11 +101,8 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
             DriverEntry(**{field: driver[field] for field in DriverEntry.model_fields})
             for driver in bundle.drivers.result["drivers"]
         ],
-        groups=[GroupEntry(**group) for group in tilt["groups"]],
-        disparities=[
-            DisparityEntry(**{field: found[field] for field in DisparityEntry.model_fields})
-            for found in tilt["disparities"]
-        ],
+        groups=list(tilt.groups) if tilt else [],
+        disparities=list(tilt.disparities) if tilt else [],
         evidence=[
             EvidenceEntry(
                 name=names[found.key],

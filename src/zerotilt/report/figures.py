@@ -178,7 +178,7 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> str:
             axes.text(
                 middle,
                 -0.75,
-                METRICS[metric].label.replace("Positive predictive value", "PPV"),
+                METRICS[metric].short,
                 ha="center",
                 fontsize=8,
                 weight="bold",

@@ -56,7 +56,7 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
         metrics=METRICS,
         words=words,
-        reading=lambda evidence: evidence.reading(spec),
+        reading=lambda evidence: evidence.read(spec),
         mark=lambda evidence: names[evidence.key],
         figure=partial(figure, spec),
         levels=lambda attribute: figures.levels(tilt, spec, attribute),

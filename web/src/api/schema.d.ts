@@ -960,7 +960,10 @@ export interface components {
             libraries: {
                 [key: string]: string;
             };
-            /** Computed */
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
             computed: string;
             /** Seconds */
             seconds: number;
@@ -993,7 +996,10 @@ export interface components {
             libraries: {
                 [key: string]: string;
             };
-            /** Computed */
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
             computed: string;
             /** Seconds */
             seconds: number;
@@ -1026,7 +1032,10 @@ export interface components {
             libraries: {
                 [key: string]: string;
             };
-            /** Computed */
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
             computed: string;
             /** Seconds */
             seconds: number;
@@ -1059,7 +1068,10 @@ export interface components {
             libraries: {
                 [key: string]: string;
             };
-            /** Computed */
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
             computed: string;
             /** Seconds */
             seconds: number;
@@ -1092,7 +1104,10 @@ export interface components {
             libraries: {
                 [key: string]: string;
             };
-            /** Computed */
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
             computed: string;
             /** Seconds */
             seconds: number;
@@ -1125,7 +1140,10 @@ export interface components {
             libraries: {
                 [key: string]: string;
             };
-            /** Computed */
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
             computed: string;
             /** Seconds */
             seconds: number;

@@ -177,20 +177,7 @@ function Numeric({ result, width, single, y }: Part) {
           </rect>
         );
       })}
-      <line x1={LEFT} x2={width - room} y1={floor} y2={floor} stroke="var(--rule)" />
-      <text
-        x={LEFT - 8}
-        y={floor - STRIP / 2}
-        textAnchor="end"
-        dominantBaseline="central"
-        fontSize={11.5}
-        fill="var(--soft)"
-      >
-        rows
-      </text>
-      <text x={(LEFT + width - room) / 2} y={floor + 16} textAnchor="middle" fontSize={12.5} fill="var(--ink)">
-        {title(result.feature)}
-      </text>
+      <StripAxis feature={result.feature} right={width - room} floor={floor} />
     </>
   );
 }
@@ -241,7 +228,16 @@ function Levels({ result, width, y }: Part) {
           />
         </g>
       ))}
-      <line x1={LEFT} x2={width} y1={floor} y2={floor} stroke="var(--rule)" />
+      <StripAxis feature={result.feature} right={width} floor={floor} />
+    </>
+  );
+}
+
+/** The foot of the strip of rows, with the feature's name under it. */
+function StripAxis({ feature, right, floor }: { feature: string; right: number; floor: number }) {
+  return (
+    <>
+      <line x1={LEFT} x2={right} y1={floor} y2={floor} stroke="var(--rule)" />
       <text
         x={LEFT - 8}
         y={floor - STRIP / 2}
@@ -252,8 +248,8 @@ function Levels({ result, width, y }: Part) {
       >
         rows
       </text>
-      <text x={(LEFT + width) / 2} y={floor + 16} textAnchor="middle" fontSize={12.5} fill="var(--ink)">
-        {title(result.feature)}
+      <text x={(LEFT + right) / 2} y={floor + 16} textAnchor="middle" fontSize={12.5} fill="var(--ink)">
+        {title(feature)}
       </text>
     </>
   );

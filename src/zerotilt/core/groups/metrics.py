@@ -58,6 +58,11 @@ class Metric:
     among: Callable[[Mask, Mask, Mask], Mask] | None = None
 
     @property
+    def short(self) -> str:
+        """For the head of a narrow column."""
+        return {"positive_predictive_value": "PPV", "negative_predictive_value": "NPV"}.get(self.name, self.label)
+
+    @property
     def phrase(self) -> str:
         """The label inside a sentence; names and initials keep their capitals."""
         return self.label if self.name in ("auc", "brier_score") else self.label[0].lower() + self.label[1:]

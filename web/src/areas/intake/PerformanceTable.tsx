@@ -2,23 +2,10 @@ import type { Schemas } from "../../api/client";
 import { useReading } from "../../api/useReading";
 import { Sheet } from "../../frame/Sheet";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { count, decimal, interval, percent } from "../../ui/numbers";
+import { label, METRIC_NAMES, writing } from "../../ui/metrics";
+import { count, interval } from "../../ui/numbers";
 
 type Result = Schemas["PerformanceResult"];
-
-const LABELS: Record<string, string> = {
-  accuracy: "Accuracy",
-  auc: "AUC",
-  true_positive_rate: "True positive rate",
-  false_positive_rate: "False positive rate",
-  positive_predictive_value: "Positive predictive value",
-  negative_predictive_value: "Negative predictive value",
-  base_rate: "Base rate",
-  selection_rate: "Selection rate",
-  brier_score: "Brier score",
-  log_loss: "Log loss",
-};
-const numbers = new Set(["auc", "brier_score", "log_loss"]);
 
 /** How good the predictions are, on held-out and training rows side by side. */
 export function PerformanceTable() {
@@ -42,14 +29,13 @@ export function PerformanceTable() {
   );
 }
 
-const names = (result: Result) => Object.keys(LABELS).filter((name) => name in result.sets[0].metrics);
+const names = (result: Result) => METRIC_NAMES.filter((name) => name in result.sets[0].metrics);
 
 function columns(result: Result): Column<string>[] {
   return [
-    { key: "metric", label: "metric", left: true, value: (name) => LABELS[name] },
+    { key: "metric", label: "metric", left: true, value: label },
     ...result.sets.flatMap((set): Column<string>[] => {
       const found = (name: string) => set.metrics[name as keyof typeof set.metrics];
-      const show = (name: string) => (numbers.has(name) ? (value: number) => decimal(value) : percent);
       return [
         {
           key: set.name,
@@ -57,7 +43,7 @@ function columns(result: Result): Column<string>[] {
           value: (name) => found(name)?.value,
           show: (name) => {
             const value = found(name)?.value;
-            return value == null ? "not defined" : show(name)(value);
+            return value == null ? "not defined" : writing(name)(value);
           },
         },
         {
@@ -65,7 +51,7 @@ function columns(result: Result): Column<string>[] {
           label: "interval",
           value: (name) => {
             const measure = found(name);
-            return measure ? interval(measure as never, show(name)) : "";
+            return measure ? interval(measure as never, writing(name)) : "";
           },
         },
       ];

@@ -18,27 +18,11 @@ import { Sheet } from "../../frame/Sheet";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
-import { count, decimal, interval, percent, pValue, ratio, title } from "../../ui/numbers";
+import { label, METRIC_NAMES, METRICS, short, writing } from "../../ui/metrics";
+import { count, decimal, interval, pValue, ratio, title } from "../../ui/numbers";
 
-const LABELS: Record<string, string> = {
-  base_rate: "Base rate",
-  selection_rate: "Selection rate",
-  accuracy: "Accuracy",
-  true_positive_rate: "True positive rate",
-  false_positive_rate: "False positive rate",
-  true_negative_rate: "True negative rate",
-  false_negative_rate: "False negative rate",
-  positive_predictive_value: "PPV",
-  negative_predictive_value: "NPV",
-  auc: "AUC",
-  brier_score: "Brier score",
-  log_loss: "Log loss",
-};
 const FIRST = ["selection_rate", "true_positive_rate", "false_positive_rate", "positive_predictive_value"];
 const MOST = 7;
-const isRate = (metric: string) => !["auc", "brier_score", "log_loss"].includes(metric);
-const value = (metric: string) => (isRate(metric) ? percent : (number: number) => decimal(number));
-
 /** Groups compared, as levels. */
 export function TiltSheet() {
   const { audit, search, set } = useAuditContext();
@@ -48,7 +32,7 @@ export function TiltSheet() {
     search
       .get("metrics")
       ?.split(",")
-      .filter((name) => name in LABELS) ?? FIRST;
+      .filter((name) => name in METRICS) ?? FIRST;
   const [mark, setMark] = useState<LevelMark | null>(null);
   const wording = audit.spec?.wording;
   if (!audit.groupings.length) {
@@ -79,7 +63,7 @@ export function TiltSheet() {
         <SeveralMenu
           label={`${chosen.length} metrics drawn`}
           chosen={chosen}
-          choices={Object.entries(LABELS)
+          choices={METRIC_NAMES.map((name): [string, string] => [name, label(name)])
             .filter(([name]) => asked.evidence?.result.groups.some((group) => name in group.metrics) ?? true)
             .map(([name, label]) => ({ value: name, label }))}
           onChoose={(names) => names.length && set({ metrics: names.slice(0, MOST).join(",") })}
@@ -89,7 +73,7 @@ export function TiltSheet() {
         {({ result }) => {
           const metrics = chosen
             .filter((name) => result.groups.some((group) => name in group.metrics))
-            .map((name) => ({ name, label: LABELS[name] }));
+            .map((name) => ({ name, label: short(name) }));
           return (
             <>
               <Figure
@@ -152,7 +136,7 @@ function RowsCard({ mark, result, onClose }: { mark: LevelMark; result: Tilt; on
           </p>
           {disparity && metric && (
             <p className="mt-1">
-              {LABELS[metric]}:{" "}
+              {label(metric)}:{" "}
               {disparity.status === "too_few"
                 ? `too few rows to compare (fewer than ${result.policy.minimum_rows} on one side).`
                 : `ratio ${ratio(disparity.ratio.value as number)} (${interval(disparity.ratio, ratio)}), ${STATUS[disparity.status]}; adjusted p ${pValue(disparity.p_adjusted)}.`}
@@ -177,13 +161,13 @@ function RowsCard({ mark, result, onClose }: { mark: LevelMark; result: Tilt; on
               {shown.map((name) => (
                 <tr key={name} className="border-t border-rule">
                   <th scope="row" className="py-0.5 text-left font-normal">
-                    {LABELS[name]}
+                    {label(name)}
                   </th>
                   {[group, reference].map((one) => {
                     const found = one.metrics[name as Disparity["metric"]];
                     return (
                       <td key={one.group} className="text-right">
-                        {found?.value == null ? "not defined" : value(name)(found.value)}
+                        {found?.value == null ? "not defined" : writing(name)(found.value)}
                       </td>
                     );
                   })}
@@ -223,7 +207,7 @@ function lines(result: Tilt): Line[] {
 
 const measure = (line: Line, side: "group" | "reference") => line[side].metrics[line.disparity.metric];
 const show = (line: Line, number: number | null | undefined) =>
-  number == null ? "not defined" : value(line.disparity.metric)(number);
+  number == null ? "not defined" : writing(line.disparity.metric)(number);
 
 const COLUMNS: Column<Line>[] = [
   {
@@ -234,7 +218,7 @@ const COLUMNS: Column<Line>[] = [
     show: (l) => title(l.disparity.attribute),
   },
   { key: "group", label: "group", left: true, value: (l) => l.disparity.group },
-  { key: "metric", label: "metric", left: true, value: (l) => LABELS[l.disparity.metric] },
+  { key: "metric", label: "metric", left: true, value: (l) => short(l.disparity.metric) },
   {
     key: "value",
     label: "value",
@@ -246,7 +230,7 @@ const COLUMNS: Column<Line>[] = [
     label: "interval",
     value: (l) => {
       const found = measure(l, "group");
-      return found ? interval(found as never, value(l.disparity.metric)) : "";
+      return found ? interval(found as never, writing(l.disparity.metric)) : "";
     },
   },
   {
