@@ -84,7 +84,7 @@ class Supervisor:
 
     def ask(self, path: str, method: str = "GET") -> Any:
         request = urllib.request.Request(self.url + path, method=method, data=b"" if method == "POST" else None)
-        with urllib.request.urlopen(request, timeout=10) as answer:
+        with urllib.request.urlopen(request, timeout=60) as answer:
             return json.load(answer)
 
     def load_demo(self) -> None:
