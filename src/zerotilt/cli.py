@@ -21,7 +21,7 @@ def audit(
     table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
     outcome: Annotated[str, typer.Option(help="Column that says what happened")],
     event: Annotated[str, typer.Option(help="Value of the outcome whose probability the score is")],
-    group: Annotated[list[str], typer.Option(help="COLUMN or COLUMN:REFERENCE; may be given several times")],
+    group: Annotated[list[str], typer.Option(help="COLUMN or COLUMN:REFERENCE; several may be given")],
     out: Annotated[Path, typer.Option(help="Folder for report.html and audit.json")],
     model: Annotated[Path | None, typer.Option(help="Trained model as ONNX")] = None,
     score: Annotated[str | None, typer.Option(help="Column with recorded scores instead of a model")] = None,
@@ -32,8 +32,8 @@ def audit(
     threshold: Annotated[
         float, typer.Option(min=0.0, max=1.0, help="The event is predicted at this score or above")
     ] = 0.5,
-    ignore: Annotated[list[str] | None, typer.Option(help="Column to leave out; may be given several times")] = None,
-    rows: Annotated[int | None, typer.Option(min=10, max=100_000, help="Rows read by each explanation")] = None,
+    ignore: Annotated[list[str] | None, typer.Option(help="Column to leave out; several may be given")] = None,
+    rows: Annotated[int | None, typer.Option(min=1, max=100_000, help="Rows read by each explanation")] = None,
     split: Annotated[str | None, typer.Option(help="COLUMN or COLUMN:VALUE; only held-out rows are audited")] = None,
 ) -> None:
     """Audit a table and a model; write the report and the numbers. Exits 0 (nothing flagged), 3 (something) or 2 (refused)."""
@@ -150,8 +150,26 @@ def check(
     raise typer.Exit(1 if problems else 0)
 
 
+SEVERAL = ("--group", "--ignore")
+
+
+def spread(arguments: list[str]) -> list[str]:
+    """``--group a b`` as ``--group a --group b``: options that may be repeated may also be given several values."""
+    out: list[str] = []
+    option = None
+    for place, argument in enumerate(arguments):
+        if argument in SEVERAL:
+            option = argument
+        elif argument.startswith("--"):
+            option = None
+        elif option is not None and place and arguments[place - 1] != option:
+            out.append(option)
+        out.append(argument)
+    return out
+
+
 def main() -> None:
-    app()
+    app(spread(sys.argv[1:]))
 
 
 if __name__ == "__main__":

@@ -207,6 +207,20 @@ def test_input_that_cannot_be_used_is_refused_with_two(tmp_path, name):
     assert not (tmp_path / "out/audit.json").exists()
 
 
+def test_options_take_several_values(tmp_path):
+    rows = [(area, "1", "1") for area in ("x", "z")] * 40 + [("z", "0", "0")] * 40
+    table = decisions(tmp_path, "t.csv", rows)
+    lines = [f"{line},{'site' if i == 0 else i % 3}" for i, line in enumerate(table.read_text().splitlines())]
+    table.write_text("\n".join(lines))
+    run = audit(
+        "--table", table, "--decision", "granted", "--outcome", "repaid", "--event", "1", "--group", "area", "site",
+        "--out", tmp_path / "out",
+    )  # fmt: skip
+    assert run.returncode in (0, 3), run.stderr
+    numbers = json.loads((tmp_path / "out/audit.json").read_text())
+    assert {group["attribute"] for group in numbers["groups"]} == {"area", "site"}
+
+
 def test_predictions_must_come_from_one_place(tmp_path, files):
     common = (
         "--table",

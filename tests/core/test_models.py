@@ -89,6 +89,14 @@ def test_a_wide_input_takes_the_features_in_order_or_as_told():
     assert bound(data, model_inputs=("x2", "x0", "x1"))[0].inputs == ("x2", "x0", "x1")
 
 
+def test_columns_that_are_not_numbers_or_not_marked_are_passed_over_when_the_width_says_so():
+    data, *_ = fitted()
+    plain = cases()
+    columns = {name: plain.numbers(name) for name in ("x0", "x1", "x2")}
+    table = from_arrays({"note": ["text"] * 60, **columns, "y": plain.texts("y").astype(str)})
+    assert bound(data, table)[0].inputs == ("x0", "x1", "x2")
+
+
 def test_a_model_of_forty_columns_on_thirty_nine_is_refused_with_both_numbers():
     data, *_ = fitted(columns=40)
     with pytest.raises(Refused, match=r"wants 40 columns.*has 39 feature columns"):

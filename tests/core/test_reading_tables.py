@@ -184,6 +184,15 @@ def test_kinds_and_roles_are_guessed():
     assert columns["grade"].order == ("A", "B", "C")
 
 
+def test_numbers_that_never_repeat_are_features_unless_they_name_rows():
+    rng = np.random.default_rng(1)
+    amounts = rng.permutation(10_000)[:50] * 3
+    found = table.from_arrays({"amount": amounts, "loan_no": amounts + 1, "n": np.arange(50), "y": [0, 1] * 25})
+    roles = {column.name: column.role for column in guess.guess_columns(table.profile(found))}
+    assert roles["amount"] is Role.feature
+    assert roles["loan_no"] is roles["n"] is Role.identifier
+
+
 def test_the_test_split_is_held_out():
     assert guess.split_values(["train", "valid", "test"]) == (("test",), ("train",))
     assert guess.split_values(["training", "validation"]) == (("validation",), ("training",))

@@ -102,6 +102,16 @@ def test_the_reading_has_the_curves_own_numbers():
     assert f"from {on_scale[0].mean * 100:.1f}% to {on_scale[-1].mean * 100:.1f}%" in reading.text
 
 
+@pytest.mark.parametrize("value", [3.0, np.nan])
+def test_a_feature_with_one_value_or_none_is_said(value):
+    columns = {"x": np.full(60, value), "y": np.arange(60) % 2}
+    subject = system(columns, lambda frame: np.full(frame.rows, 0.25), ["x"])
+    result = partial.respond(subject, ResponseSettings(feature="x"), 1, Work())
+    shown = "3" if value == 3 else "missing"
+    text = partial.say(result, Wording(), ResponseSettings()).text
+    assert text == f"X is {shown} in all of these rows; the mean chance that y is 1 is 25.0%."
+
+
 def test_an_unknown_feature_is_refused_by_name():
     with pytest.raises(Refused, match="“colour” is not a feature of the model"):
         partial.respond(subject_of(), ResponseSettings(feature="colour"), 1, Work())

@@ -21,7 +21,9 @@ def documents() -> dict[Path, str]:
     with tempfile.TemporaryDirectory() as folder:
         openapi = create(FileStore(Path(folder))).openapi()
     schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **AuditFile.model_json_schema()}
-    metrics = {name: {"label": metric.label, "short": metric.short, "kind": metric.kind} for name, metric in METRICS.items()}
+    metrics = {
+        name: {"label": metric.label, "short": metric.short, "kind": metric.kind} for name, metric in METRICS.items()
+    }
     bodies = {FORMATS / "openapi.json": openapi, FORMATS / "audit.schema.json": schema, NAMES / "metrics.json": metrics}
     return {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
 

@@ -27,6 +27,7 @@ _OUTCOMES = {"outcome", "label", "target", "y", "actual", "truth", "observed"}
 _WEIGHTS = {"weight", "weights", "row_weight", "sample_weight", "case_weight"}
 _SCORES = {"score", "probability", "prediction_score", "predicted_probability", "model_score"}
 _DECISIONS = {"decision", "decided", "predicted", "prediction", "model_decision"}
+_IDENTIFIERS = re.compile(r"(^|_)(id|ids|key|number|nr|no|uuid|code|reference|ref)$")
 _GROUPS = re.compile(
     r"(^|_)(age_?(band|group)|sex|gender|ethnic\w*|race|religion|language|region|area|nationality|disab\w*|marital\w*)($|_)"
 )
@@ -62,13 +63,21 @@ def _guess(column: ColumnProfile, rows: int) -> ColumnSpec:
         role = Role.score
     elif name in _DECISIONS and column.distinct == 2:
         role = Role.decision
-    elif column.distinct == filled and filled > 20 and column.stored in ("int64", "string"):
+    elif column.distinct == filled and filled > 20 and _names_rows(column, name):
         role = Role.identifier
     elif _GROUPS.search(name) and column.distinct <= 30:
         role = Role.group
     elif kind is Kind.text:
         role = Role.ignored
     return ColumnSpec(name=column.name, kind=kind, role=role, order=order)
+
+
+def _names_rows(column: ColumnProfile, name: str) -> bool:
+    """Text that never repeats names a row; numbers do when they count up or are called so."""
+    if column.stored == "string":
+        return True
+    counts_up = column.low is not None and column.high is not None and column.high - column.low + 1 == column.distinct
+    return column.stored == "int64" and (counts_up or bool(_IDENTIFIERS.search(name)))
 
 
 def _kind(column: ColumnProfile) -> tuple[Kind, tuple[str, ...]]:

@@ -32,8 +32,8 @@ SMALL_CURVE_ROWS = 300
 class DriversSettings(Frozen):
     loss: Loss = "log_loss"
     repeats: int = Field(default=10, ge=2, le=100)
-    rows: int = Field(default=20_000, ge=50, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
-    explained: int = Field(default=200, ge=10, le=100_000, description="Rows whose contributions are averaged")
+    rows: int = Field(default=20_000, ge=10, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
+    explained: int = Field(default=200, ge=1, le=100_000, description="Rows whose contributions are averaged")
 
 
 class Driver(Frozen):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections import Counter
+from collections.abc import Iterator
 from typing import Literal
 
 import numpy as np
@@ -218,10 +219,9 @@ def _match_wide(entry: ModelInput, table: Table, spec: Spec) -> tuple[tuple[_Mat
     if spec.model_inputs:
         columns = list(spec.model_inputs)
     else:
-        columns = [column.name for column in spec.columns if column.role is Role.feature]
-        with_groups = [column.name for column in spec.columns if column.role in (Role.feature, Role.group)]
-        if entry.width is not None and len(columns) != entry.width and len(with_groups) == entry.width:
-            columns = with_groups
+        candidates = list(_in_table_order(table, spec))
+        fitting = [found for found in candidates if entry.width is None or len(found) == entry.width]
+        columns = (fitting or candidates)[0]
     if entry.width is not None and len(columns) != entry.width:
         raise Refused(
             f"The model wants {entry.width} columns in its input “{entry.name}”; the table has {len(columns)} feature "
@@ -233,6 +233,14 @@ def _match_wide(entry: ModelInput, table: Table, spec: Spec) -> tuple[tuple[_Mat
         _check_kind(entry, column, table)
     note = f"The model takes its columns in one tensor; they are fed in this order: {', '.join(columns)}."
     return tuple(_Match(column=column, input=entry.name, tensor=entry.tensor) for column in columns), (note,)
+
+
+def _in_table_order(table: Table, spec: Spec) -> Iterator[list[str]]:
+    """Which columns a model of one wide input may mean: the features first, then wider and narrower readings."""
+    for roles in ((Role.feature,), (Role.feature, Role.group), (Role.feature, Role.group, Role.identifier)):
+        chosen = [column.name for column in spec.columns if column.role in roles]
+        yield chosen
+        yield [name for name in chosen if table.is_number(name)]
 
 
 def _fold(name: str) -> str:

@@ -28,7 +28,7 @@ class ResponseSettings(Frozen):
     feature: str = Field(default="", description="A feature of the model; its first one when empty")
     points: int = Field(default=40, ge=2, le=200)
     range: Literal["1 to 99%", "full"] = "1 to 99%"
-    rows: int = Field(default=1_000, ge=10, le=100_000, description="Rows whose curves are averaged")
+    rows: int = Field(default=1_000, ge=1, le=100_000, description="Rows whose curves are averaged")
     curves: int = Field(default=30, ge=0, le=2_000, description="Single curves returned")
 
 
@@ -169,6 +169,12 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
         f"mean chance that {result.event}" if result.output == "probability" else f"mean log-odds that {result.event}"
     )
     points = [point for point in result.points if point.position is not None or not result.numeric]
+    points = points or list(result.points)
+    if len(points) == 1:
+        only = points[0]
+        value = amount(only.mean, result.output)
+        headline = f"{words.opening(name)} is {only.label} in all of these {wording.rows}; the {what} is {value}."
+        return plain(headline, _detail(result, wording, name))
     if result.numeric and len(points) > 1:
         first, last = points[0], points[-1]
         if result.direction == "flat":
@@ -192,6 +198,10 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
             f"The {what} is highest at {name} {top.label} ({amount(top.mean, result.output)}) and lowest at "
             f"{bottom.label} ({amount(bottom.mean, result.output)})."
         )
+    return plain(headline, _detail(result, wording, name))
+
+
+def _detail(result: ResponseResult, wording: Wording, name: str) -> str:
     detail = f"Mean of {words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows}, each with {name} moved and all else kept."
     scarce = [point.label for point in result.points if point.scarce]
     if scarce:
@@ -207,4 +217,4 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
         detail += (
             f" {words.plural(result.left_out, 'rarer level')} {'is' if result.left_out == 1 else 'are'} not drawn."
         )
-    return plain(headline, detail)
+    return detail
