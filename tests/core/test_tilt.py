@@ -71,6 +71,15 @@ def test_the_favourable_decision_may_be_the_absence_of_the_event():
     assert rate(other, "true_positive_rate") == rate(event, "true_positive_rate")
 
 
+def test_groups_called_by_a_number_are_named_with_their_column():
+    columns = rows_of(TWO_GROUPS)
+    columns["g"] = [{"a": "0", "b": "1"}[g] for g in columns["g"]]
+    result = compared(columns)
+    found = next(d for d in result.disparities if d.metric == "accuracy")
+    text = tilt.sentence(result, found, Wording())
+    assert text.startswith("G 1 rows: accuracy 0.89 times that of g 0 rows (95%")
+
+
 @pytest.mark.parametrize(
     ("enough", "ratio", "p", "expected"),
     [

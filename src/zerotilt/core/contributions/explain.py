@@ -17,7 +17,7 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 MethodChoice = Literal["auto", "enumeration", "sampled"]
-ENUMERATION_EVALUATIONS = 1_000_000
+ENUMERATION_EVALUATIONS = 400_000
 LEAST_BACKGROUND = 100
 
 

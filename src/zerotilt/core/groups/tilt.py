@@ -18,6 +18,7 @@ from zerotilt.core.spec import FlagPolicy, Frozen, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
+BARE = {"yes", "no", "true", "false"}
 Status = Literal["flagged", "uncertain", "within", "too_few"]
 
 
@@ -211,16 +212,19 @@ def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[S
     of = sizes[disparity.attribute, disparity.group].metrics[disparity.metric].of
     of_reference = sizes[disparity.attribute, disparity.reference].metrics[disparity.metric].of
     ratio = disparity.ratio
-    who = words.opening(f"{disparity.group} {wording.rows} ({words.title(disparity.attribute)})")
+    who = words.opening(f"{_called(disparity.attribute, disparity.group)} {wording.rows}")
+    if not _bare(disparity.group):
+        who += f" ({words.title(disparity.attribute)})"
+    reference = _called(disparity.attribute, disparity.reference)
     label = METRICS[disparity.metric].phrase
     if ratio.value is None:
-        return (Span(text=f"{who}: the {label} cannot be compared with that of {disparity.reference}."),)
+        return (Span(text=f"{who}: the {label} cannot be compared with that of {reference}."),)
     if disparity.metric == "selection_rate":
         verb, gap, whom = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
     else:
         verb, gap, whom = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
     rest = (
-        f"{whom}{disparity.reference} {wording.rows} ({words.level(result.policy.confidence)} interval "
+        f"{whom}{reference} {wording.rows} ({words.level(result.policy.confidence)} interval "
         f"{words.ratio(ratio.low)} to {words.ratio(ratio.high)}; {words.count(of)} and {words.count(of_reference)} "
         f"{wording.rows})."
     )
@@ -229,6 +233,15 @@ def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[S
         Span(text=gap, flagged=disparity.status == "flagged"),
         Span(text=rest),
     )
+
+
+def _bare(group: str) -> bool:
+    """Whether a group's label says nothing without its column: a number, yes, no, true, false."""
+    return group.replace(".", "", 1).replace("-", "", 1).isdigit() or group.lower() in BARE
+
+
+def _called(attribute: str, group: str) -> str:
+    return f"{words.title(attribute)} {group}" if _bare(group) else group
 
 
 def sentence(result: TiltResult, disparity: Disparity, wording: Wording) -> str:

@@ -169,6 +169,25 @@ def _classes(graph: onnx.GraphProto) -> tuple[str, ...]:
     return ()
 
 
+def _without_maps(data: bytes) -> bytes:
+    """The model giving its probabilities as one tensor where it would give a map for each row, which is slow to read."""
+    model = onnx.load_from_string(data)
+    maps = {node.output[0]: node.input[0] for node in model.graph.node if node.op_type == "ZipMap"}
+    if not maps:
+        return data
+    kept = [node for node in model.graph.node if node.op_type != "ZipMap"]
+    outputs = [
+        onnx.helper.make_tensor_value_info(maps[output.name], onnx.TensorProto.FLOAT, None)
+        if output.name in maps
+        else output
+        for output in model.graph.output
+    ]
+    del model.graph.node[:], model.graph.output[:]
+    model.graph.node.extend(kept)
+    model.graph.output.extend(outputs)
+    return model.SerializeToString()
+
+
 class _Match(Frozen):
     """One column of the table feeding one place of the model."""
 
@@ -290,7 +309,7 @@ class OnnxPredictor:
     def __init__(self, data: bytes, table: Table, spec: Spec):
         self.card = inspect(data)
         self._matches, notes = match(self.card, table, spec)
-        self._session = _session(data)
+        self._session = _session(_without_maps(data))
         self.inputs = tuple(pair.column for pair in self._matches)
         self._tensors = {pair.column: pair.tensor for pair in self._matches}
         self._place, note = _event_place(self.card.classes, spec)
@@ -349,10 +368,8 @@ class OnnxPredictor:
         return feed
 
     def _choose(self, results: list, rows: int) -> int:
-        """The place of the probabilities among the outputs: floats, or a list of maps."""
+        """The place of the probabilities among the outputs: the first that holds floats."""
         for place, result in enumerate(results):
-            if isinstance(result, list) and result and isinstance(result[0], dict):
-                return place
             if isinstance(result, np.ndarray) and result.dtype.kind == "f":
                 return place
         shapes = ", ".join(f"“{output.name}” {output.type}" for output in self._session.get_outputs())
@@ -363,9 +380,6 @@ class OnnxPredictor:
         )
 
     def _event_column(self, result, rows: int) -> NDArray[np.float64]:
-        if isinstance(result, list):  # one map from class to probability a row
-            labels = sorted(result[0], key=str) if not self.card.classes else list(result[0])
-            result = np.array([[row[label] for label in labels] for row in result])
         values = np.asarray(result, dtype=np.float64)
         if values.ndim == 1 and len(values) == rows:
             values = values[:, None]
