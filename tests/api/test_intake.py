@@ -59,6 +59,32 @@ def test_a_corrected_dialect_reads_the_table_again(client):
     assert (column["stored"], column["high"]) == ("int64", 5678)
 
 
+def test_what_was_entered_is_carried_over_to_another_table(client, loans):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, talk.csv_bytes(loans))
+    spec = talk.set_roles(client.get(f"/api/audits/{audit}").json()["spec"], income="ignored")
+    spec["wording"] |= {"rows": "loans"}
+    client.put(f"/api/audits/{audit}/spec", json=spec)
+    changed = loans.append_column("extra", pa.array(["a", "b"] * 600)).drop_columns("score")
+    coded = changed.set_column(0, "income", pa.array([f"about {value}" for value in range(1_200)]))
+    talk.put_table(client, audit, talk.csv_bytes(coded))
+    found = client.get(f"/api/audits/{audit}").json()["spec"]
+    columns = {column["name"]: column for column in found["columns"]}
+    assert set(columns) == {"income", "region", "paid", "extra"}
+    assert (columns["income"]["role"], columns["income"]["kind"]) == ("ignored", "text")
+    assert columns["region"]["role"] == "group"
+    assert (found["wording"]["rows"], found["event"]) == ("loans", "yes")
+
+
+def test_marks_that_are_the_same_are_refused(client, loans):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, talk.csv_bytes(loans))
+    dialect = client.get(f"/api/audits/{audit}").json()["table"]["profile"]["dialect"]
+    answer = client.post(f"/api/audits/{audit}/table/reread", json={"dialect": dialect | {"thousands": "."}})
+    assert answer.status_code == 422
+    assert "both “.”" in answer.json()["detail"]
+
+
 def test_changing_a_role_asks_for_finishing_again_but_wording_does_not(client, loans):
     audit = talk.new_audit(client)
     talk.put_table(client, audit, talk.csv_bytes(loans))

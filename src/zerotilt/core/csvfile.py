@@ -19,6 +19,7 @@ import charset_normalizer
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
+from pydantic import model_validator
 
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen
@@ -38,6 +39,12 @@ class Dialect(Frozen):
     quote: Literal['"', "'"] = '"'
     decimal: Literal[".", ","] = "."
     thousands: Literal["", ",", ".", " ", "'"] = ""
+
+    @model_validator(mode="after")
+    def _marks_differ(self) -> Dialect:
+        if self.decimal == self.thousands:
+            raise ValueError(f"decimal mark and thousands mark are both “{self.decimal}”")
+        return self
 
 
 def sniff(source: BinaryIO) -> Dialect:

@@ -132,6 +132,8 @@ class Worker:
 
     def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         payload = task.payload
+        before = task.audit.tables.order_by(TableFile.created.desc()).first()
+        spec = _carried_over(task.audit.spec, before.profile if before else None, result)
         TableFile.create(
             audit=task.audit,
             name=payload["name"],
@@ -140,9 +142,6 @@ class Worker:
             bytes=payload["bytes"],
             profile=result["profile"],
         )
-        earlier = (task.audit.spec or {}).get("columns", [])
-        same = [column["name"] for column in earlier] == [column["name"] for column in result["spec"]["columns"]]
-        spec = task.audit.spec if same else result["spec"]
         Audit.update(spec=spec, ready=False).where(Audit.id == task.audit_id).execute()
         return {"rows": result["profile"]["rows"]}
 
@@ -224,6 +223,30 @@ FINISHERS: dict[str, Callable[[Worker, Task, dict], dict]] = {
     "report": Worker._finish_report,
     "demo": Worker._finish_demo,
 }
+
+
+def _carried_over(earlier: dict | None, profile: dict | None, result: dict[str, Any]) -> dict[str, Any]:
+    """The guesses for a new table, with what a person had entered for columns that are still there.
+
+    A column that is now stored otherwise keeps its role and takes the new kind.
+    """
+    if earlier is None or profile is None:
+        return result["spec"]
+    entered = {column["name"]: column for column in earlier["columns"]}
+    stored = {column["name"]: column["stored"] for column in profile["columns"]}
+    now_stored = {column["name"]: column["stored"] for column in result["profile"]["columns"]}
+    names = set(now_stored)
+    if not names & set(entered):
+        return result["spec"]
+    columns = []
+    for guess in result["spec"]["columns"]:
+        kept = entered.get(guess["name"])
+        if kept is not None and stored.get(guess["name"]) != now_stored[guess["name"]]:
+            kept = kept | {"kind": guess["kind"], "order": guess["order"], "cuts": []}
+        columns.append(kept or guess)
+    crossings = [crossing for crossing in earlier["intersections"] if set(crossing) <= names]
+    inputs = [name for name in earlier["model_inputs"] if name in names]
+    return earlier | {"columns": columns, "intersections": crossings, "model_inputs": inputs}
 
 
 def _claim(task_id: str) -> Task | None:

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { type Audit, api, need, type Schemas, type Task, type Told } from "../../api/client";
 import { bytes, count } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -59,14 +59,25 @@ export function TablePart({ audit }: { audit: Audit }) {
   const [problem, setProblem] = useState<Told | null>(null);
   const table = audit.table;
   const dialect = table?.profile.dialect;
+  const [wanted, setWanted] = useState<Dialect | null>(null);
+  const file = table?.uploaded_digest;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another file is read by what is found out for it
+  useEffect(() => setWanted(null), [file]);
   const reread = async (change: Partial<Dialect>) => {
     setProblem(null);
+    // a second correction builds on the first, also while that is still being read
+    const next = { ...dialect, ...wanted, ...change } as Dialect;
+    if (next.decimal === next.thousands) {
+      if ("thousands" in change) next.decimal = next.thousands === "," ? "." : ",";
+      else next.thousands = "";
+    }
+    setWanted(next);
     try {
       setAgain(
         await need(
           api.POST("/api/audits/{audit_id}/table/reread", {
             params: { path: { audit_id: audit.id } },
-            body: { dialect: { ...dialect, ...change } as Dialect },
+            body: { dialect: next },
           }),
         ),
       );
@@ -98,7 +109,7 @@ export function TablePart({ audit }: { audit: Audit }) {
         <p className="mt-3 flex flex-wrap gap-x-5 gap-y-2 text-soft">
           <span>Read as CSV:</span>
           {(Object.keys(CHOICES) as (keyof Dialect)[]).map((part) => {
-            const current = dialect[part] as string;
+            const current = (wanted ?? dialect)[part] as string;
             const known = CHOICES[part].options.some(([value]) => value === current);
             return (
               <label key={part}>

@@ -1,0 +1,57 @@
+"""Host and Origin, without a running installation."""
+
+import asyncio
+
+import httpx
+import pytest
+
+from zerotilt.api.guard import Guard
+
+
+async def _echo(scope, receive, send):
+    await send({"type": "http.response.start", "status": 200, "headers": [(b"x-content-type-options", b"own")]})
+    await send({"type": "http.response.body", "body": b"reached"})
+
+
+def ask(**headers) -> httpx.Response:
+    async def run():
+        transport = httpx.ASGITransport(app=Guard(_echo))
+        async with httpx.AsyncClient(transport=transport, base_url="http://127.0.0.1:8420") as client:
+            return await client.post("/", headers=headers)
+
+    return asyncio.run(run())
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1:8420", "localhost:8420", "localhost", "[::1]:8420", "[::1]"])
+def test_this_machine_is_let_in(host):
+    assert ask(host=host).text == "reached"
+
+
+@pytest.mark.parametrize(
+    "host", ["evil.example", "127.0.0.1.evil.example:8420", "10.0.0.1:8420", "", "localhost.evil:80"]
+)
+def test_other_names_for_this_machine_are_not(host):
+    answer = ask(host=host)
+    assert answer.status_code == 421
+    assert answer.headers["content-type"] == "application/problem+json"
+
+
+@pytest.mark.parametrize(
+    ("origin", "status"),
+    [
+        ("http://127.0.0.1:8420", 200),
+        ("http://127.0.0.1:9999", 403),
+        ("http://localhost:8420", 403),
+        ("https://evil.example", 403),
+        ("null", 403),
+    ],
+)
+def test_only_a_page_of_the_same_address_may_ask(origin, status):
+    assert ask(host="127.0.0.1:8420", origin=origin).status_code == status
+
+
+def test_headers_of_an_answers_own_are_kept_and_the_others_added():
+    answer = ask(host="localhost")
+    assert answer.headers.get_list("x-content-type-options") == ["own"]
+    assert answer.headers["referrer-policy"] == "no-referrer"
+    assert "frame-ancestors 'self'" in answer.headers["content-security-policy"]

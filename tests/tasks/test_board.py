@@ -1,0 +1,136 @@
+"""Tasks on a real database: one for one result, taken up again when left behind."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import peewee
+import pytest
+
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Context
+from zerotilt.store import database
+from zerotilt.store.database import Unreachable, patiently
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import Audit, Task
+from zerotilt.tasks import board
+from zerotilt.tasks.worker import Worker, _claim
+
+
+class Recorded:
+    """A queue that only remembers what was sent."""
+
+    def __init__(self):
+        self.sent: list[str] = []
+        self.huey = self
+        self.perform = None
+
+    def send(self, task_id: str, urgent: bool = True) -> None:
+        self.sent.append(task_id)
+
+    def pending_count(self) -> int:
+        return 0
+
+
+@pytest.fixture
+def connection(running):
+    database.bind(running.postgres.address)
+    with database.database.connection_context(), database.database.atomic() as transaction:
+        yield database.database
+        transaction.rollback()
+
+
+@pytest.fixture
+def demo_audit(connection):
+    return Audit.get(Audit.demo)
+
+
+def test_a_task_under_way_is_joined(connection):
+    queue = Recorded()
+    desk = board.Board(queue)
+    first = desk.submit("demo", "Demo", {}, None, "one result")
+    second = desk.submit("demo", "Demo", {}, None, "one result")
+    assert first.id == second.id
+    assert queue.sent == [str(first.id)]
+    Task.update(state="done").where(Task.id == first.id).execute()
+    assert desk.submit("demo", "Demo", {}, None, "one result").id != first.id
+
+
+def test_evidence_that_is_there_is_given_back_whatever_the_model_is_called(demo_audit):
+    queue = Recorded()
+    model = str(demo_audit.models.first().id)
+    found = board.Board(queue).reading(demo_audit, Context(model=model), "tilt", {})
+    assert found.method == "tilt"
+    assert queue.sent == []
+    assert board.Board(queue).known(demo_audit, Context(model=model, rows="training"), "tilt", {}) is None
+
+
+def test_what_is_missing_is_said(connection):
+    audit = Audit.create(title="empty")
+    with pytest.raises(Refused, match="no table yet"):
+        board.basis(audit, Context())
+    demo = Audit.get(Audit.demo)
+    with pytest.raises(Refused, match="no such model version"):
+        board.basis(demo, Context(model="00000000-0000-0000-0000-000000000000"))
+
+
+def left_behind(state: str, seconds: float) -> Task:
+    past = datetime.now(UTC) - timedelta(seconds=seconds)
+    return Task.create(kind="demo", title="t", payload={}, state=state, queued=past, heartbeat=past)
+
+
+def test_what_a_dead_worker_left_is_taken_up_again(connection, tmp_path):
+    queue = Recorded()
+    worker = Worker(queue, FileStore(tmp_path))
+    stale, lost = left_behind("running", 60), left_behind("queued", 60)
+    alive, waiting = left_behind("running", 1), left_behind("queued", 1)
+    worker.sweep()
+    assert {str(stale.id), str(lost.id)} <= set(queue.sent)
+    assert not {str(alive.id), str(waiting.id)} & set(queue.sent)
+    assert Task.get_by_id(stale.id).state == "queued"
+
+
+def test_a_task_is_claimed_once_and_a_cancelled_one_never(connection):
+    task = left_behind("queued", 0)
+    assert _claim(str(task.id)).attempts == 1
+    assert _claim(str(task.id)) is None
+    unwanted = left_behind("queued", 0)
+    Task.update(cancel=True).where(Task.id == unwanted.id).execute()
+    assert _claim(str(unwanted.id)) is None
+    assert Task.get_by_id(unwanted.id).state == "cancelled"
+
+
+def test_a_task_whose_worker_died_too_often_is_given_up(connection, tmp_path, monkeypatch):
+    monkeypatch.setattr("zerotilt.tasks.worker.patiently", lambda action, seconds: action())
+    task = left_behind("queued", 0)
+    Task.update(attempts=3).where(Task.id == task.id).execute()
+    Worker(Recorded(), FileStore(tmp_path)).perform(str(task.id))
+    ended = Task.get_by_id(task.id)
+    assert ended.state == "failed"
+    assert "died 3 times" in ended.error["message"]
+
+
+def test_patience_ends_in_words(running):
+    database.bind(running.postgres.address)
+    tries = []
+
+    def action():
+        tries.append(1)
+        raise peewee.OperationalError("gone")
+
+    with pytest.raises(Unreachable, match="gone"):
+        patiently(action, 0.5)
+    assert len(tries) > 1
+
+
+def test_patience_is_rewarded(running):
+    database.bind(running.postgres.address)
+    tries = []
+
+    def action():
+        tries.append(1)
+        if len(tries) < 3:
+            raise peewee.InterfaceError("not yet")
+        return "there"
+
+    assert patiently(action, 5) == "there"
