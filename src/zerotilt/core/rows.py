@@ -13,6 +13,11 @@ from zerotilt.core.table import Table
 NAMES = {"hold-out": "held-out", "training": "training", "all": "all"}
 
 
+def counted(number: int, which: str, word: str) -> str:
+    """So many rows of a row set, as a phrase: "3,600 held-out claims", "12,000 claims"."""
+    return f"{words.count(number)} {word}" if which == "all" else f"{words.count(number)} {NAMES[which]} {word}"
+
+
 def outcome(spec: Spec, table: Table) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Whether the event happened, and whether the outcome is known; both of shape (rows,).
 

@@ -1568,6 +1568,11 @@ export interface components {
         Role: "feature" | "outcome" | "group" | "identifier" | "weight" | "split" | "score" | "decision" | "ignored";
         /** RowSet */
         RowSet: {
+            /**
+             * Which
+             * @enum {string}
+             */
+            which: "hold-out" | "training" | "all";
             /** Name */
             name: string;
             /** Described */

@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import output, words
+from zerotilt.core import rows as row_sets
 from zerotilt.core.contributions.explain import MethodChoice, explain
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -149,8 +150,5 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
         right = result.outcome == result.predicted
         phrase = result.event if result.outcome else f"not so that {result.event}"
         detail += f"What happened: {phrase}; the prediction was {'right' if right else 'wrong'}. "
-    detail += (
-        f"Against {words.count(result.background)} {result.background_rows.replace('hold-out', 'held-out')} "
-        f"{wording.rows}; the steps add up to the prediction. {result.why}"
-    )
+    detail += f"Against {row_sets.counted(result.background, result.background_rows, wording.rows)}; the steps add up to the prediction. {result.why}"
     return plain(headline + ".", detail)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 
 from zerotilt.core import rows as row_sets
@@ -19,6 +21,7 @@ class PerformanceSettings(Frozen):
 
 
 class RowSet(Frozen):
+    which: Literal["hold-out", "training", "all"]
     name: str
     described: str
     rows: int
@@ -50,6 +53,7 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
             continue  # a table of held-out rows only has no training rows to stand beside them
         sets.append(
             RowSet(
+                which=which,
                 name=row_sets.NAMES[which],
                 described=row_sets.describe(subject.spec, which),
                 rows=found.rows,
@@ -69,7 +73,7 @@ def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettin
     first = result.sets[0]
     accuracy = first.metrics["accuracy"]
     headline = (
-        f"{words.percent(accuracy.value)} of {words.count(first.rows)} {first.name} {wording.rows} are decided rightly "
+        f"{words.percent(accuracy.value)} of {row_sets.counted(first.rows, first.which, wording.rows)} are decided rightly "
         f"({words.level(result.confidence)} interval {words.percent(accuracy.low)} to {words.percent(accuracy.high)})."
     )
     detail = ""
@@ -83,5 +87,5 @@ def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettin
             detail += (
                 " An AUC below one half suggests that event and class are mixed up; check which class is the event."
             )
-    detail += f" The {first.name} rows are {first.described}."
+    detail += f" Read: {first.described}."
     return plain(headline, detail.strip())
