@@ -65,6 +65,11 @@ def test_types_come_from_all_rows_not_the_first_ones():
     assert read(f"x,y\n{rows.replace(chr(10), ',a' + chr(10))},a\n").column("x").type == pa.float64()
 
 
+def test_days_that_exist_are_dates_and_others_are_text():
+    assert read("d,n\n2026-02-28,1\n,2\n2024-02-29,3\n").column("d").type == pa.date32()
+    assert read("d,n\n2026-02-28,1\n2026-02-30,2\n").texts("d").tolist() == ["2026-02-28", "2026-02-30"]
+
+
 def test_codes_with_leading_zeros_stay_text_and_whole_numbers_stay_whole():
     found = read("code,n\n007,1\n012,2\n")
     assert found.texts("code").tolist() == ["007", "012"]

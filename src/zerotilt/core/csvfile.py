@@ -233,8 +233,7 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
             if state.number and state.whole:
                 bare = _strip_marks(values, dialect) if dialect.thousands else values
                 state.whole = pc.all(pc.match_substring_regex(bare, whole)).as_py()
-            if state.date:
-                state.date = pc.all(pc.match_substring_regex(values, r"^\d{4}-(0\d|1[0-2])-([0-2]\d|3[01])$")).as_py()
+            state.date = state.date and _are_dates(values)
     if not found.rows:
         raise Refused(
             "The file has a header line and no rows.", where="line 2", todo="Upload a file with at least one row."
@@ -250,6 +249,17 @@ def typed_batches(source: BinaryIO, found: Scan, work: Work | None = None) -> It
             _convert(column, kind.type, found.dialect) for column, kind in zip(batch.columns, schema, strict=True)
         ]
         yield pa.record_batch(arrays, schema=schema)
+
+
+def _are_dates(values: pa.Array) -> bool:
+    """Whether every value is a day that exists, written year-month-day; 2026-02-30 is text."""
+    if not pc.all(pc.match_substring_regex(values, r"^\d{4}-\d{2}-\d{2}$")).as_py():
+        return False
+    try:
+        pc.cast(values, pa.date32())
+    except pa.ArrowInvalid:
+        return False
+    return True
 
 
 def _is_missing(column: pa.Array) -> pa.Array:
@@ -269,12 +279,7 @@ def _convert(column: pa.Array, kind: pa.DataType, dialect: Dialect) -> pa.Array:
         return blank
     bare = pc.utf8_trim_whitespace(blank)
     if pa.types.is_date(kind):
-        try:
-            return pc.cast(bare, kind)
-        except pa.ArrowInvalid:
-            raise Refused(
-                "A value that looks like a date is none.", todo=f"Check days and months in the file ({bare[0]})."
-            ) from None
+        return pc.cast(bare, kind)
     bare = pc.replace_substring_regex(_strip_marks(bare, dialect), r"^\+", "")
     return pc.cast(bare, kind)
 

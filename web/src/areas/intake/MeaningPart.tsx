@@ -2,6 +2,21 @@ import type { ReactNode } from "react";
 import type { Audit, Spec } from "../../api/client";
 import { title } from "../../ui/numbers";
 
+const DECISIONS = [
+  {
+    part: "favourable",
+    label: "Name of that decision",
+    unnamed: "favourable decision",
+    example: "for example: settled at once",
+  },
+  {
+    part: "unfavourable",
+    label: "Name of the other decision",
+    unnamed: "unfavourable decision",
+    example: "for example: inspected",
+  },
+] as const;
+
 /** Event, decisions and their names, threshold, and which rows are held out. */
 export function MeaningPart({
   audit,
@@ -53,9 +68,9 @@ export function MeaningPart({
               onChange={(event) => name({ event: event.target.value })}
             />
           </Line>
-          <Line label="Favourable to the person" to="favourable">
+          <Line label="Favourable to the person" to="favourable-to">
             <select
-              id="favourable"
+              id="favourable-to"
               className="field"
               value={draft.favourable}
               onChange={(event) => set({ favourable: event.target.value as Spec["favourable"] })}
@@ -64,24 +79,17 @@ export function MeaningPart({
               <option value="other">predicting “{other}”</option>
             </select>
           </Line>
-          <Line label="Name of that decision" to="favourable-name">
-            <input
-              id="favourable-name"
-              className="field w-full"
-              placeholder="for example: settled at once"
-              value={wording.favourable === "favourable decision" ? "" : (wording.favourable ?? "")}
-              onChange={(event) => name({ favourable: event.target.value || "favourable decision" })}
-            />
-          </Line>
-          <Line label="Name of the other decision" to="unfavourable-name">
-            <input
-              id="unfavourable-name"
-              className="field w-full"
-              placeholder="for example: inspected"
-              value={wording.unfavourable === "unfavourable decision" ? "" : (wording.unfavourable ?? "")}
-              onChange={(event) => name({ unfavourable: event.target.value || "unfavourable decision" })}
-            />
-          </Line>
+          {DECISIONS.map((decision) => (
+            <Line key={decision.part} label={decision.label} to={decision.part}>
+              <input
+                id={decision.part}
+                className="field w-full"
+                placeholder={decision.example}
+                value={wording[decision.part] === decision.unnamed ? "" : (wording[decision.part] ?? "")}
+                onChange={(event) => name({ [decision.part]: event.target.value || decision.unnamed })}
+              />
+            </Line>
+          ))}
           <Line label="One row is called" to="row-name">
             <span className="flex gap-3">
               <input
