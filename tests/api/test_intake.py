@@ -48,6 +48,11 @@ def test_a_model_is_needed_for_what_asks_about_new_rows(client, loans):
     assert "needs a model" in failed["error"]["message"]
 
 
+def test_the_version_that_intake_was_finished_with_is_known(client):
+    audit = talk.demo_audit(client)
+    assert audit["checked_model"] == audit["models"][0]["id"]
+
+
 def test_a_corrected_dialect_reads_the_table_again(client):
     audit = talk.new_audit(client)
     talk.put_table(client, audit, b"a;b\n1.234;x\n5.678;z\n")

@@ -14,7 +14,7 @@ from zerotilt.core.csvfile import Dialect
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Spec
 from zerotilt.store.database import patiently
-from zerotilt.store.records import Audit, ModelVersion
+from zerotilt.store.records import Audit
 from zerotilt.tasks.board import current_table
 
 router = APIRouter(prefix="/api", tags=["audits"])
@@ -149,9 +149,3 @@ class Finish(BaseModel):
 def finish(audit: Audit, desk: TheDesk, wanted: Finish) -> TaskView:
     """Try everything the roles promise on the real rows and score the model."""
     return TaskView.of(desk.board.check(audit, Context(model=wanted.model)))
-
-
-@router.delete("/audits/{audit_id}/models/{model_id}", status_code=204)
-@connected
-def remove_model(audit: Audit, model_id: str) -> None:
-    ModelVersion.delete().where((ModelVersion.id == model_id) & (ModelVersion.audit == audit)).execute()

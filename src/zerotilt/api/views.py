@@ -87,6 +87,9 @@ class AuditView(AuditLine):
     spec: Spec | None
     table: TableView | None
     models: list[ModelView]
+    checked_model: str | None = Field(
+        description="The version with which Intake was last finished; read unless another is chosen"
+    )
     counts: dict[str, int] | None = Field(description="Rows of each row set, once Intake is finished")
     unknown_outcomes: int | None
     groupings: list[str]
@@ -116,6 +119,7 @@ class AuditView(AuditLine):
                 )
                 for model in audit.models.order_by(ModelVersion.created)
             ],
+            checked_model=checked.payload["context"]["model"] if checked else None,
             counts=checked.result["counts"] if checked and audit.ready else None,
             unknown_outcomes=checked.result["unknown_outcomes"] if checked and audit.ready else None,
             groupings=[" · ".join(grouping) for grouping in spec.groupings] if spec else [],

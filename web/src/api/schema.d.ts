@@ -173,23 +173,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/models/{model_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Remove Model */
-        delete: operations["remove_model_api_audits__audit_id__models__model_id__delete"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/audits/{audit_id}/readings/performance": {
         parameters: {
             query?: never;
@@ -521,6 +504,11 @@ export interface components {
             table: components["schemas"]["TableView"] | null;
             /** Models */
             models: components["schemas"]["ModelView"][];
+            /**
+             * Checked Model
+             * @description The version with which Intake was last finished; read unless another is chosen
+             */
+            checked_model: string | null;
             /**
              * Counts
              * @description Rows of each row set, once Intake is finished
@@ -2115,36 +2103,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TaskView"];
                 };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    remove_model_api_audits__audit_id__models__model_id__delete: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                audit_id: string;
-                model_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description Validation Error */
             422: {

@@ -13,7 +13,9 @@ export function useAuditContext() {
   if (audit === null) throw new Error("no audit is open");
   const [search, setSearch] = useSearchParams();
   const wanted = search.get("model");
-  const model = audit.models.find((one) => one.id === wanted) ?? audit.models[0];
+  const named = (id: string | null) => audit.models.find((one) => one.id === id);
+  const newest = audit.models[audit.models.length - 1];
+  const model = named(wanted) ?? (audit.ready ? named(audit.checked_model) : undefined) ?? newest;
   const context: Context = {
     model: model?.id ?? null,
     rows: ROWS.find((one) => one === search.get("rows")) ?? "hold-out",

@@ -1,9 +1,11 @@
 import type { Audit, Spec } from "../../api/client";
+import { useAuditContext } from "../../frame/context";
 import { bytes, count } from "../../ui/numbers";
 import { Upload } from "./Upload";
 
 /** Model versions with what they want, or the recorded column that stands for one. */
 export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; set: (changes: Partial<Spec>) => void }) {
+  const { model: chosen, set: setContext } = useAuditContext();
   const recorded = draft.columns.find((column) => column.role === "score" || column.role === "decision");
   const names = new Set(draft.columns.map((column) => column.name));
   const classes = [...new Set(audit.models.flatMap((model) => model.card.classes))];
@@ -25,7 +27,17 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
               : `${count(model.card.inputs.length)} columns`;
             return (
               <li key={model.id} className="border-b border-rule py-1.5">
-                <b className="font-semibold">{model.name}</b>: ONNX, {bytes(model.card.bytes)}, takes {wants}
+                <label className="mr-1 font-semibold">
+                  <input
+                    type="radio"
+                    name="model"
+                    className="mr-2 accent-act"
+                    checked={model.id === chosen?.id}
+                    onChange={() => setContext({ model: model.id })}
+                  />
+                  {model.name}
+                </label>
+                ONNX, {bytes(model.card.bytes)}, takes {wants}
                 {model.card.classes.length > 0 && `, classes ${model.card.classes.join(" and ")}`}
                 {absent.length > 0 && (
                   <span className="text-flag">
@@ -42,6 +54,7 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
         path={`/api/audits/${audit.id}/models`}
         label={audit.models.length ? "Upload another version" : "Upload a model"}
         accept=".onnx"
+        onDone={(task) => setContext({ model: String(task.result?.model) })}
         hint={
           recorded
             ? `ONNX; not needed while “${recorded.name}” is the recorded ${recorded.role}`

@@ -11,7 +11,7 @@ export function Upload(props: {
   accept: string;
   hint: string;
   started?: Task;
-  onDone?: () => void;
+  onDone?: (task: Task) => void;
 }) {
   const [share, setShare] = useState<number | null>(null);
   const [sent, setSent] = useState<Task | undefined>(undefined);
@@ -21,10 +21,12 @@ export function Upload(props: {
   const task = useTask(sent ?? props.started);
   const busy = task && (task.state === "queued" || task.state === "running");
   const { onDone } = props;
-  const finished = task?.state === "done" ? task.id : undefined;
+  const told = useRef<string | undefined>(undefined);
   useEffect(() => {
-    if (finished) onDone?.();
-  }, [finished, onDone]);
+    if (task?.state !== "done" || told.current === task.id) return;
+    told.current = task.id;
+    onDone?.(task);
+  }, [task, onDone]);
 
   const send = async (file: File | undefined) => {
     if (!file) return;
