@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from zerotilt.core import words
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Spec
+from zerotilt.core.spec import Role, Spec, Task
 from zerotilt.core.table import Table
 
 NAMES = {"hold-out": "held-out", "training": "training", "all": "all"}
@@ -18,40 +18,69 @@ def counted(number: int, which: str, word: str) -> str:
     return f"{words.count(number)} {word}" if which == "all" else f"{words.count(number)} {NAMES[which]} {word}"
 
 
-def outcome(spec: Spec, table: Table) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
-    """Whether the event happened, and whether the outcome is known; both of shape (rows,).
+def outcome(spec: Spec, table: Table) -> tuple[NDArray, NDArray[np.bool_]]:
+    """What really happened, and whether it is known; both of shape (rows,).
+
+    An event: whether it happened (bool). Classes: their number in :func:`classes`
+    (int64). A number: itself (float64).
 
     Raises
     ------
-    Refused : the outcome has one class, more than two, or not the event value.
+    Refused : the outcome has one class, more than two where an event is meant,
+        not the event value, or is no number where one is meant.
     """
     column = spec.outcome
+    where = f"column “{column.name}”"
+    if spec.task is Task.regression:
+        numbers = table.numbers(column.name)
+        known = np.isfinite(numbers)
+        if not known.any():
+            raise Refused("The outcome is missing in every row.", where=where, todo="Choose another outcome column.")
+        return np.where(known, numbers, 0.0), known
     values = table.texts(column.name)
     known = np.array([value is not None for value in values])
-    levels = sorted(set(values[known]))
-    where = f"column “{column.name}”"
+    levels = classes(spec, table)
     listed = words.listing([f"“{level}”" for level in levels[:6]]) + (" …" if len(levels) > 6 else "")
-    if not levels:
-        raise Refused("The outcome is missing in every row.", where=where, todo="Choose another outcome column.")
     if len(levels) == 1:
         raise Refused(
             f"The outcome has one class only ({listed}); there is nothing to tell apart.",
             where=where,
             todo="Choose another outcome column or add rows of the other class.",
         )
+    if spec.task is not Task.binary:
+        number = {level: i for i, level in enumerate(levels)}
+        return np.array([number.get(value, 0) for value in values], np.int64), known
     if len(levels) > 2:
         raise Refused(
             f"The outcome has {len(levels)} classes ({listed}); this audit is of two.",
             where=where,
             todo="Choose a column with two values, or join classes before uploading.",
         )
-    if (event := match_level(spec.event, levels)) is None:
+    if (event := match_level(spec.event, list(levels))) is None:
         raise Refused(
             f"The event value “{spec.event}” is not in the outcome column; it holds {listed}.",
             where=where,
             todo="Choose one of these values as the event.",
         )
     return values == event, known
+
+
+def classes(spec: Spec, table: Table) -> tuple[str, ...]:
+    """The outcome's classes: in their declared order where they have one, else by name.
+
+    Raises
+    ------
+    Refused : the outcome is missing in every row.
+    """
+    levels = sorted({value for value in table.texts(spec.outcome.name) if value is not None})
+    if not levels:
+        raise Refused(
+            "The outcome is missing in every row.",
+            where=f"column “{spec.outcome.name}”",
+            todo="Choose another outcome column.",
+        )
+    order = [level for level in spec.outcome.order if level in levels]
+    return (*order, *(level for level in levels if level not in order))
 
 
 def match_level(value: str, levels: list[str]) -> str | None:

@@ -72,15 +72,30 @@ class Wording(Frozen):
     row: str = "row"
     rows: str = "rows"
     event: str = ""
+    unit: str = Field(default="", description="Unit of the outcome, where it is a number")
     favourable: str = "favourable decision"
     unfavourable: str = "unfavourable decision"
+
+
+class Task(StrEnum):
+    """What is predicted: an event, one of several classes, one of ordered classes, or a number."""
+
+    binary = "binary"
+    several = "several classes"
+    ordered = "ordered classes"
+    regression = "regression"
 
 
 class Spec(Frozen):
     """The declared meaning of a table for one audit."""
 
     columns: tuple[ColumnSpec, ...]
-    event: str = Field(description="Value of the outcome column whose probability the score is")
+    task: Task = Task.binary
+    event: str = Field(
+        default="",
+        description="Value of the outcome column whose probability the score is; with several classes the class read "
+        "unless the context names another; empty for a number",
+    )
     favourable: Literal["event", "other"] = Field(
         default="event", description="Whether predicting the event or its absence is the favourable decision"
     )
@@ -99,6 +114,8 @@ class Spec(Frozen):
 
     @model_validator(mode="after")
     def _names_exist_once(self) -> Spec:
+        if self.task is Task.binary and not self.event:
+            raise ValueError("the event is missing: say which value of the outcome it is")
         names = [column.name for column in self.columns]
         if len(set(names)) != len(names):
             raise ValueError("a column is listed twice")
@@ -144,6 +161,8 @@ class Spec(Frozen):
 
     @property
     def event_phrase(self) -> str:
+        if self.task is Task.regression:
+            return self.outcome.name.replace("_", " ")
         return self.wording.event or f"{self.outcome.name.replace('_', ' ')} is {self.event}"
 
     def digest(self) -> str:
@@ -157,4 +176,9 @@ class Context(Frozen):
 
     model: str | None = Field(default=None, description="Identifier of a model version; None for recorded scores")
     rows: Literal["hold-out", "training", "all"] = "hold-out"
-    output: Literal["probability", "log-odds"] = "probability"
+    output: Literal["probability", "log-odds"] = Field(
+        default="probability", description="Scale of a classifier's output; a number is read as it is"
+    )
+    read_class: str = Field(
+        default="", description="With several classes the one that is read; the spec's event when empty"
+    )

@@ -10,9 +10,12 @@ from numpy.typing import NDArray
 
 from zerotilt.core import output, rows, words
 from zerotilt.core.predictors import Frame, Predictor
+from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role, Spec
+from zerotilt.core.spec import Context, Role, Spec, Task
 from zerotilt.core.table import Table
+
+STRUCTURE_ROWS = 20_000
 
 
 @dataclass(frozen=True)
@@ -33,9 +36,57 @@ class Subject:
         return len(self.rows)
 
     @cached_property
-    def outcome(self) -> NDArray[np.bool_]:
-        """Whether the event happened."""
-        return rows.outcome(self.spec, self.table)[0][self.rows]
+    def outcome(self) -> NDArray:
+        """What happened: whether the event did (bool), the class (its number in ``classes``), or the value."""
+        found = rows.outcome(self.spec, self.table)[0][self.rows]
+        if self.task in (Task.several, Task.ordered) and self.predictor is not None:
+            own = rows.classes(self.spec, self.table)
+            return np.array([self.classes.index(level) for level in own])[found]
+        return found
+
+    @property
+    def task(self) -> Task:
+        return self.spec.task
+
+    @cached_property
+    def classes(self) -> tuple[str, ...]:
+        """The classes where there are more than two, in their order."""
+        if self.task in (Task.binary, Task.regression):
+            return ()
+        return self.predictor.classes if self.predictor is not None else rows.classes(self.spec, self.table)
+
+    @cached_property
+    def column(self) -> int:
+        """Which column of the outputs is read: the class of the context, of the spec, or the last.
+
+        Raises
+        ------
+        Refused : the class is none of the model's.
+        """
+        if not self.classes:
+            return 0
+        wanted = self.context.read_class or self.spec.event
+        if not wanted:
+            return len(self.classes) - 1
+        label = rows.match_level(wanted, list(self.classes))
+        if label is None:
+            raise Refused(
+                f"read_class: “{wanted}” is none of the classes {words.listing(list(self.classes))}.",
+                todo="Choose one of these classes.",
+            )
+        return self.classes.index(label)
+
+    @property
+    def scale(self) -> output.Scale:
+        """The scale the output is read on."""
+        return "value" if self.task is Task.regression else self.context.output
+
+    @property
+    def what(self) -> str:
+        """What the output is the probability of, or the value."""
+        if self.classes:
+            return f"{words.title(self.spec.outcome.name)} is {self.classes[self.column]}"
+        return self.spec.event_phrase
 
     @cached_property
     def weights(self) -> NDArray[np.float64] | None:
@@ -58,11 +109,30 @@ class Subject:
 
     @cached_property
     def scores(self) -> NDArray[np.float64] | None:
-        """Probability of the event, None where only decisions were recorded."""
+        """Probability of the event, None where only decisions were recorded.
+
+        Raises
+        ------
+        Refused : the audit is not of an event.
+        """
+        self.needs_event()
         if self.predictor is not None:
-            return self.predictor.score(self.frame)
+            return self.outputs[:, 0]
         column = self.spec.only(Role.score)
         return None if column is None else recorded_scores(self.table, column.name)[self.rows]
+
+    def needs_event(self) -> None:
+        """Refuse what is defined for an event and its absence alone."""
+        if self.task is not Task.binary:
+            raise Refused(
+                f"This compares an event with its absence; the audit is of {self.task.value}.",
+                todo="Open an audit whose outcome is an event.",
+            )
+
+    @cached_property
+    def outputs(self) -> NDArray[np.float64]:
+        """The model's outputs for the rows of the context, shape (n, k)."""
+        return self.model.outputs(self.frame)
 
     @cached_property
     def predicted(self) -> NDArray[np.bool_]:
@@ -84,7 +154,22 @@ class Subject:
 
     def output(self, frame: Frame) -> NDArray[np.float64]:
         """The context's output, f(x), for any rows."""
-        return output.transform(self.model.score(frame), self.context.output)
+        if self.scale == "log-odds":
+            self.structure  # noqa: B018  read on all rows, before it is asked about a few
+        return self.model.on_scale(frame, self.scale, self.column)
+
+    @cached_property
+    def own_output(self) -> NDArray[np.float64]:
+        """The context's output for its own rows, shape (n,)."""
+        return self.output(self.frame) if self.scale == "log-odds" else self.outputs[:, self.column]
+
+    @cached_property
+    def structure(self) -> tuple[Structure | None, str]:
+        """Trees and linear terms of the model, checked on rows of the table; or why there are none."""
+        rows = np.arange(self.table.rows)
+        if len(rows) > STRUCTURE_ROWS:
+            rows = np.sort(np.random.default_rng(0).choice(rows, STRUCTURE_ROWS, replace=False))
+        return self.model.structure(self.model.frame(self.table, rows))
 
 
 def recorded_scores(table: Table, name: str) -> NDArray[np.float64]:

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+from zerotilt.core.executor import Executor, LocalExecutor
 
 
 class Work:
-    """Progress of one computation.
+    """Progress of one computation, and who does its pieces.
 
-    ``report(done, total, what)`` is called between chunks; it may raise
+    ``report(done, total, what)`` is called between pieces; it may raise
     :class:`~zerotilt.core.refusal.Cancelled`, which methods let through.
+    ``executor``: this machine's cores unless another is given.
     """
 
-    def __init__(self, report: Callable[[int, int, str], None] | None = None):
+    def __init__(self, report: Callable[[int, int, str], None] | None = None, executor: Executor | None = None):
         self._report = report
+        self.executor = executor or LocalExecutor()
         self._base = 0
         self._total = 0
         self._what = ""
@@ -30,6 +35,26 @@ class Work:
     def advance(self, units: int) -> None:
         self._base = min(self._base + int(units), self._total)
         self._tell()
+
+    def spread(
+        self,
+        function: Callable[[Any, Any], Any],
+        shared: Any,
+        pieces: Sequence[Any],
+        what: str,
+        units: Sequence[int] | None = None,
+    ) -> Iterator[Any]:
+        """``function(shared, piece)`` for every piece, in order, wherever it is computed.
+
+        How the work is cut must not depend on who does it, so that merging the
+        results in this order gives the same numbers everywhere. ``units``: how
+        much of ``what`` each piece is.
+        """
+        sizes = list(units) if units is not None else [1] * len(pieces)
+        self.begin(sum(sizes), what)
+        for size, result in zip(sizes, self.executor.run(function, shared, pieces), strict=True):
+            yield result
+            self.advance(size)
 
     def _tell(self) -> None:
         if self._report:

@@ -8,15 +8,31 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.predictors.protocol import Predictor, checked_numbers
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Task
 from zerotilt.core.table import Table
 
+FUNCTION = "the function"
 
-class FunctionPredictor:
-    """Wraps ``function(frame) -> probabilities`` over the named columns."""
 
-    def __init__(self, inputs: Sequence[str], function: Callable[[Frame], NDArray[np.float64]]):
+class FunctionPredictor(Predictor):
+    """Wraps ``function(frame) -> probabilities or values`` over the named columns.
+
+    The function gives shape (rows,) or (rows, k); with several classes one
+    column a class, in the order of ``classes``.
+    """
+
+    def __init__(
+        self,
+        inputs: Sequence[str],
+        function: Callable[[Frame], NDArray[np.float64]],
+        task: Task = Task.binary,
+        classes: Sequence[str] = (),
+    ):
         self.inputs = tuple(inputs)
-        self.notes: tuple[str, ...] = ()
+        self.task = task
+        self.classes = tuple(classes) if task in (Task.several, Task.ordered) else ()
         self._function = function
 
     def frame(self, table: Table, rows: NDArray[np.int64]) -> Frame:
@@ -29,5 +45,14 @@ class FunctionPredictor:
             }
         )
 
-    def score(self, frame: Frame) -> NDArray[np.float64]:
-        return np.asarray(self._function(frame), dtype=np.float64)
+    def outputs(self, frame: Frame) -> NDArray[np.float64]:
+        values = np.asarray(self._function(frame), dtype=np.float64)
+        if values.ndim == 1:
+            values = values[:, None]
+        if values.shape != (frame.rows, self.width):
+            raise Refused(
+                f"It gave an array of shape {values.shape} for {frame.rows} rows; expected ({frame.rows}, {self.width}).",
+                where=FUNCTION,
+                todo="Give one number a row, or one a row and class.",
+            )
+        return checked_numbers(values, self.task, FUNCTION)

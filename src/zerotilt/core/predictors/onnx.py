@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from collections import Counter
 from collections.abc import Iterator
@@ -10,18 +9,22 @@ from typing import Literal
 
 import numpy as np
 import onnx
-import onnxruntime
 from numpy.typing import NDArray
 
-from zerotilt.core import words
+from zerotilt.core import output, words
+from zerotilt.core.predictors import structure
 from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.predictors.protocol import Predictor, checked_numbers
+from zerotilt.core.predictors.session import MODEL, session_of
+from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
+from zerotilt.core.rows import classes as outcome_classes
 from zerotilt.core.rows import match_level
-from zerotilt.core.spec import Frozen, Role, Spec
+from zerotilt.core.spec import Frozen, Role, Spec, Task
 from zerotilt.core.table import Table
+from zerotilt.core.trees.graph import Unread
 
 CHUNK_ROWS = 65_536
-MODEL = "the model file"
 _HOLDS = {
     "tensor(float)": "number",
     "tensor(double)": "number",
@@ -68,8 +71,8 @@ def inspect(data: bytes) -> ModelCard:
     ------
     Refused : not ONNX, cut off, external data, an unknown operator, an input of an unknown kind.
     """
-    graph = _parse(data).graph
-    session = _session(data)
+    graph = parsed(data).graph
+    session = session_of(data)
     inputs = []
     for entry in session.get_inputs():
         if entry.type not in _HOLDS:
@@ -91,7 +94,7 @@ def inspect(data: bytes) -> ModelCard:
     )
 
 
-def _parse(data: bytes) -> onnx.ModelProto:
+def parsed(data: bytes) -> onnx.ModelProto:
     try:
         model = onnx.load_from_string(data)
     except Exception:
@@ -138,23 +141,6 @@ def _tensors(graph: onnx.GraphProto):
             yield from attribute.tensors
             for inner in (attribute.g, *attribute.graphs):
                 yield from inner.initializer
-
-
-def _session(data: bytes) -> onnxruntime.InferenceSession:
-    options = onnxruntime.SessionOptions()
-    options.intra_op_num_threads = os.cpu_count() or 1
-    options.log_severity_level = 4
-    try:
-        return onnxruntime.InferenceSession(data, options, providers=["CPUExecutionProvider"])
-    except Exception as problem:
-        detail = str(problem).split("\n")[0]
-        operator = re.search(r"(?:for|No Op registered for|operator:?)\s+([A-Z]\w+)(?:\(\d+\))?", detail)
-        named = f" (operator “{operator.group(1)}”)" if operator else ""
-        raise Refused(
-            f"The model cannot be loaded{named}: {detail}",
-            where=MODEL,
-            todo="Export it again with standard operators, or with an earlier operator set.",
-        ) from None
 
 
 def _classes(graph: onnx.GraphProto) -> tuple[str, ...]:
@@ -294,27 +280,43 @@ def _check_kind(entry: ModelInput, column: str, table: Table) -> None:
         )
 
 
-class OnnxPredictor:
-    """An ONNX model of two classes, bound to the columns of a table.
+class OnnxPredictor(Predictor):
+    """An ONNX model bound to the columns of a table.
 
     Parameters
     ----------
-    data : the model file. table, spec : what its inputs are matched to.
+    data : the model file. table, spec : what its inputs and classes are matched to.
 
     Raises
     ------
-    Refused : the file, the match, or the class of the event cannot be used.
+    Refused : the file, the match, or the classes cannot be used.
     """
 
     def __init__(self, data: bytes, table: Table, spec: Spec):
         self.card = inspect(data)
         self._matches, notes = match(self.card, table, spec)
-        self._session = _session(_without_maps(data))
+        self._data = _without_maps(data)
         self.inputs = tuple(pair.column for pair in self._matches)
         self._tensors = {pair.column: pair.tensor for pair in self._matches}
-        self._place, note = _event_place(self.card.classes, spec)
+        self.task = spec.task
+        self.classes, self._places, more = _places(self.card.classes, table, spec)
+        self.notes = notes + more
         self._output: str | None = None
-        self.notes = notes + note
+        self._structure: tuple[Structure | None, str] | None = None
+        self._start()
+
+    def _start(self) -> None:
+        self._session = session_of(self._data)
+        self._ranks = {entry.name: len(entry.shape or [0, 0]) for entry in self._session.get_inputs()}
+
+    def __getstate__(self) -> dict:
+        """Sessions stay behind; the copy opens its own from the same bytes."""
+        left = ("_session", "_ranks")
+        return {name: value for name, value in self.__dict__.items() if name not in left}
+
+    def __setstate__(self, state: dict) -> None:
+        self.__dict__.update(state)
+        self._start()
 
     def frame(self, table: Table, rows: NDArray[np.int64]) -> Frame:
         return Frame(
@@ -326,18 +328,39 @@ class OnnxPredictor:
             }
         )
 
-    def score(self, frame: Frame) -> NDArray[np.float64]:
-        """Probability of the event for each row of a frame.
+    def outputs(self, frame: Frame) -> NDArray[np.float64]:
+        """Probabilities or values, shape (rows, k).
 
         Raises
         ------
-        Refused : the model fails, or gives other than one probability a row and class.
+        Refused : the model fails, or gives other than one number a row and class.
         """
-        out = np.empty(frame.rows)
+        out = np.empty((frame.rows, self.width))
         for start in range(0, frame.rows, CHUNK_ROWS):
             part = slice(start, min(start + CHUNK_ROWS, frame.rows))
             out[part] = self._run(frame.take(part))
         return out
+
+    def structure(self, frame: Frame) -> tuple[Structure | None, str]:
+        if self._structure is None:
+            try:
+                self._structure = (self._read(frame), "")
+            except Unread as problem:
+                self._structure = (None, str(problem))
+        return self._structure
+
+    def _read(self, frame: Frame) -> Structure:
+        self.outputs(frame.take(slice(0, 1)))  # finds out which of the graph's outputs is meant
+        number: tuple[output.Link, ...] = ("identity", "logarithm")
+        return structure.read(
+            parsed(self._data),
+            str(self._output),
+            self._feed,
+            lambda result: self._meant(result, len(result)),
+            self.outputs,
+            number if self.task is Task.regression else ("identity", "log-odds"),
+            frame,
+        )
 
     def _run(self, frame: Frame) -> NDArray[np.float64]:
         try:
@@ -353,65 +376,87 @@ class OnnxPredictor:
             position = self._choose(results, frame.rows)
             self._output = self._session.get_outputs()[position].name
             results = [results[position]]
-        return self._event_column(results[0], frame.rows)
+        return checked_numbers(self._meant(results[0], frame.rows), self.task, MODEL)
 
     def _feed(self, frame: Frame) -> dict[str, NDArray]:
         entries = self.card.inputs
         if len(entries) == 1 and entries[0].width != 1:
             kind = _DTYPES[entries[0].tensor]
-            return {entries[0].name: np.column_stack([frame[name] for name in self.inputs]).astype(kind)}
-        ranks = {entry.name: len(entry.shape or [0, 0]) for entry in self._session.get_inputs()}
+            wide = np.empty((frame.rows, len(self.inputs)), kind)
+            for j, name in enumerate(self.inputs):
+                wide[:, j] = frame[name]
+            return {entries[0].name: wide}
         feed = {}
         for pair in self._matches:
             values = frame[pair.column].astype(_DTYPES[pair.tensor], copy=False)
-            feed[pair.input] = values if ranks[pair.input] == 1 else values.reshape(-1, 1)
+            feed[pair.input] = values if self._ranks[pair.input] == 1 else values.reshape(-1, 1)
         return feed
 
     def _choose(self, results: list, rows: int) -> int:
-        """The place of the probabilities among the outputs: the first that holds floats."""
+        """The place of the probabilities or values among the outputs: the first that holds floats."""
         for place, result in enumerate(results):
             if isinstance(result, np.ndarray) and result.dtype.kind == "f":
                 return place
         shapes = ", ".join(f"“{output.name}” {output.type}" for output in self._session.get_outputs())
         raise Refused(
-            f"The model gives no probabilities; its outputs are {shapes}.",
+            f"The model gives no probabilities; its outputs are {shapes}."
+            if self.task is not Task.regression
+            else f"The model gives no number; its outputs are {shapes}.",
             where=MODEL,
-            todo="Export the model with its probabilities as an output.",
+            todo="Export the model with its probabilities, or its value, as an output.",
         )
 
-    def _event_column(self, result, rows: int) -> NDArray[np.float64]:
+    def _meant(self, result, rows: int) -> NDArray[np.float64]:
+        """The columns of the graph's result that are meant, in the order of the audit's classes, shape (rows, k)."""
         values = np.asarray(result, dtype=np.float64)
         if values.ndim == 1 and len(values) == rows:
             values = values[:, None]
-        if values.ndim != 2 or len(values) != rows:
+        wanted = {Task.binary: (1, 2), Task.regression: (1,)}.get(self.task, (len(self.card.classes or self.classes),))
+        if values.ndim != 2 or len(values) != rows or values.shape[1] not in wanted:
+            if self.task is Task.binary and values.ndim == 2 and len(values) == rows:
+                raise Refused(
+                    f"The model gives {values.shape[1]} classes; this audit is of two.",
+                    where=MODEL,
+                    todo="Upload a model of two classes, or say in Intake that there are several.",
+                )
+            shapes = " or ".join(f"({rows}, {width})" for width in reversed(wanted))
             raise Refused(
                 f"The model gave an output of shape {tuple(np.shape(result))} for {words.plural(rows, 'row')}; expected "
-                f"({rows}, 2) or ({rows}, 1).",
+                f"{shapes}.",
                 where=MODEL,
-                todo="Export the model with one probability a row and class.",
+                todo="Check whether the audit is of an event, of several classes or of a number, and that the model "
+                "gives one probability a class.",
             )
-        if values.shape[1] > 2:
-            raise Refused(
-                f"The model gives {values.shape[1]} classes; this audit is of two.",
-                where=MODEL,
-                todo="Upload a model of two classes.",
-            )
-        out = values[:, self._place if values.shape[1] == 2 else 0]
-        if values.shape[1] == 1 and self._place == 0 and self.card.classes:
-            out = 1 - out
-        if not np.isfinite(out).all():
-            raise Refused(
-                f"The model gives no number in {words.plural(int((~np.isfinite(out)).sum()), 'row')}.",
-                where=MODEL,
-                todo="Check how it treats missing values.",
-            )
-        if out.min() < -1e-5 or out.max() > 1 + 1e-5:
-            raise Refused(
-                f"The model's output reaches from {out.min():.4g} to {out.max():.4g}; a probability lies within 0 and 1.",
-                where=MODEL,
-                todo="Export the model with probabilities, not raw scores.",
-            )
-        return np.clip(out, 0.0, 1.0)
+        if self.task is Task.regression:
+            return values
+        if self.task is Task.binary:
+            if values.shape[1] == 1:
+                return 1 - values if self._places[0] == 0 and self.card.classes else values
+            return values[:, self._places]
+        return values[:, self._places]
+
+
+def _places(known: tuple[str, ...], table: Table, spec: Spec) -> tuple[tuple[str, ...], list[int], tuple[str, ...]]:
+    """The audit's classes, which of the model's columns they are, and what was assumed."""
+    if spec.task is Task.regression:
+        return (), [0], ()
+    if spec.task is Task.binary:
+        place, notes = _event_place(known, spec)
+        return (), [place], notes
+    levels = outcome_classes(spec, table)
+    if not known:
+        note = f"The model does not name its classes; its columns are taken in the order {words.listing(list(levels))}."
+        return levels, list(range(len(levels))), (note,)
+    found = {match_level(level, list(known)): level for level in levels}
+    if None in found:
+        raise Refused(
+            f"The outcome's class “{found[None]}” is none of the model's ({words.listing(list(known))}).",
+            where=MODEL,
+            todo="Choose the model that was trained on these classes.",
+        )
+    # classes the table does not show keep the model's own name, after the others
+    order = [*found, *(label for label in known if label not in found)]
+    return tuple(found.get(label, label) for label in order), [known.index(label) for label in order], ()
 
 
 def _event_place(classes: tuple[str, ...], spec: Spec) -> tuple[int, tuple[str, ...]]:

@@ -2,25 +2,90 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from abc import ABC, abstractmethod
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core import output, words
 from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Task
 from zerotilt.core.table import Table
 
+if TYPE_CHECKING:
+    from zerotilt.core.predictors.structure import Structure
 
-class Predictor(Protocol):
-    """A model of two classes that can be asked about any rows."""
+
+class Predictor(ABC):
+    """A model that can be asked about any rows.
+
+    ``classes`` are named where there are more than two. The outputs have k
+    columns: one for an event (its probability) and for a number, else one a class.
+    """
 
     inputs: tuple[str, ...]
-    notes: tuple[str, ...]
+    notes: tuple[str, ...] = ()
+    task: Task = Task.binary
+    classes: tuple[str, ...] = ()
 
+    @property
+    def width(self) -> int:
+        """k, how many columns the outputs have."""
+        return max(len(self.classes), 1)
+
+    @abstractmethod
     def frame(self, table: Table, rows: NDArray[np.int64]) -> Frame:
         """The model's inputs for some rows of a table."""
-        ...
+
+    @abstractmethod
+    def outputs(self, frame: Frame) -> NDArray[np.float64]:
+        """Probabilities, each within 0 and 1, or values; shape (frame.rows, k)."""
+
+    def structure(self, frame: Frame) -> tuple[Structure | None, str]:
+        """Trees and linear terms the model is a sum of, read once and checked on ``frame``; or why there are none."""
+        return None, "it is a function, not a model file"
 
     def score(self, frame: Frame) -> NDArray[np.float64]:
         """Probability of the event, shape (frame.rows,), each within 0 and 1."""
-        ...
+        return self.outputs(frame)[:, 0]
+
+    def on_scale(self, frame: Frame, scale: output.Scale, column: int = 0) -> NDArray[np.float64]:
+        """One output on a scale, shape (frame.rows,).
+
+        Log-odds of a model made of sums are the sums themselves: a probability in
+        single precision has lost them near 0 and 1.
+        """
+        if scale != "log-odds":
+            return self.outputs(frame)[:, column]
+        found = self.structure(frame)[0]
+        if found is not None and found.link == "log-odds":
+            return found.sums(frame)[:, column]
+        return output.log_odds(self.outputs(frame))[:, column]
+
+
+def checked_numbers(values: NDArray[np.float64], task: Task, where: str) -> NDArray[np.float64]:
+    """Outputs as they may be used.
+
+    Raises
+    ------
+    Refused : a row without a number, or a probability outside 0 to 1.
+    """
+    bad = ~np.isfinite(values).all(axis=1)
+    if bad.any():
+        raise Refused(
+            f"The model gives no number in {words.plural(int(bad.sum()), 'row')}, first in row "
+            f"{words.count(int(bad.argmax()) + 1)} of those asked.",
+            where=where,
+            todo="Check how it treats missing values.",
+        )
+    if task is Task.regression or not len(values):
+        return values
+    if values.min() < -1e-5 or values.max() > 1 + 1e-5:
+        raise Refused(
+            f"The model's output reaches from {values.min():.4g} to {values.max():.4g}; a probability lies within 0 and 1.",
+            where=where,
+            todo="Export the model with probabilities, not raw scores.",
+        )
+    return np.clip(values, 0.0, 1.0)

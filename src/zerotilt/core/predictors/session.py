@@ -1,0 +1,29 @@
+"""Opening a model for running."""
+
+from __future__ import annotations
+
+import os
+import re
+
+import onnxruntime
+
+from zerotilt.core.refusal import Refused
+
+MODEL = "the model file"
+
+
+def session_of(data: bytes) -> onnxruntime.InferenceSession:
+    options = onnxruntime.SessionOptions()
+    options.intra_op_num_threads = os.cpu_count() or 1
+    options.log_severity_level = 4
+    try:
+        return onnxruntime.InferenceSession(data, options, providers=["CPUExecutionProvider"])
+    except Exception as problem:
+        detail = str(problem).split("\n")[0]
+        operator = re.search(r"(?:for|No Op registered for|operator:?)\s+([A-Z]\w+)(?:\(\d+\))?", detail)
+        named = f" (operator “{operator.group(1)}”)" if operator else ""
+        raise Refused(
+            f"The model cannot be loaded{named}: {detail}",
+            where=MODEL,
+            todo="Export it again with standard operators, or with an earlier operator set.",
+        ) from None
