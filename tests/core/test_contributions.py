@@ -11,6 +11,7 @@ from tests.core.systems import frame, matrix, system
 from zerotilt.core.contributions import ladder
 from zerotilt.core.contributions.enumeration import enumerate_coalitions, from_worths
 from zerotilt.core.contributions.explain import explain
+from zerotilt.core.contributions.game import background as against
 from zerotilt.core.contributions.ladder import LadderSettings
 from zerotilt.core.contributions.sampled import sample_permutations
 from zerotilt.core.refusal import Refused
@@ -84,17 +85,17 @@ def test_enumeration_by_hand():
     def output(rows):
         return rows["x0"] + 2 * rows["x1"] * rows["x2"]
 
-    found = enumerate_coalitions(output, frame(np.array([[1.0, 1.0, 1.0]])), frame(np.zeros((1, 3))))
+    found = enumerate_coalitions(output, frame(np.array([[1.0, 1.0, 1.0]])), against(frame(np.zeros((1, 3)))))
     assert found[0] == pytest.approx([1.0, 1.0, 1.0])
 
 
 def test_enumeration_refuses_more_than_twelve_features():
     with pytest.raises(Refused, match="up to 12 features; the model has 13"):
-        enumerate_coalitions(interacting, drawn(1, 13, 0), drawn(2, 13, 1))
+        enumerate_coalitions(interacting, drawn(1, 13, 0), against(drawn(2, 13, 1)))
 
 
 def test_sampled_values_agree_with_enumeration_within_their_errors():
-    cases, background = drawn(40, 6, 1), drawn(60, 6, 2)
+    cases, background = drawn(40, 6, 1), against(drawn(60, 6, 2))
     exact = enumerate_coalitions(interacting, cases, background)
     found = sample_permutations(interacting, cases, background, 0.004, 4_096, seed=3)
     off = np.abs(found.values - exact) / np.maximum(found.errors, 1e-12)
@@ -103,14 +104,14 @@ def test_sampled_values_agree_with_enumeration_within_their_errors():
 
 
 def test_sampled_values_add_up_exactly():
-    cases, background = drawn(5, 7, 4), drawn(30, 7, 5)
+    cases, background = drawn(5, 7, 4), against(drawn(30, 7, 5))
     found = sample_permutations(interacting, cases, background, 0, 64, seed=1)
-    gap = found.values.sum(axis=1) - (interacting(cases) - interacting(background).mean())
+    gap = found.values.sum(axis=1) - (interacting(cases) - interacting(background.frame).mean())
     assert np.abs(gap).max() < 1e-12
 
 
 def test_a_row_is_explained_the_same_alone_and_among_others():
-    cases, background = drawn(9, 5, 6), drawn(20, 5, 7)
+    cases, background = drawn(9, 5, 6), against(drawn(20, 5, 7))
     together = sample_permutations(interacting, cases, background, 0, 96, seed=2)
     first = sample_permutations(interacting, cases.take(slice(0, 1)), background, 0, 96, seed=2)
     assert together.values[0] == pytest.approx(first.values[0], abs=1e-12)
@@ -120,7 +121,7 @@ def test_a_feature_the_model_ignores_gets_exactly_nothing():
     def output(rows):
         return rows["x0"] * rows["x1"]
 
-    found = sample_permutations(output, drawn(6, 4, 8), drawn(25, 4, 9), 0, 64, seed=0)
+    found = sample_permutations(output, drawn(6, 4, 8), against(drawn(25, 4, 9)), 0, 64, seed=0)
     assert np.abs(found.values[:, 2:]).max() < 1e-12
 
 
@@ -130,9 +131,9 @@ def test_the_order_of_background_rows_changes_no_exact_value(random):
     cases, background = drawn(3, 4, 10), drawn(12, 4, 11)
     order = list(range(12))
     random.shuffle(order)
-    shuffled = background.take(np.array(order))
+    shuffled = against(background.take(np.array(order)))
     assert enumerate_coalitions(interacting, cases, shuffled) == pytest.approx(
-        enumerate_coalitions(interacting, cases, background), abs=1e-12
+        enumerate_coalitions(interacting, cases, against(background)), abs=1e-12
     )
 
 
@@ -147,7 +148,7 @@ def test_the_entry_chooses_enumeration_for_few_features_and_sampling_for_many():
     many = explain(subject_of(14), np.array([0]), 1, Work(), most_pairs=32)
     assert (few.method, few.errors, few.background) == ("enumeration", None, 80)
     assert many.method == "sampled"
-    assert "14 features" in many.why
+    assert "a function, not a model file" in many.why
     overruled = explain(subject_of(5), np.array([0]), 1, Work(), method="sampled")
     assert overruled.method == "sampled"
     assert overruled.values == pytest.approx(few.values, abs=5 * overruled.errors.max() + 1e-9)

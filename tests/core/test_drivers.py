@@ -5,12 +5,13 @@ import pytest
 from tests.core.systems import frame, matrix, system
 
 from zerotilt.core.drivers import ranking
-from zerotilt.core.drivers.permutation import _per_row, permute
+from zerotilt.core.drivers.losses import per_row
+from zerotilt.core.drivers.permutation import permute
 from zerotilt.core.drivers.ranking import DriversSettings
 from zerotilt.core.groups import intervals
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Cancelled
-from zerotilt.core.spec import Context, Wording
+from zerotilt.core.spec import Context, Task, Wording
 from zerotilt.core.work import Work
 
 
@@ -37,9 +38,11 @@ def test_a_feature_the_model_ignores_adds_no_loss(loss):
 def test_the_rows_values_average_to_the_loss():
     rows, outcome, predictor = setting()
     scores, w = predictor.score(rows), np.ones(rows.rows)
-    assert _per_row("auc", outcome, scores, 0.5, w).mean() == pytest.approx(1 - intervals.auc(scores, outcome)[0])
+    assert per_row("auc", Task.binary, outcome, scores[:, None], 0.5, w).mean() == pytest.approx(
+        1 - intervals.auc(scores, outcome)[0]
+    )
     p = np.where(outcome, scores, 1 - scores)
-    assert _per_row("log_loss", outcome, scores, 0.5, w).mean() == pytest.approx(-np.log(p).mean())
+    assert per_row("log_loss", Task.binary, outcome, scores[:, None], 0.5, w).mean() == pytest.approx(-np.log(p).mean())
 
 
 def test_added_loss_by_hand():
@@ -91,9 +94,10 @@ def test_mean_absolute_values_equal_those_of_the_explained_rows():
     result = ranking.rank(subject_of(3, 60), DriversSettings(explained=60), 1, Work())
     assert result.shapley_method == "enumeration"
     from zerotilt.core.contributions.enumeration import enumerate_coalitions
+    from zerotilt.core.contributions.game import background
 
     subject = subject_of(3, 60)
-    exact = np.abs(enumerate_coalitions(subject.output, subject.frame, subject.frame)).mean(axis=0)
+    exact = np.abs(enumerate_coalitions(subject.output, subject.frame, background(subject.frame))).mean(axis=0)
     found = {driver.feature: driver.mean_abs_shapley.value for driver in result.drivers}
     assert [found["x0"], found["x1"], found["x2"]] == pytest.approx(exact)
 

@@ -56,3 +56,11 @@ def unlinked(sums: NDArray[np.float64], link: Link) -> NDArray[np.float64]:
         grown = np.exp((sums - sums.max(axis=1, keepdims=True)) * ((k - 1) / k))
         return grown / grown.sum(axis=1, keepdims=True)
     return np.exp(sums) if link == "logarithm" else sums
+
+
+def from_sums(sums: NDArray[np.float64], link: Link, scale: Scale, column: int) -> NDArray[np.float64]:
+    """One output on a scale from sums on the scale of a link, (rows, k) to (rows,)."""
+    if scale == "log-odds" and link == "log-odds":
+        return sums[:, column]
+    values = unlinked(sums, link)
+    return log_odds(values)[:, column] if scale == "log-odds" else values[:, column]

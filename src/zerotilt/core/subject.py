@@ -16,6 +16,19 @@ from zerotilt.core.spec import Context, Role, Spec, Task
 from zerotilt.core.table import Table
 
 STRUCTURE_ROWS = 20_000
+STEADY_ROWS = 200
+
+
+@dataclass(frozen=True)
+class Asked:
+    """One output of a predictor on one scale, as a function of rows."""
+
+    predictor: Predictor
+    scale: output.Scale
+    column: int
+
+    def __call__(self, frame: Frame) -> NDArray[np.float64]:
+        return self.predictor.on_scale(frame, self.scale, self.column)
 
 
 @dataclass(frozen=True)
@@ -152,11 +165,38 @@ class Subject:
         """Whether the decision was the favourable one."""
         return self.predicted if self.spec.favourable == "event" else ~self.predicted
 
-    def output(self, frame: Frame) -> NDArray[np.float64]:
-        """The context's output, f(x), for any rows."""
+    @cached_property
+    def asked(self) -> Asked:
+        """The context's output, f(x), as something that can be asked about any rows, here or elsewhere."""
         if self.scale == "log-odds":
             self.structure  # noqa: B018  read on all rows, before it is asked about a few
-        return self.model.on_scale(frame, self.scale, self.column)
+        return Asked(self.model, self.scale, self.column)
+
+    def output(self, frame: Frame) -> NDArray[np.float64]:
+        """The context's output, f(x), for any rows, shape (frame.rows,)."""
+        return self.asked(frame)
+
+    @cached_property
+    def steady(self) -> bool:
+        """Checked once: the model says the same about the same rows.
+
+        Raises
+        ------
+        Refused : it does not.
+        """
+        few = self.frame.take(slice(0, STEADY_ROWS))
+        first, again = self.model.outputs(few), self.model.outputs(few)
+        off = np.abs(first - again)
+        reach = max(float(np.abs(first).max(initial=0)), 1e-12)
+        if off.max(initial=0) > 1e-6 * reach:
+            changed = int((off > 1e-6 * reach).any(axis=1).sum())
+            raise Refused(
+                f"The model gives other numbers when asked again: {changed} of {words.plural(few.rows, 'row')} changed, "
+                f"by up to {off.max():.3g}.",
+                where="the model",
+                todo="Export it without randomness (dropout, sampling), so that an explanation is of one model.",
+            )
+        return True
 
     @cached_property
     def own_output(self) -> NDArray[np.float64]:

@@ -28,6 +28,27 @@ def decimal(value: float, digits: int = 3) -> str:
     return f"{value:.{digits}f}".replace("-", "−")
 
 
+def quantity(value: float, unit: str = "") -> str:
+    """A number in its unit, with four digits at least where they say something."""
+    size = abs(value)
+    text = f"{value:,.0f}" if size >= 1_000 else f"{value:.4g}"
+    return f"{text} {unit}".strip().replace("-", "−")
+
+
+def on_scale(value: float, scale: str, unit: str = "") -> str:
+    """An output on its scale: a chance in percent, log-odds with two decimals, a value in its unit."""
+    if scale == "probability":
+        return percent(value)
+    return quantity(value, unit) if scale == "value" else decimal(value, 2)
+
+
+def difference(value: float, scale: str, unit: str = "") -> str:
+    """How far two outputs are apart: points of percent, log-odds with two decimals, or the outcome's unit."""
+    if scale == "probability":
+        return points(value)
+    return quantity(abs(value), unit) if scale == "value" else decimal(abs(value), 2)
+
+
 def level(confidence: float) -> str:
     return f"{confidence * 100:g}%"
 

@@ -14,7 +14,8 @@ from matplotlib.patches import FancyBboxPatch, Rectangle
 
 from zerotilt.core import words
 from zerotilt.core.contributions.ladder import LadderResult
-from zerotilt.core.drivers.ranking import LOSS_LABELS, DriversResult
+from zerotilt.core.drivers.losses import LOSS_LABELS
+from zerotilt.core.drivers.ranking import DriversResult
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.groups.tilt import TiltResult
 from zerotilt.core.response.partial import ResponseResult

@@ -7,7 +7,7 @@ from math import factorial
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Output, mixed
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Output, mixed
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -16,7 +16,7 @@ MOST_PLAYERS = 12
 
 
 def enumerate_coalitions(
-    output: Output, cases: Frame, background: Frame, work: Work | None = None
+    output: Output, cases: Frame, reference: Background, work: Work | None = None
 ) -> NDArray[np.float64]:
     """Exact Shapley values (Shapley 1953) of each case against the whole background.
 
@@ -35,27 +35,29 @@ def enumerate_coalitions(
             f"Enumeration takes up to {MOST_PLAYERS} features; the model has {p}.", todo="Use the sampled method."
         )
     work = work or Work()
-    work.begin(cases.rows, "rows explained")
-    coalitions = np.arange(2**p)
-    known = ((coalitions[:, None] >> np.arange(p)) & 1).astype(bool)
-    step = max(1, EVALUATIONS_AT_ONCE // background.rows)
-    out = np.empty((cases.rows, p))
-    for row in range(cases.rows):
-        worth = np.empty(len(coalitions))
-        for start in range(0, len(coalitions), step):
-            part = known[start : start + step]
-            values = mixed(
-                output,
-                cases,
-                background,
-                np.full(len(part) * background.rows, row),
-                np.tile(np.arange(background.rows), len(part)),
-                np.repeat(part, background.rows, axis=0),
-            )
-            worth[start : start + step] = values.reshape(len(part), background.rows).mean(axis=1)
-        out[row] = from_worths(worth)
-        work.advance(1)
-    return out
+    pieces = list(range(cases.rows))
+    found = work.spread(_enumerate_one, (output, cases, reference), pieces, "rows explained")
+    return np.array(list(found)).reshape(cases.rows, p)
+
+
+def _enumerate_one(shared: tuple[Output, Frame, Background], row: int) -> NDArray[np.float64]:
+    output, cases, reference = shared
+    p = len(cases.names)
+    known = ((np.arange(2**p)[:, None] >> np.arange(p)) & 1).astype(bool)
+    step = max(1, EVALUATIONS_AT_ONCE // reference.rows)
+    worth = np.empty(len(known))
+    for start in range(0, len(known), step):
+        part = known[start : start + step]
+        values = mixed(
+            output,
+            cases,
+            reference.frame,
+            np.full(len(part) * reference.rows, row),
+            np.tile(np.arange(reference.rows), len(part)),
+            np.repeat(part, reference.rows, axis=0),
+        )
+        worth[start : start + step] = reference.mean(values.reshape(len(part), reference.rows).T)
+    return from_worths(worth)
 
 
 def from_worths(worth: NDArray[np.float64]) -> NDArray[np.float64]:

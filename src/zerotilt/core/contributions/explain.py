@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -9,21 +10,34 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import words
+from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_coalitions
-from zerotilt.core.contributions.sampled import sample_permutations
+from zerotilt.core.contributions.game import Background, background
+from zerotilt.core.contributions.least_squares import fit_coalitions
+from zerotilt.core.contributions.sampled import Sampled, sample_permutations
 from zerotilt.core.predictors import Frame
+from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-MethodChoice = Literal["auto", "enumeration", "sampled"]
+ShapleyMethod = Literal["linear", "trees", "enumeration", "sampled", "least squares", "hierarchy"]
+MethodChoice = Literal["auto", "linear", "trees", "enumeration", "sampled", "least squares", "hierarchy"]
 ENUMERATION_EVALUATIONS = 400_000
 LEAST_BACKGROUND = 100
+DEEP_BACKGROUND = 1_000
+"""Background rows for trees too deep for tables, and for a background given by nobody."""
+ADDITIVITY = 1e-6
+"""Largest gap, as a share of the output's range, before an exact method is not believed."""
 
 
 @dataclass(frozen=True)
 class Contributions:
-    """Contributions of features to the output of some rows, in the order of ``features``."""
+    """Contributions of features to one output of some rows, in the order of ``features``.
+
+    ``values`` (rows, p); ``errors`` the same or None where the values are exact;
+    ``output`` (rows,) is the baseline and the row's contributions together.
+    """
 
     features: tuple[str, ...]
     values: NDArray[np.float64]
@@ -31,87 +45,196 @@ class Contributions:
     output: NDArray[np.float64]
     baseline: float
     background: int
-    method: Literal["enumeration", "sampled"]
+    method: ShapleyMethod
     why: str
     evaluations: int
     settled: bool
     """Whether every standard error came under the tolerance."""
 
+    @property
+    def gap(self) -> float:
+        """Largest |baseline + Σ contributions − output| over the rows."""
+        return float(np.abs(self.baseline + self.values.sum(axis=1) - self.output).max(initial=0.0))
+
 
 def explain(
     subject: Subject,
-    rows: NDArray[np.int64],
+    rows: NDArray[np.int64] | Frame,
     seed: int,
     work: Work,
     method: MethodChoice = "auto",
     tolerance: float = 0.01,
     most_pairs: int = 1_024,
     evaluations: int = ENUMERATION_EVALUATIONS,
+    groups: Sequence[Sequence[str]] | None = None,
+    reference: Background | None = None,
 ) -> Contributions:
-    """Shapley values of table rows ``rows`` against the rows of the context.
+    """Shapley values of table rows ``rows``, or of any rows of model inputs, against the rows of the context.
 
-    Enumeration is used for up to 12 features where it fits the number of
-    ``evaluations``; otherwise paired permutations until the largest standard
-    error is under ``tolerance`` times the standard deviation of the output.
+    Exact where the model is a sum on the scale that is read: linear terms, trees.
+    Else enumeration for up to 12 features where it fits the number of
+    ``evaluations``; else paired permutations until the largest standard error is
+    under ``tolerance`` times the standard deviation of the output. ``groups``
+    (features that belong together) makes it Owen values along that hierarchy.
 
     Raises
     ------
-    Refused : no model, or a method that cannot serve so many features.
+    Refused : no model, or a method that cannot serve this model.
     """
-    features = subject.model.inputs
-    cases = subject.model.frame(subject.table, rows)
-    p = len(features)
-    fits = max(evaluations // (len(rows) * 2**p), 0) if p <= MOST_PLAYERS else 0
-    if method == "enumeration" or (method == "auto" and fits >= min(LEAST_BACKGROUND, subject.n)):
-        if p > MOST_PLAYERS:
-            raise Refused(
-                f"method: enumeration takes up to {MOST_PLAYERS} features, the model has {p}.",
-                todo="Choose the sampled method.",
-            )
-        return _enumerated(subject, cases, max(fits, LEAST_BACKGROUND), seed, work)
-    reason = (
-        f"the model has {p} features" if p > MOST_PLAYERS else f"so many rows × 2^{p} coalitions would take too long"
-    )
-    return _sampled(subject, cases, reason, tolerance, most_pairs, seed, work)
-
-
-def _enumerated(subject: Subject, cases: Frame, most: int, seed: int, work: Work) -> Contributions:
+    subject.steady  # noqa: B018  a model that changes its mind cannot be explained
+    cases = rows if isinstance(rows, Frame) else subject.model.frame(subject.table, rows)
     p = len(cases.names)
-    background = subject.frame
-    if background.rows > most:
-        drawn = np.sort(np.random.default_rng(seed).choice(background.rows, most, replace=False))
-        background = background.take(drawn)
-    values = enumerate_coalitions(subject.output, cases, background, work)
+    whole = reference or background(subject.frame, subject.weights)
+    if method == "hierarchy" or (method == "auto" and groups):
+        return _hierarchy(subject, cases, whole, groups, tolerance, most_pairs, seed, work)
+    structure, reason = _usable(subject)
+    if method in ("linear", "trees") and (structure is None or (method == "linear") == (structure.trees is not None)):
+        kind = "a linear form" if method == "linear" else "a sum of trees"
+        raise Refused(
+            f"method: {method} was asked for; on this scale the model is not {kind}{f', since {reason}' if reason else ''}.",
+            todo="Leave the choice to Zero Tilt, or read the output as log-odds.",
+        )
+    if structure is not None and method in ("auto", "linear", "trees"):
+        found = _exact(subject, structure, cases, whole, seed, work, given=reference is not None)
+        if found is not None:
+            return found
+        reason = "a row holds a value that the model was not seen to encode"
+    if method == "enumeration" and p > MOST_PLAYERS:
+        raise Refused(
+            f"method: enumeration takes up to {MOST_PLAYERS} features, the model has {p}.",
+            todo="Choose the sampled method.",
+        )
+    fits = max(evaluations // (cases.rows * 2**p), 0) if p <= MOST_PLAYERS and cases.rows else 0
+    if method == "enumeration" or (method == "auto" and fits >= min(LEAST_BACKGROUND, whole.rows)):
+        return _enumerated(subject, cases, whole, max(fits, LEAST_BACKGROUND), seed, work)
+    if method == "least squares":
+        output = subject.asked
+        spread = _spread(subject)
+        found = fit_coalitions(output, cases, whole, tolerance * spread, 16 * most_pairs, seed, work)
+        return _estimated(
+            subject, cases, whole, found, tolerance, "least squares", "Least squares over paired coalitions, as asked"
+        )
+    output = subject.asked
+    spread = _spread(subject)
+    found = sample_permutations(output, cases, whole, tolerance * spread, most_pairs, seed, work)
+    why = f"Paired permutations, because {reason or 'the model runs as a black box'}"
+    return _estimated(subject, cases, whole, found, tolerance, "sampled", why)
+
+
+def _usable(subject: Subject) -> tuple[Structure | None, str]:
+    """The model's structure where it is a sum on the scale that is read, else why it is not."""
+    structure, why = subject.structure
+    if structure is None:
+        return None, why
+    wanted = "log-odds" if subject.scale == "log-odds" else "identity"
+    if structure.link == wanted:
+        return structure, ""
+    kind = "trees add up" if structure.trees is not None else "terms add up"
+    here = {
+        "identity": f"in {'value' if subject.scale == 'value' else 'probability'}",
+        "log-odds": "in log-odds",
+        "logarithm": "in the logarithm",
+    }
+    return None, f"its {kind} {here[structure.link]}, not {here[wanted]}"
+
+
+def _exact(
+    subject: Subject, structure: Structure, cases: Frame, whole: Background, seed: int, work: Work, given: bool
+) -> Contributions | None:
+    p = len(cases.names)
+    deep = exact.planned(structure, p)[1]
+    reference = whole
+    if len(deep) and not given:
+        reference = background(subject.frame, subject.weights, DEEP_BACKGROUND, seed)
+    explainer = exact.prepare(structure, subject.column, reference, work)
+    values, output = exact.explain_rows(explainer, cases, work)
+    reach = max(float(np.ptp(output)), float(np.abs(output - explainer.baseline).max(initial=0)), 1e-12)
+    gap = np.abs(explainer.baseline + values[:, :p].sum(axis=1) - output).max(initial=0)
+    if gap > ADDITIVITY * reach:
+        return None
+    if structure.trees is None:
+        method, why = "linear", "The model is linear on this scale; the values are exact."
+    else:
+        method = "trees"
+        why = f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are exact."
+        if len(deep):
+            size = f"{words.count(reference.rows)} background rows"
+            if reference.rows < whole.rows:
+                size = f"a seeded sample of {size}"
+            why = f"{why[:-1]}, against {size}, since {words.plural(len(deep), 'tree')} are too deep for tables."
     return Contributions(
         features=cases.names,
-        values=values,
+        values=values[:, :p],
         errors=None,
-        output=subject.output(cases),
-        baseline=float(subject.output(background).mean()),
-        background=background.rows,
-        method="enumeration",
-        why=f"Every one of the {words.count(2**p)} coalitions of {p} features was evaluated; the values are exact.",
-        evaluations=cases.rows * 2**p * background.rows,
+        output=output,
+        baseline=explainer.baseline,
+        background=reference.rows,
+        method=method,
+        why=why,
+        evaluations=cases.rows,
         settled=True,
     )
 
 
-def _sampled(
-    subject: Subject, cases: Frame, reason: str, tolerance: float, most_pairs: int, seed: int, work: Work
+def _enumerated(subject: Subject, cases: Frame, whole: Background, most: int, seed: int, work: Work) -> Contributions:
+    p = len(cases.names)
+    output = subject.asked
+    reference = background(whole.frame, whole.weights, most, seed)
+    values = enumerate_coalitions(output, cases, reference, work)
+    return Contributions(
+        features=cases.names,
+        values=values,
+        errors=None,
+        output=output(cases),
+        baseline=float(reference.mean(output(reference.frame))),
+        background=reference.rows,
+        method="enumeration",
+        why=f"Every one of the {words.count(2**p)} coalitions of {p} features was evaluated; the values are exact.",
+        evaluations=cases.rows * 2**p * reference.rows,
+        settled=True,
+    )
+
+
+def _hierarchy(subject, cases, whole, groups, tolerance, most_pairs, seed, work) -> Contributions:
+    if not groups:
+        raise Refused(
+            "groups: the hierarchy method needs to know which features belong together; none were given.",
+            todo="Give at least one set of features.",
+        )
+    place = {name: j for j, name in enumerate(cases.names)}
+    named = [name for group in groups for name in group]
+    for name in named:
+        if name not in place:
+            raise Refused(f"groups: “{name}” is not a feature of the model; it has {words.listing(list(place))}.")
+        if named.count(name) > 1:
+            raise Refused(f"groups: “{name}” is in two sets; a feature can be in one.")
+    alone = [[place[name]] for name in cases.names if name not in named]
+    players = [[place[name] for name in group] for group in groups if group] + alone
+    found = sample_permutations(
+        subject.asked, cases, whole, tolerance * _spread(subject), most_pairs, seed, work, players
+    )
+    why = f"Owen values along {words.plural(len(players), 'set')} of features, by paired permutations"
+    return _estimated(subject, cases, whole, found, tolerance, "hierarchy", why)
+
+
+def _spread(subject: Subject) -> float:
+    return float(subject.own_output.std())
+
+
+def _estimated(
+    subject: Subject, cases, whole, found: Sampled, tolerance: float, method: ShapleyMethod, why: str
 ) -> Contributions:
-    reference = subject.output(subject.frame)
-    spread = float(reference.std())
-    found = sample_permutations(subject.output, cases, subject.frame, tolerance * spread, most_pairs, seed, work)
-    worst = float(found.errors.max()) / spread if spread else 0.0
+    spread = _spread(subject)
+    worst = float(found.errors.max(initial=0)) / spread if spread else 0.0
     return Contributions(
         features=cases.names,
         values=found.values,
         errors=found.errors,
-        output=subject.output(cases),
-        baseline=float(reference.mean()),
-        background=subject.n,
-        method="sampled",
-        why=f"Paired permutations, because {reason}; the largest standard error is {worst:.1%} of the output's standard deviation.",
+        output=subject.asked(cases),
+        baseline=float(whole.mean(subject.asked(whole.frame))),
+        background=whole.rows,
+        method=method,
+        why=f"{why}; the largest standard error is {worst:.1%} of the output's standard deviation.",
         evaluations=found.evaluations,
         settled=worst <= tolerance,
     )

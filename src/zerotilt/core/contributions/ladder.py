@@ -9,10 +9,10 @@ from pydantic import Field
 
 from zerotilt.core import output, words
 from zerotilt.core import rows as row_sets
-from zerotilt.core.contributions.explain import MethodChoice, explain
+from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, explain
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Kind, Role, Wording
+from zerotilt.core.spec import Frozen, Kind, Role, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -33,21 +33,25 @@ class Rung(Frozen):
 
 
 class LadderResult(Frozen):
+    """``probability``, ``threshold``, ``predicted`` and ``favoured`` are of an event; ``chosen`` of several classes."""
+
     row: int
     name: str
     baseline: float
     prediction: float
-    probability: float
-    output: Literal["probability", "log-odds"]
-    threshold: float = Field(description="On the scale of the output")
-    predicted: bool
-    favoured: bool
-    outcome: bool | None
+    probability: float | None
+    output: Literal["probability", "log-odds", "value"]
+    threshold: float | None = Field(description="On the scale of the output")
+    predicted: bool | None
+    favoured: bool | None
+    chosen: str | None = Field(description="Class of the largest probability, where there are several")
+    outcome: bool | None = Field(description="Whether the event, or the class that is read, happened")
+    actual: str | None = Field(description="What happened, as it stands in the table")
     event: str
     rungs: tuple[Rung, ...] = Field(description="Largest first")
     background: int
     background_rows: str
-    method: Literal["enumeration", "sampled"]
+    method: ShapleyMethod
     why: str
     evaluations: int
 
@@ -58,27 +62,31 @@ def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> 
         raise Refused(f"row: {settings.row + 1} was given; the table has {words.count(subject.table.rows)} rows.")
     rows = np.array([settings.row])
     found = explain(subject, rows, seed, work, settings.method, most_pairs=4_096)
-    probability = float(subject.model.score(subject.model.frame(subject.table, rows))[0])
+    outputs = subject.model.outputs(subject.model.frame(subject.table, rows))[0]
     spec = subject.spec
     actual = subject.table.texts(spec.outcome.name)[settings.row]
-    predicted = probability >= spec.threshold
+    event = subject.task is Task.binary
+    predicted = bool(outputs[0] >= spec.threshold) if event else None
+    happened = {True: spec.event, False: subject.classes[subject.column] if subject.classes else None}[event]
     order = np.argsort(-np.abs(found.values[0]), kind="stable")
     return LadderResult(
         row=settings.row,
         name=case_name(subject, settings.row),
         baseline=found.baseline,
         prediction=float(found.output[0]),
-        probability=probability,
-        output=subject.context.output,
-        threshold=float(output.transform(np.array([spec.threshold]), subject.context.output)[0]),
+        probability=None if subject.task is Task.regression else float(outputs[subject.column]),
+        output=subject.scale,
+        threshold=float(output.transform(np.array([spec.threshold]), subject.scale)[0]) if event else None,
         predicted=predicted,
-        favoured=predicted == (spec.favourable == "event"),
-        outcome=None if actual is None else actual == spec.event,
-        event=spec.event_phrase,
+        favoured=predicted == (spec.favourable == "event") if event else None,
+        chosen=subject.classes[int(outputs.argmax())] if subject.classes else None,
+        outcome=None if actual is None or happened is None else actual == happened,
+        actual=actual,
+        event=subject.what,
         rungs=tuple(
             Rung(
                 feature=found.features[j],
-                value=_value(subject, found.features[j], settings.row),
+                value=value_of(subject, found.features[j], settings.row),
                 standing=_standing(subject, found.features[j], settings.row),
                 contribution=float(found.values[0, j]),
                 error=None if found.errors is None else float(found.errors[0, j]),
@@ -100,7 +108,7 @@ def case_name(subject: Subject, row: int) -> str:
     return value if value is not None else f"row {words.count(row + 1)}"
 
 
-def _value(subject: Subject, feature: str, row: int) -> str:
+def value_of(subject: Subject, feature: str, row: int) -> str:
     value = subject.table.texts(feature)[row]
     if value is None:
         return "missing"
@@ -127,26 +135,27 @@ def _standing(subject: Subject, feature: str, row: int) -> str:
     return f"{rank}{ending} percentile"
 
 
-def amount(value: float, scale: str) -> str:
-    return words.points(value) if scale == "probability" else words.decimal(abs(value), 2)
-
-
 def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Reading:
-    first, *rest = result.rungs[:2]
-    verb = "raises" if first.contribution > 0 else "lowers"
-    headline = (
-        f"For {wording.row} {result.name} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
-        f"{words.opening(words.title(first.feature))} ({first.value}) {verb} "
-        f"{'it' if result.output == 'probability' else 'the log-odds'} by {amount(first.contribution, result.output)}"
-    )
-    for other in rest:
+    if result.output == "value":
+        headline = f"For {wording.row} {result.name} the model gives {words.quantity(result.prediction, wording.unit)} as the {result.event}. "
+    else:
+        headline = f"For {wording.row} {result.name} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
+    thing = {"probability": "it", "value": "it", "log-odds": "the log-odds"}[result.output]
+    for place, rung in enumerate(result.rungs[:2]):
+        verb = "raises" if rung.contribution > 0 else "lowers"
+        name = words.title(rung.feature)
         headline += (
-            f"; {words.title(other.feature)} ({other.value}) {'raises' if other.contribution > 0 else 'lowers'} it by "
-            f"{amount(other.contribution, result.output)}"
+            f"{'; ' if place else ''}{name if place else words.opening(name)} ({rung.value}) {verb} "
+            f"{'it' if place else thing} by {words.difference(rung.contribution, result.output, wording.unit)}"
         )
-    decision = wording.favourable if result.favoured else wording.unfavourable
-    detail = f"Decision: {decision}. "
-    if result.outcome is not None:
+    detail = ""
+    if result.favoured is not None:
+        detail += f"Decision: {wording.favourable if result.favoured else wording.unfavourable}. "
+    if result.chosen is not None:
+        detail += f"The largest probability is of {result.chosen}. "
+    if result.actual is not None and result.predicted is None:
+        detail += f"What happened: {result.actual}. "
+    elif result.outcome is not None:
         right = result.outcome == result.predicted
         phrase = result.event if result.outcome else f"not so that {result.event}"
         detail += f"What happened: {phrase}; the prediction was {'right' if right else 'wrong'}. "

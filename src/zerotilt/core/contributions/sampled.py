@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Output, mixed
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Output, mixed
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
 PAIRS_AT_ONCE = 32
+ROWS_AT_ONCE = 64
 
 
 class Sampled(NamedTuple):
@@ -24,14 +27,28 @@ class Sampled(NamedTuple):
     evaluations: int
 
 
+@dataclass(frozen=True)
+class _Shared:
+    output: Output
+    cases: Frame
+    reference: Background
+    at_case: NDArray[np.float64]
+    at_background: NDArray[np.float64]
+    tolerance: float
+    most_pairs: int
+    seed: int
+    groups: tuple[NDArray[np.int64], ...] | None
+
+
 def sample_permutations(
     output: Output,
     cases: Frame,
-    background: Frame,
+    reference: Background,
     tolerance: float,
     most_pairs: int,
     seed: int,
     work: Work | None = None,
+    groups: Sequence[Sequence[int]] | None = None,
 ) -> Sampled:
     """Estimate Shapley values by walking features in random order (Castro, Gómez & Tejada 2009), each order also backwards.
 
@@ -46,52 +63,70 @@ def sample_permutations(
         finished when all its errors are below it, or after ``most_pairs``.
     seed : each row has a stream of its own, so the result does not depend on
         which other rows are explained with it.
+    groups : players by group. Orders then keep each group together, which gives
+        Owen values (Owen 1977).
     """
     work = work or Work()
-    p, n, b = len(cases.names), cases.rows, background.rows
-    at_case, at_background = output(cases), output(background)
-    expected = at_case - at_background.mean()
-    evaluations = n + b
-    streams = [np.random.default_rng([seed, row]) for row in range(n)]
-    starts = [stream.permutation(b) for stream in streams]
+    p, n = len(cases.names), cases.rows
+    at_case, at_background = output(cases), output(reference.frame)
+    together = None if groups is None else tuple(np.array(group, np.int64) for group in groups)
+    shared = _Shared(output, cases, reference, at_case, at_background, tolerance, most_pairs, seed, together)
+    pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
+    values, errors = np.empty((n, p)), np.empty((n, p))
+    pairs = np.zeros(n, np.int64)
+    done = work.spread(_sample, shared, pieces, "rows explained", [last - first for first, last in pieces])
+    for (first, last), part in zip(pieces, done, strict=True):
+        values[first:last], errors[first:last], pairs[first:last] = part
+    return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2 * (p - 1))
+
+
+def _sample(shared: _Shared, piece: tuple[int, int]):
+    first, last = piece
+    n, p, b = last - first, len(shared.cases.names), shared.reference.rows
+    expected = shared.at_case[first:last] - shared.reference.mean(shared.at_background)
+    streams = [np.random.default_rng([shared.seed, row]) for row in range(first, last)]
+    starts = [
+        shared.reference.draw(stream, min(shared.most_pairs, b) if shared.reference.even else shared.most_pairs)
+        for stream in streams
+    ]
     used = np.zeros(n, dtype=np.int64)
     # running sums over pairs: steps d (n, p), their squares, their products with the total T, T and T squared
     sums = {key: np.zeros((n, p)) for key in ("d", "dd", "dt")}
     totals = {key: np.zeros(n) for key in ("t", "tt")}
     active = np.arange(n)
     rows_at_once = max(1, EVALUATIONS_AT_ONCE // (PAIRS_AT_ONCE * 2 * max(p - 1, 1)))
-    work.begin(n * most_pairs, "walks over the features")
     while len(active):
-        pairs = min(PAIRS_AT_ONCE, most_pairs - int(used[active[0]]))
-        for first in range(0, len(active), rows_at_once):
-            block = active[first : first + rows_at_once]
-            orders = np.stack([streams[row].permuted(np.tile(np.arange(p), (pairs, 1)), axis=1) for row in block])
-            chosen = np.stack([starts[row][(used[row] + np.arange(pairs)) % b] for row in block])
-            steps = _walk(output, cases, background, block, orders, chosen, at_case, at_background)
-            evaluations += len(block) * pairs * 2 * (p - 1)
-            total = at_case[block][:, None] - at_background[chosen]
+        pairs = min(PAIRS_AT_ONCE, shared.most_pairs - int(used[active[0]]))
+        for start in range(0, len(active), rows_at_once):
+            block = active[start : start + rows_at_once]
+            orders = np.stack([_orders(streams[row], pairs, p, shared.groups) for row in block])
+            chosen = np.stack([starts[row][(used[row] + np.arange(pairs)) % len(starts[row])] for row in block])
+            steps = _walk(shared, block + first, orders, chosen)
+            total = shared.at_case[block + first][:, None] - shared.at_background[chosen]
             sums["d"][block] += steps.sum(axis=1)
             sums["dd"][block] += (steps**2).sum(axis=1)
             sums["dt"][block] += (steps * total[:, :, None]).sum(axis=1)
             totals["t"][block] += total.sum(axis=1)
             totals["tt"][block] += (total**2).sum(axis=1)
-            work.advance(len(block) * pairs)
         used[active] += pairs
         errors = _estimate(sums, totals, used, expected)[1]
-        work.expect(int(_pairs_expected(errors, used, tolerance, most_pairs).sum()))
-        finished = (errors[active].max(axis=1) <= tolerance) | (used[active] >= most_pairs)
+        finished = (errors[active].max(axis=1) <= shared.tolerance) | (used[active] >= shared.most_pairs)
         active = active[~finished]
     values, errors = _estimate(sums, totals, used, expected)
-    return Sampled(values, errors, used, evaluations)
+    return values, errors, used
 
 
-def _pairs_expected(errors, used, tolerance: float, most_pairs: int) -> NDArray[np.float64]:
-    """Pairs each row will need: errors shrink with the root of their number."""
-    wanted = used * (errors.max(axis=1) / tolerance) ** 2 if tolerance > 0 else np.full(len(used), most_pairs)
-    return np.clip(np.ceil(wanted / PAIRS_AT_ONCE) * PAIRS_AT_ONCE, used, most_pairs)
+def _orders(stream: np.random.Generator, pairs: int, p: int, groups) -> NDArray[np.int64]:
+    """Orders of players, shape (pairs, p); members of a group follow one another."""
+    if groups is None:
+        return stream.permuted(np.tile(np.arange(p), (pairs, 1)), axis=1)
+    out = np.empty((pairs, p), np.int64)
+    for i in range(pairs):
+        out[i] = np.concatenate([stream.permutation(groups[g]) for g in stream.permutation(len(groups))])
+    return out
 
 
-def _walk(output, cases, background, block, orders, chosen, at_case, at_background) -> NDArray[np.float64]:
+def _walk(shared: _Shared, block, orders, chosen) -> NDArray[np.float64]:
     """Mean step of each feature over a forward and a backward walk, shape (block, pairs, p)."""
     rows, pairs, p = orders.shape
     place = np.argsort(orders, axis=2)  # when each feature is switched to the case's value
@@ -100,15 +135,15 @@ def _walk(output, cases, background, block, orders, chosen, at_case, at_backgrou
     backward = (p - 1 - place)[:, :, None, :] < lengths[:, None]
     known = np.stack([forward, backward], axis=2).reshape(-1, p)
     values = mixed(
-        output,
-        cases,
-        background,
+        shared.output,
+        shared.cases,
+        shared.reference.frame,
         np.repeat(block, pairs * 2 * (p - 1)),
         np.repeat(chosen.reshape(-1), 2 * (p - 1)),
         known,
     ).reshape(rows, pairs, 2, p - 1)
-    ends = np.broadcast_to(at_case[block][:, None, None, None], (rows, pairs, 2, 1))
-    begins = np.broadcast_to(at_background[chosen][:, :, None, None], (rows, pairs, 2, 1))
+    ends = np.broadcast_to(shared.at_case[block][:, None, None, None], (rows, pairs, 2, 1))
+    begins = np.broadcast_to(shared.at_background[chosen][:, :, None, None], (rows, pairs, 2, 1))
     steps = np.diff(np.concatenate([begins, values, ends], axis=3), axis=3)
     ahead = np.take_along_axis(steps[:, :, 0], place, axis=2)
     behind = np.take_along_axis(steps[:, :, 1], p - 1 - place, axis=2)

@@ -10,30 +10,35 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.contributions.explain import explain
-from zerotilt.core.drivers.permutation import Loss, permute
+from zerotilt.core.drivers.agreement import Agreement, Ranked, agreement, effective_features, rank_table
+from zerotilt.core.drivers.links import linked
+from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
+from zerotilt.core.drivers.permutation import permute
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.reading import Reading, Span
-from zerotilt.core.response.curves import Direction, direction, grid_of, mean_curve
+from zerotilt.core.response.curves import Direction, all_curves, direction, grid_of
 from zerotilt.core.spec import Frozen, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-LOSS_LABELS = {
-    "log_loss": "log loss",
-    "brier_score": "Brier score",
-    "auc": "1 − AUC",
-    "error_rate": "error rate",
-}
 SMALL_CURVE_POINTS = 12
 SMALL_CURVE_ROWS = 300
 
 
 class DriversSettings(Frozen):
-    loss: Loss = "log_loss"
+    loss: LossChoice = "auto"
     repeats: int = Field(default=10, ge=2, le=100)
     rows: int = Field(default=20_000, ge=10, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
-    explained: int = Field(default=200, ge=1, le=100_000, description="Rows whose contributions are averaged")
+    explained: int = Field(
+        default=200,
+        ge=1,
+        le=100_000,
+        description="Rows whose contributions are averaged; all rows where they are exact and cheap",
+    )
+    linked_from: float = Field(
+        default=0.7, gt=0, le=1, description="Columns associated by at least this much are also shuffled together"
+    )
 
 
 class Driver(Frozen):
@@ -49,6 +54,13 @@ class Driver(Frozen):
     curve: tuple[float, ...] = Field(description="Mean response along the feature, for a small drawing")
 
 
+class LinkedDrivers(Frozen):
+    """Columns that say much the same: shuffled one by one, each may look small."""
+
+    features: tuple[str, ...]
+    permutation: Estimate
+
+
 class DriversResult(Frozen):
     drivers: tuple[Driver, ...] = Field(description="Largest permutation importance first")
     loss: Loss
@@ -57,7 +69,11 @@ class DriversResult(Frozen):
     rows_scored: int
     repeats: int
     explained: int
-    output: Literal["probability", "log-odds"]
+    output: Literal["probability", "log-odds", "value"]
+    linked: tuple[LinkedDrivers, ...]
+    agreement: Agreement = Field(description="Of the two measures, which answer different questions")
+    ranks: tuple[Ranked, ...] = Field(description="By permutation importance, by mean absolute Shapley value")
+    first_share: float | None = Field(description="Share of the first feature in the summed importances")
     shapley_method: str
     shapley_why: str
     background: int
@@ -74,16 +90,19 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
         kept = np.sort(rng.choice(subject.n, settings.rows, replace=False))
     frame = subject.frame.take(kept)
     weights = None if subject.weights is None else subject.weights[kept]
+    loss = chosen(settings.loss, subject.task)
+    sets = [(name,) for name in features] + linked(frame, settings.linked_from, seed)
     found = permute(
         subject.model,
         frame,
         subject.outcome[kept],
-        settings.loss,
+        loss,
         subject.spec.threshold,
         settings.repeats,
         seed,
         work,
         weights,
+        sets,
     )
     explained = min(settings.explained, subject.n)
     rows = np.sort(rng.choice(subject.rows, explained, replace=False))
@@ -91,14 +110,15 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     reach = normal_quantile(subject.spec.policy.confidence)
     size = np.abs(contributions.values)
     mean, spread = size.mean(axis=0), size.std(axis=0, ddof=1) / math.sqrt(explained) if explained > 1 else 0 * size[0]
-    positive = np.maximum(found.value, 0)
+    single = found.value[: len(features)]
+    positive = np.maximum(single, 0)
     shares = positive / positive.sum() if positive.sum() > 0 else None
     sample = subject.frame.take(rng.permutation(subject.n)[:SMALL_CURVE_ROWS])
     drivers = []
-    work.begin(len(features), "small curves")
+    grids = {name: grid_of(subject, name, SMALL_CURVE_POINTS) for name in features}
+    curves = all_curves(subject, sample, {name: grid.values for name, grid in grids.items()}, work)
     for j, name in enumerate(features):
-        grid = grid_of(subject, name, SMALL_CURVE_POINTS)
-        curve = mean_curve(subject.output, sample, name, grid.values)
+        grid, curve = grids[name], curves[name].mean(axis=0)
         drivers.append(
             Driver(
                 feature=name,
@@ -111,21 +131,26 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
                 curve=tuple(float(value) for value in curve),
             )
         )
-        work.advance(1)
-    used = None if shares is None else float(np.exp(-(shares[shares > 0] * np.log(shares[shares > 0])).sum()))
     return DriversResult(
         drivers=tuple(sorted(drivers, key=lambda driver: -driver.permutation.value)),
-        loss=settings.loss,
+        loss=loss,
         loss_as_is=found.loss,
         rows=subject.n,
         rows_scored=len(kept),
         repeats=settings.repeats,
         explained=explained,
-        output=subject.context.output,
+        output=subject.scale,
+        linked=tuple(
+            LinkedDrivers(features=sets[j], permutation=_estimate(found.value[j], reach * found.error[j]))
+            for j in range(len(features), len(sets))
+        ),
+        agreement=agreement("permutation importance", single, "mean absolute Shapley value", mean),
+        ranks=rank_table(features, [single, mean]),
+        first_share=None if shares is None else float(shares.max()),
         shapley_method=contributions.method,
         shapley_why=contributions.why,
         background=contributions.background,
-        effective_features=used,
+        effective_features=None if shares is None else effective_features(shares),
         confidence=subject.spec.policy.confidence,
     )
 

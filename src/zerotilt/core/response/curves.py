@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core import words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Output
+from zerotilt.core.output import Scale, from_sums
 from zerotilt.core.predictors import Frame
+from zerotilt.core.predictors.structure import Structure
+from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Kind
 from zerotilt.core.subject import Subject
+from zerotilt.core.trees.curves import POINTS_AT_ONCE, Axes, axes, sweep
 from zerotilt.core.work import Work
 
 Direction = Literal["rises", "falls", "bends", "flat", "by level"]
 MOST_LEVELS = 30
+SWEPT_ROWS = 512
 
 
 @dataclass(frozen=True)
@@ -64,24 +71,78 @@ def grid_of(subject: Subject, feature: str, points: int, percentiles: tuple[floa
     )
 
 
-def ice(output: Output, rows: Frame, feature: str, values: NDArray, work: Work | None = None) -> NDArray[np.float64]:
-    """Output of every row with the feature set to every value (Goldstein et al. 2015), shape (rows, values)."""
+@dataclass(frozen=True)
+class _Swept:
+    """What one pass over trees needs."""
+
+    structure: Structure
+    scale: Scale
+    column: int
+    axes: Axes
+    rows: Frame
+
+
+def all_curves(
+    subject: Subject, rows: Frame, values: Mapping[str, NDArray], work: Work | None = None
+) -> dict[str, NDArray[np.float64]]:
+    """ICE curves (Goldstein et al. 2015) of every row along each of several features, each (rows, values).
+
+    Trees are read for all features in one pass, exactly, whatever the scale; any
+    other model is asked at every point.
+    """
     work = work or Work()
-    out = np.empty((rows.rows, len(values)))
-    step = max(1, EVALUATIONS_AT_ONCE // len(values))
-    work.begin(rows.rows, "rows read along the feature")
-    for start in range(0, rows.rows, step):
-        part = rows.take(slice(start, start + step))
-        wide = part.take(np.repeat(np.arange(part.rows), len(values)))
-        found = output(wide.replace(feature, np.tile(values, part.rows)))
-        out[start : start + part.rows] = found.reshape(part.rows, len(values))
-        work.advance(part.rows)
+    structure, _ = subject.structure
+    if structure is None or structure.trees is None or structure.coefficients is not None:
+        return {name: ice(subject.asked, rows, name, points, work) for name, points in values.items()}
+    out = {name: np.empty((rows.rows, len(points))) for name, points in values.items()}
+    for first in range(0, max(map(len, values.values())), POINTS_AT_ONCE):
+        parts = {name: points[first : first + POINTS_AT_ONCE] for name, points in values.items()}
+        encoded = [_encoded(structure, rows, name, parts.get(name)) for name in rows.names]
+        made = axes(structure.trees, structure.owner, encoded)
+        shared = _Swept(structure, subject.scale, subject.column, made, rows)
+        pieces = [(start, min(start + SWEPT_ROWS, rows.rows)) for start in range(0, rows.rows, SWEPT_ROWS)]
+        done = work.spread(_sweep, shared, pieces, "rows read along the features", [b - a for a, b in pieces])
+        for (start, end), found in zip(pieces, done, strict=True):
+            for j, name in enumerate(rows.names):
+                if name in out:
+                    mine = found[:, made.starts[j] : made.starts[j + 1]]
+                    out[name][start:end, first : first + mine.shape[1]] = mine
     return out
 
 
-def mean_curve(output: Output, rows: Frame, feature: str, values: NDArray) -> NDArray[np.float64]:
-    """Partial dependence (Friedman 2001): the mean of the ICE curves, shape (values,)."""
-    return ice(output, rows, feature, values).mean(axis=0)
+def _encoded(structure: Structure, rows: Frame, name: str, points: NDArray | None) -> NDArray[np.floating]:
+    """Encoded rows at a feature's points; none for a feature that is left out."""
+    base = rows.take(np.zeros(0 if points is None else len(points), int))
+    return structure.encode(base if points is None else base.replace(name, points))
+
+
+def _sweep(shared: _Swept, piece: tuple[int, int]) -> NDArray[np.float64]:
+    sums = sweep(shared.structure.trees, shared.structure.encode(shared.rows.take(slice(*piece))), shared.axes)
+    n, points, k = sums.shape
+    flat = from_sums(sums.reshape(n * points, k), shared.structure.link, shared.scale, shared.column)
+    return flat.reshape(n, points)
+
+
+def ice(output: Output, rows: Frame, feature: str, values: NDArray, work: Work | None = None) -> NDArray[np.float64]:
+    """Output of every row with the feature set to every value, by asking at every point, shape (rows, values)."""
+    work = work or Work()
+    step = max(1, EVALUATIONS_AT_ONCE // len(values))
+    pieces = [(start, min(start + step, rows.rows)) for start in range(0, rows.rows, step)]
+    shared = (output, rows, feature, values)
+    done = work.spread(_ask, shared, pieces, "rows read along the feature", [b - a for a, b in pieces])
+    return np.concatenate([np.empty((0, len(values))), *done])
+
+
+def _ask(shared: tuple[Output, Frame, str, NDArray], piece: tuple[int, int]) -> NDArray[np.float64]:
+    output, rows, feature, values = shared
+    part = rows.take(slice(*piece))
+    wide = part.take(np.repeat(np.arange(part.rows), len(values)))
+    return output(wide.replace(feature, np.tile(values, part.rows))).reshape(part.rows, len(values))
+
+
+def centred(curves: NDArray[np.float64], at: int = 0) -> NDArray[np.float64]:
+    """Curves less their own value at one point (Goldstein et al. 2015)."""
+    return curves - curves[:, at : at + 1]
 
 
 def direction(curve: NDArray[np.float64], ordered: bool, spread: float) -> Direction:
@@ -99,3 +160,19 @@ def direction(curve: NDArray[np.float64], ordered: bool, spread: float) -> Direc
     if rises_back <= 0.1 * reach:
         return "falls"
     return "bends"
+
+
+def feature_named(subject: Subject, name: str) -> str:
+    """A feature of the model; its first one when no name is given.
+
+    Raises
+    ------
+    Refused : it is none of the model's.
+    """
+    features = subject.model.inputs
+    if name and name not in features:
+        raise Refused(
+            f"feature: “{name}” is not a feature of the model; it has {words.listing(list(features))}.",
+            todo="Choose one of the model's features.",
+        )
+    return name or features[0]

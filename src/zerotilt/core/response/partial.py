@@ -13,8 +13,8 @@ from zerotilt.core import output, words
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.response.curves import Direction, Grid, direction, grid_of, ice
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.response.curves import Direction, Grid, all_curves, centred, direction, feature_named, grid_of
+from zerotilt.core.spec import Frozen, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -30,6 +30,8 @@ class ResponseSettings(Frozen):
     range: Literal["1 to 99%", "full"] = "1 to 99%"
     rows: int = Field(default=1_000, ge=1, le=100_000, description="Rows whose curves are averaged")
     curves: int = Field(default=30, ge=0, le=2_000, description="Single curves returned")
+    centred: bool = Field(default=False, description="Every curve less its own value at the first point")
+    case: int | None = Field(default=None, ge=0, description="A row of the table whose own curve is given too, from 0")
 
 
 class CurvePoint(Frozen):
@@ -56,8 +58,11 @@ class ResponseResult(Frozen):
     points: tuple[CurvePoint, ...]
     curves: tuple[tuple[float, ...], ...] = Field(description="Single ICE curves over the same points")
     density: tuple[Density, ...]
-    output: Literal["probability", "log-odds"]
-    threshold: float
+    case: tuple[float, ...] | None = Field(description="The chosen row's own curve over the same points")
+    case_position: float | None = Field(description="Where that row lies on a numeric axis")
+    case_label: str | None
+    output: Literal["probability", "log-odds", "value"]
+    threshold: float | None
     event: str
     direction: Direction
     rows: int
@@ -75,16 +80,15 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     Refused : the feature is none of the model's.
     """
     features = subject.model.inputs
-    feature = settings.feature or features[0]
-    if feature not in features:
-        raise Refused(
-            f"feature: “{feature}” is not a feature of the model; it has {words.listing(list(features))}.",
-            todo="Choose one of the model's features.",
-        )
+    feature = feature_named(subject, settings.feature)
     grid = grid_of(subject, feature, settings.points, (1, 99) if settings.range == "1 to 99%" else (0, 100))
     chosen = np.random.default_rng(seed).permutation(subject.n)[: settings.rows]
     sample = subject.frame.take(chosen)
-    found = ice(subject.output, sample, feature, grid.values, work)
+    found = all_curves(subject, sample, {feature: grid.values}, work)[feature]
+    own, own_position, own_label = _case(subject, settings, feature, grid)
+    if settings.centred:
+        found = centred(found)
+        own = None if own is None else own - own[0]
     mean = found.mean(axis=0)
     half = normal_quantile(subject.spec.policy.confidence) * found.std(axis=0) / math.sqrt(max(len(chosen) - 1, 1))
     p10, p90 = np.quantile(found, [0.1, 0.9], axis=0)
@@ -110,9 +114,14 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
         ),
         curves=tuple(tuple(map(float, curve)) for curve in found[: settings.curves]),
         density=_density(subject.frame[feature], grid),
-        output=subject.context.output,
-        threshold=float(output.transform(np.array([subject.spec.threshold]), subject.context.output)[0]),
-        event=subject.spec.event_phrase,
+        case=None if own is None else tuple(map(float, own)),
+        case_position=own_position,
+        case_label=own_label,
+        output=subject.scale,
+        threshold=float(output.transform(np.array([subject.spec.threshold]), subject.scale)[0])
+        if subject.task is Task.binary and not settings.centred
+        else None,
+        event=subject.what,
         direction=direction(shown, grid.ordered, float(found.std())),
         rows=subject.n,
         rows_read=len(chosen),
@@ -120,6 +129,21 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
         features=features,
         confidence=subject.spec.policy.confidence,
     )
+
+
+def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid):
+    """The chosen row's own curve, its place on the axis and its value."""
+    if settings.case is None:
+        return None, None, None
+    if settings.case >= subject.table.rows:
+        raise Refused(f"case: row {settings.case + 1} was given; the table has {words.count(subject.table.rows)} rows.")
+    row = subject.model.frame(subject.table, np.array([settings.case]))
+    curve = all_curves(subject, row, {feature: grid.values})[feature][0]
+    value = row[feature][0]
+    if grid.positions is None:
+        return curve, None, str(value) or "missing"
+    known = bool(np.isfinite(value))
+    return curve, float(value) if known else None, f"{value:.4g}" if known else "missing"
 
 
 def _support(values: NDArray, grid: Grid) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
@@ -159,15 +183,14 @@ def _density(values: NDArray, grid: Grid) -> tuple[Density, ...]:
     )
 
 
-def amount(value: float, scale: str) -> str:
-    return words.percent(value) if scale == "probability" else words.decimal(value, 2)
-
-
 def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) -> Reading:
     name = words.title(result.feature)
-    what = (
-        f"mean chance that {result.event}" if result.output == "probability" else f"mean log-odds that {result.event}"
-    )
+    kind = {"probability": "mean chance that", "log-odds": "mean log-odds that", "value": "mean"}[result.output]
+    what = f"{kind} {result.event}"
+
+    def amount(value: float, scale: str) -> str:
+        return words.on_scale(value, scale, wording.unit)
+
     points = [point for point in result.points if point.position is not None or not result.numeric]
     points = points or list(result.points)
     if len(points) == 1:

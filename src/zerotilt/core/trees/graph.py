@@ -9,7 +9,7 @@ import numpy as np
 import onnx
 from numpy.typing import NDArray
 
-from zerotilt.core.trees.ensemble import MEMBER, MODES, Trees
+from zerotilt.core.trees.ensemble import EQ, MEMBER, MODES, Trees
 
 OPERATORS = ("TreeEnsembleClassifier", "TreeEnsembleRegressor", "TreeEnsemble")
 
@@ -64,6 +64,7 @@ def read(node: onnx.NodeProto) -> Ensemble:
     if how not in ("SUM", "AVERAGE"):
         raise Unread(f"its trees are joined by {how}")
     trees, transform = _by_node(node, held) if node.op_type != "TreeEnsemble" else _by_branch(held)
+    trees = _with_sets(trees)
     if how == "AVERAGE":
         trees = trees.with_leaves(trees.leaves / len(trees.roots), trees.base)
     labels = held.get("classlabels_strings") or held.get("classlabels_int64s")
@@ -74,6 +75,33 @@ def read(node: onnx.NodeProto) -> Ensemble:
     if trees.outputs == 1 and len(names) == 2:
         complement = "one minus" if (np.asarray(_weights(held, "class")) >= 0).all() else "minus"
     return Ensemble(trees, transform, names, complement)
+
+
+def _with_sets(trees: Trees) -> Trees:
+    """Chains of equalities that lead to one branch as one set of members: how older operators write a set."""
+    if not (trees.mode == EQ).any():
+        return trees
+    mode, no = trees.mode.copy(), trees.no.copy()
+    sets: dict[int, list[float]] = {}
+    # children come after their parents in most files, so that a chain is gathered from its end
+    for node in np.flatnonzero((trees.mode == EQ) & ~trees.track)[::-1].tolist():
+        below = int(no[node])
+        alike = below >= 0 and trees.mode[below] == EQ and not trees.track[below]
+        if alike and trees.column[below] == trees.column[node] and trees.yes[below] == trees.yes[node]:
+            sets[node] = [trees.threshold[node], *sets.get(below, [trees.threshold[below]])]
+            mode[node], no[node] = MEMBER, no[below]
+    if not sets:
+        return trees
+    own = [
+        sets.get(node, trees.members[trees.first[node] : trees.first[node + 1]].tolist()) for node in range(len(mode))
+    ]
+    return replace(
+        trees,
+        mode=mode,
+        no=no,
+        first=np.cumsum([0] + [len(part) for part in own]).astype(np.int32),
+        members=np.array([value for part in own for value in part], trees.threshold.dtype),
+    )
 
 
 def _value(attribute: onnx.AttributeProto) -> Any:

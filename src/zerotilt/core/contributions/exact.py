@@ -1,0 +1,131 @@
+"""Exact Shapley values of models that are sums: linear terms and trees, against the whole background."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zerotilt.core.contributions.game import Background
+from zerotilt.core.predictors import Frame
+from zerotilt.core.predictors.structure import Structure
+from zerotilt.core.trees import pairs, tables
+from zerotilt.core.trees.tables import Plan, Tables
+from zerotilt.core.work import Work
+
+ROWS_AT_ONCE = 4_096
+DEEP_ROWS_AT_ONCE = 8
+
+
+@dataclass(frozen=True)
+class Explainer:
+    """A model's structure met with a background; explains any number of rows at a cost that the background does not change.
+
+    Deep trees are the exception: they keep the encoded background, and cost grows with it.
+    """
+
+    structure: Structure
+    column: int
+    players: int
+    tables: Tables | None
+    deep: NDArray[np.intp]
+    encoded: NDArray[np.floating] | None
+    weights: NDArray[np.float64]
+    linear_mean: NDArray[np.float64]
+    baseline: float
+
+    @property
+    def rows_at_once(self) -> int:
+        return DEEP_ROWS_AT_ONCE if len(self.deep) else ROWS_AT_ONCE
+
+    def explain(self, frame: Frame) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Contributions, shape (rows, players + 1), and the outputs they add up to, shape (rows,).
+
+        The last column is what no raw column accounts for; it is zero unless a
+        row holds a value that the structure was never shown.
+        """
+        encoded = self.structure.encode(frame)
+        out = np.zeros((frame.rows, self.players + 1))
+        if self.tables is not None:
+            out += self.tables.look_up(encoded)
+        if len(self.deep):
+            out += pairs.explain(
+                self.structure.trees, self.structure.owner, self.deep, encoded, self.encoded, self.weights,
+                self.column, self.players,
+            )  # fmt: skip
+        if self.structure.coefficients is not None:
+            terms = encoded.astype(np.float64) * self.structure.coefficients[:, self.column] - self.linear_mean
+            owner = np.where(self.structure.owner < 0, self.players, self.structure.owner)
+            for player in np.unique(owner):
+                out[:, player] += terms[:, owner == player].sum(axis=1)
+        return out, self.structure.sums_of(encoded)[:, self.column]
+
+
+def planned(structure: Structure, players: int) -> tuple[Plan | None, NDArray[np.intp]]:
+    """The tables' layout for the shallow trees of a model, and its deep trees."""
+    if structure.trees is None:
+        return None, np.zeros(0, np.intp)
+    shallow = tables.shallow(structure.trees, structure.owner)
+    plan = tables.plan(structure.trees, structure.owner, np.flatnonzero(shallow), players) if shallow.any() else None
+    return plan, np.flatnonzero(~shallow)
+
+
+def prepare(structure: Structure, column: int, reference: Background, work: Work | None = None) -> Explainer:
+    """Meet a structure with a background: count its rows by pattern, and fill the tables."""
+    work = work or Work()
+    players = len(reference.frame.names)
+    plan, deep = planned(structure, players)
+    shared = (structure, plan, reference, bool(len(deep)))
+    starts = range(0, reference.rows, 4 * ROWS_AT_ONCE)
+    pieces = [(start, min(start + 4 * ROWS_AT_ONCE, reference.rows)) for start in starts]
+    counts, kept = None, []
+    linear_mean, baseline = 0.0, 0.0
+    for part in work.spread(_meet, shared, pieces, "background rows read", [last - first for first, last in pieces]):
+        counts = part[0] if counts is None else counts + part[0]
+        kept.append(part[1])
+        linear_mean = linear_mean + part[2]
+        baseline = baseline + part[3]
+    filled = None if plan is None else tables.filled(structure.trees, plan, counts, column, players)
+    return Explainer(
+        structure=structure,
+        column=column,
+        players=players,
+        tables=filled,
+        deep=deep,
+        encoded=np.concatenate(kept) if len(deep) else None,
+        weights=reference.weights,
+        linear_mean=linear_mean[:, column],
+        baseline=float(baseline[column]),
+    )
+
+
+def _meet(shared: tuple[Structure, Plan | None, Background, bool], piece: tuple[int, int]):
+    structure, plan, reference, keep = shared
+    part = slice(*piece)
+    encoded = structure.encode(reference.frame.take(part))
+    weights = reference.weights[part]
+    counts = np.zeros(0) if plan is None else tables.counted(structure.trees, plan, encoded, weights)
+    coefficients = structure.coefficients
+    linear = np.zeros((encoded.shape[1], len(structure.base)))
+    if coefficients is not None:
+        linear = (weights @ encoded.astype(np.float64))[:, None] * coefficients
+    return counts, encoded if keep else None, linear, weights @ structure.sums_of(encoded)
+
+
+def explain_rows(explainer: Explainer, cases: Frame, work: Work | None = None):
+    """Contributions of many rows in pieces: (rows, players + 1), and outputs (rows,)."""
+    work = work or Work()
+    step = explainer.rows_at_once
+    pieces = [(start, min(start + step, cases.rows)) for start in range(0, cases.rows, step)]
+    values = np.empty((cases.rows, explainer.players + 1))
+    output = np.empty(cases.rows)
+    done = work.spread(_explain, (explainer, cases), pieces, "rows explained", [last - first for first, last in pieces])
+    for (first, last), (found, sums) in zip(pieces, done, strict=True):
+        values[first:last], output[first:last] = found, sums
+    return values, output
+
+
+def _explain(shared: tuple[Explainer, Frame], piece: tuple[int, int]):
+    explainer, cases = shared
+    return explainer.explain(cases.take(slice(*piece)))

@@ -1,0 +1,156 @@
+"""Which share of the model's use each feature accounts for: Shapley values of the loss."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, background
+from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen, per_row
+from zerotilt.core.groups.intervals import normal_quantile
+from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.predictors import Frame, Predictor
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+ROWS_AT_ONCE = 32
+
+
+class LossShapleySettings(Frozen):
+    loss: LossChoice = "auto"
+    rows: int = Field(
+        default=512, ge=10, le=1_000_000, description="Rows walked; each is one order of the features and its reverse"
+    )
+    background: int = Field(default=64, ge=2, le=10_000, description="Rows that stand for a feature not known")
+
+
+class LossShare(Frozen):
+    feature: str
+    value: Estimate = Field(description="Loss taken away by knowing the feature")
+    share: float | None = Field(description="Of the whole reduction")
+
+
+class LossShapleyResult(Frozen):
+    features: tuple[LossShare, ...] = Field(description="Largest first; they add up to the reduction")
+    loss: Loss
+    with_all: float = Field(description="Loss of the model")
+    with_none: float = Field(description="Loss of the mean output")
+    rows: int
+    rows_walked: int
+    background: int
+    confidence: float
+
+
+@dataclass(frozen=True)
+class _Shared:
+    predictor: Predictor
+    frame: Frame
+    outcome: NDArray
+    reference: Background
+    loss: Loss
+    threshold: float
+    seed: int
+
+
+def share_out(subject: Subject, settings: LossShapleySettings, seed: int, work: Work) -> LossShapleyResult:
+    """Shapley values of the game v(S) = −loss of the mean output with S known (Covert, Lundberg & Lee 2020).
+
+    Each row walks one order of the features and its reverse; unknown features
+    are taken from the background and the outputs averaged before the loss. The
+    values add up to loss with no feature known less loss of the model, exactly.
+    """
+    loss = chosen("log_loss" if settings.loss == "auc" else settings.loss, subject.task)
+    n = min(settings.rows, subject.n)
+    rows = np.sort(np.random.default_rng(seed).permutation(subject.n)[:n])
+    reference = background(subject.frame, subject.weights, settings.background, seed)
+    frame = subject.frame.take(rows)
+    shared = _Shared(subject.model, frame, subject.outcome[rows], reference, loss, subject.spec.threshold, seed)
+    pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
+    done = work.spread(_walk, shared, pieces, "rows walked", [last - first for first, last in pieces])
+    steps = np.concatenate(list(done))
+    w = np.ones(n) if subject.weights is None else subject.weights[rows]
+    w = w / w.sum()
+    value = w @ steps
+    error = np.sqrt((w**2) @ (steps - value) ** 2)
+    reach = normal_quantile(subject.spec.policy.confidence)
+    outputs = subject.outputs[rows]
+    empty = np.tile(reference.mean(subject.model.outputs(reference.frame)), (n, 1))
+    task = subject.task
+    with_all = float(w @ per_row(loss, task, shared.outcome, outputs, shared.threshold))
+    with_none = float(w @ per_row(loss, task, shared.outcome, empty, shared.threshold))
+    whole = with_none - with_all
+    order = np.argsort(-value, kind="stable")
+    return LossShapleyResult(
+        features=tuple(
+            LossShare(
+                feature=frame.names[j],
+                value=Estimate(
+                    value=float(value[j]),
+                    low=float(value[j] - reach * error[j]),
+                    high=float(value[j] + reach * error[j]),
+                ),
+                share=float(value[j] / whole) if whole > 0 else None,
+            )
+            for j in order
+        ),
+        loss=loss,
+        with_all=with_all,
+        with_none=with_none,
+        rows=subject.n,
+        rows_walked=n,
+        background=reference.rows,
+        confidence=subject.spec.policy.confidence,
+    )
+
+
+def _walk(shared: _Shared, piece: tuple[int, int]) -> NDArray[np.float64]:
+    """Loss taken away at each step, mean of an order and its reverse, shape (rows, p)."""
+    first, last = piece
+    p, b = len(shared.frame.names), shared.reference.rows
+    out = np.empty((last - first, p))
+    at_once = max(1, EVALUATIONS_AT_ONCE // (b * 2 * (p + 1)))
+    for start in range(first, last, at_once):
+        block = np.arange(start, min(start + at_once, last))
+        orders = np.stack([np.random.default_rng([shared.seed, int(row)]).permutation(p) for row in block])
+        place = np.argsort(orders, axis=1)
+        lengths = np.arange(p + 1)
+        known = np.stack(
+            [place[:, None, :] < lengths[:, None], (p - 1 - place)[:, None, :] < lengths[:, None]], axis=1
+        ).reshape(-1, p)  # (rows × 2 × (p + 1), p)
+        case = np.repeat(np.repeat(block, 2 * (p + 1)), b)
+        other = np.tile(np.arange(b), len(known))
+        columns = {
+            name: np.where(np.repeat(known[:, j], b), shared.frame[name][case], shared.reference.frame[name][other])
+            for j, name in enumerate(shared.frame.names)
+        }
+        outputs = shared.predictor.outputs(Frame(columns)).reshape(len(known), b, -1)
+        mean = np.einsum("b,sbk->sk", shared.reference.weights, outputs)
+        outcome = np.repeat(shared.outcome[block], 2 * (p + 1))
+        lost = per_row(shared.loss, shared.predictor.task, outcome, mean, shared.threshold)
+        gained = -np.diff(lost.reshape(len(block), 2, p + 1), axis=2)
+        ahead = np.take_along_axis(gained[:, 0], place, axis=1)
+        behind = np.take_along_axis(gained[:, 1], p - 1 - place, axis=1)
+        out[block - first] = (ahead + behind) / 2
+    return out
+
+
+def say(result: LossShapleyResult, wording: Wording, settings: LossShapleySettings) -> Reading:
+    first = result.features[0]
+    label = LOSS_LABELS[result.loss]
+    whole = result.with_none - result.with_all
+    if whole <= 0:
+        headline = f"The features together do not lower the {label}: {words.decimal(result.with_none)} knowing none, {words.decimal(result.with_all)} knowing all."
+    else:
+        headline = (
+            f"Knowing all features lowers the {label} from {words.decimal(result.with_none)} to {words.decimal(result.with_all)}; "
+            f"{words.title(first.feature)} accounts for {first.share:.0%} of it ({words.level(result.confidence)} interval of its part "
+            f"{words.decimal(first.value.low)} to {words.decimal(first.value.high)})."
+        )
+    detail = f"{words.count(result.rows_walked)} of {words.count(result.rows)} {wording.rows} walked, {words.count(result.background)} background rows."
+    return plain(headline, detail)
