@@ -4,21 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal
+from types import ModuleType
+from typing import Literal, get_type_hints
 
 from pydantic import BaseModel
 
 from zerotilt.core import cases
-from zerotilt.core.contributions import ladder
-from zerotilt.core.drivers import ranking
+from zerotilt.core.contributions import checks, ladder, surrogate
+from zerotilt.core.counterfactuals import change, flip, nearest
+from zerotilt.core.drivers import loss_shapley, own, ranking
 from zerotilt.core.groups import performance, tilt
 from zerotilt.core.reading import Reading
-from zerotilt.core.response import partial
+from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 Area = Literal["intake", "drivers", "response", "cases", "tilt"]
+
+
+def _parts(module: ModuleType, compute: str):
+    """A method's settings, result, function and sentence, all from its one file."""
+    function = getattr(module, compute)
+    hints = get_type_hints(function)
+    _, settings, _, _, result = hints.values()  # subject, settings, seed, work, and what is returned
+    return settings, result, function, module.say
 
 
 @dataclass(frozen=True)
@@ -39,29 +49,22 @@ class Method:
 METHODS: dict[str, Method] = {
     method.name: method
     for method in (
-        Method(
-            "performance",
-            "intake",
-            "Performance",
-            performance.PerformanceSettings,
-            performance.PerformanceResult,
-            performance.perform,
-            performance.say,
-        ),
-        Method(
-            "drivers", "drivers", "Drivers", ranking.DriversSettings, ranking.DriversResult, ranking.rank, ranking.say
-        ),
-        Method(
-            "response",
-            "response",
-            "Response",
-            partial.ResponseSettings,
-            partial.ResponseResult,
-            partial.respond,
-            partial.say,
-        ),
-        Method("cases", "cases", "Cases", cases.CasesQuery, cases.CasesPage, cases.page, cases.say),
-        Method("ladder", "cases", "Ladder", ladder.LadderSettings, ladder.LadderResult, ladder.climb, ladder.say),
-        Method("tilt", "tilt", "Tilt", tilt.TiltSettings, tilt.TiltResult, tilt.compare_groups, tilt.say),
+        Method("performance", "intake", "Performance", *_parts(performance, "perform")),
+        Method("drivers", "drivers", "Drivers", *_parts(ranking, "rank"), version=2),
+        Method("loss_shapley", "drivers", "Loss Shapley values", *_parts(loss_shapley, "share_out")),
+        Method("own_parts", "drivers", "The model's own parts", *_parts(own, "own_parts")),
+        Method("response", "response", "Response", *_parts(partial, "respond"), version=2),
+        Method("ale", "response", "Accumulated local effects", *_parts(accumulated, "accumulate")),
+        Method("surface", "response", "Two features", *_parts(surface, "survey")),
+        Method("interactions", "response", "Interactions", *_parts(interactions, "pair_up")),
+        Method("expected", "response", "Expected direction", *_parts(expected, "check_expected")),
+        Method("cases", "cases", "Cases", *_parts(cases, "page")),
+        Method("ladder", "cases", "Ladder", *_parts(ladder, "climb"), version=2),
+        Method("surrogate", "cases", "Simple model nearby", *_parts(surrogate, "surround")),
+        Method("checks", "cases", "Checks of an explanation", *_parts(checks, "check_explanation")),
+        Method("nearest", "cases", "Nearest case decided otherwise", *_parts(nearest, "find_nearest")),
+        Method("change", "cases", "Smallest change", *_parts(change, "find_changes")),
+        Method("flip", "cases", "One column changed", *_parts(flip, "flip")),
+        Method("tilt", "tilt", "Tilt", *_parts(tilt, "compare_groups")),
     )
 }

@@ -172,6 +172,47 @@ class Subject:
             self.structure  # noqa: B018  read on all rows, before it is asked about a few
         return Asked(self.model, self.scale, self.column)
 
+    def case(self, row: int) -> Frame:
+        """The model's inputs of one row of the table, numbered from 0.
+
+        Raises
+        ------
+        Refused : there is no such row.
+        """
+        if not 0 <= row < self.table.rows:
+            raise Refused(f"row: {row + 1} was given; the table has {words.count(self.table.rows)} rows.")
+        return self.model.frame(self.table, np.array([row]))
+
+    @property
+    def threshold(self) -> float | None:
+        """The decision threshold on the scale that is read; None where decisions have none."""
+        if self.task is not Task.binary:
+            return None
+        return float(output.transform(np.array([self.spec.threshold]), self.scale)[0])
+
+    def decided(self, outputs: NDArray[np.float64]) -> NDArray[np.int64]:
+        """The decision of each row of outputs (rows, k): 1 where the event is predicted, or the class of the largest probability.
+
+        Raises
+        ------
+        Refused : the output is a number, about which nothing is decided.
+        """
+        if self.task is Task.regression:
+            raise Refused(
+                "The model gives a number; nothing is decided by it that could change.",
+                todo="Open an audit whose outcome is an event or a class.",
+            )
+        if self.task is Task.binary:
+            return (outputs[:, 0] >= self.spec.threshold).astype(np.int64)
+        return outputs.argmax(axis=1)
+
+    def decision_named(self, decision: int) -> str:
+        """What a decision is called: the audit's own words for an event, else the class."""
+        if self.classes:
+            return self.classes[decision]
+        favoured = bool(decision) == (self.spec.favourable == "event")
+        return self.spec.wording.favourable if favoured else self.spec.wording.unfavourable
+
     def output(self, frame: Frame) -> NDArray[np.float64]:
         """The context's output, f(x), for any rows, shape (frame.rows,)."""
         return self.asked(frame)

@@ -94,7 +94,7 @@ def response(result: ResponseResult, spec: Spec) -> str:
                 axes.text(
                     0.995,
                     0.02,
-                    f"missing: {_amount(missing.mean, result.output)}",
+                    f"missing: {words.on_scale(missing.mean, result.output)}",
                     transform=axes.transAxes,
                     ha="right",
                     color=SOFT,
@@ -116,10 +116,6 @@ def response(result: ResponseResult, spec: Spec) -> str:
     return _svg(7.2, 2.9, paint)
 
 
-def _amount(value: float, scale: str) -> str:
-    return words.percent(value) if scale == "probability" else words.decimal(value, 2)
-
-
 def fold(result: LadderResult, most: int = 8) -> list[tuple[str, float]]:
     """Rungs to draw: the largest, and the rest as one."""
     shown = [(f"{words.title(rung.feature)} {rung.value}", rung.contribution) for rung in result.rungs[:most]]
@@ -135,7 +131,7 @@ def ladder(result: LadderResult, spec: Spec) -> str:
     def paint(axes):
         at = result.baseline
         axes.plot(at, 0, "o", color=INK, ms=5)
-        axes.text(at, 0, f"  {_amount(at, result.output)}", va="center", ha="left")
+        axes.text(at, 0, f"  {words.on_scale(at, result.output)}", va="center", ha="left")
         for place, (_, step) in enumerate(steps, 1):
             axes.plot([at, at], [place - 1, place], color=SOFT, lw=0.6)
             axes.add_patch(
@@ -150,7 +146,9 @@ def ladder(result: LadderResult, spec: Spec) -> str:
         last = len(steps) + 1
         axes.plot([at, at], [last - 1, last], color=SOFT, lw=0.6)
         axes.plot(at, last, "o", color=INK, ms=7)
-        axes.text(at, last, f"  {_amount(result.prediction, result.output)}", va="center", ha="left", weight="bold")
+        axes.text(
+            at, last, f"  {words.on_scale(result.prediction, result.output)}", va="center", ha="left", weight="bold"
+        )
         axes.axvline(result.threshold, color=INK, lw=1.2, zorder=0)
         labels = [f"baseline, mean of {words.count(result.background)}", *(_short(name, 40) for name, _ in steps)]
         axes.set_yticks(range(last + 1), [*labels, f"this {spec.wording.row}"])

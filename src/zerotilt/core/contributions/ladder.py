@@ -7,11 +7,10 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import output, words
 from zerotilt.core import rows as row_sets
+from zerotilt.core import words
 from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, explain
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen, Kind, Role, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -58,11 +57,9 @@ class LadderResult(Frozen):
 
 def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> LadderResult:
     """Contributions of every feature to the prediction of one row of the table."""
-    if settings.row >= subject.table.rows:
-        raise Refused(f"row: {settings.row + 1} was given; the table has {words.count(subject.table.rows)} rows.")
-    rows = np.array([settings.row])
-    found = explain(subject, rows, seed, work, settings.method, most_pairs=4_096)
-    outputs = subject.model.outputs(subject.model.frame(subject.table, rows))[0]
+    case = subject.case(settings.row)
+    found = explain(subject, case, seed, work, settings.method, most_pairs=4_096)
+    outputs = subject.model.outputs(case)[0]
     spec = subject.spec
     actual = subject.table.texts(spec.outcome.name)[settings.row]
     event = subject.task is Task.binary
@@ -76,7 +73,7 @@ def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> 
         prediction=float(found.output[0]),
         probability=None if subject.task is Task.regression else float(outputs[subject.column]),
         output=subject.scale,
-        threshold=float(output.transform(np.array([spec.threshold]), subject.scale)[0]) if event else None,
+        threshold=subject.threshold,
         predicted=predicted,
         favoured=predicted == (spec.favourable == "event") if event else None,
         chosen=subject.classes[int(outputs.argmax())] if subject.classes else None,

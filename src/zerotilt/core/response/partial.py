@@ -9,12 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import output, words
+from zerotilt.core import words
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import Direction, Grid, all_curves, centred, direction, feature_named, grid_of
-from zerotilt.core.spec import Frozen, Task, Wording
+from zerotilt.core.spec import Frozen, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -118,9 +117,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
         case_position=own_position,
         case_label=own_label,
         output=subject.scale,
-        threshold=float(output.transform(np.array([subject.spec.threshold]), subject.scale)[0])
-        if subject.task is Task.binary and not settings.centred
-        else None,
+        threshold=None if settings.centred else subject.threshold,
         event=subject.what,
         direction=direction(shown, grid.ordered, float(found.std())),
         rows=subject.n,
@@ -135,9 +132,7 @@ def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid
     """The chosen row's own curve, its place on the axis and its value."""
     if settings.case is None:
         return None, None, None
-    if settings.case >= subject.table.rows:
-        raise Refused(f"case: row {settings.case + 1} was given; the table has {words.count(subject.table.rows)} rows.")
-    row = subject.model.frame(subject.table, np.array([settings.case]))
+    row = subject.case(settings.case)
     curve = all_curves(subject, row, {feature: grid.values})[feature][0]
     value = row[feature][0]
     if grid.positions is None:

@@ -1,0 +1,161 @@
+"""Can an explanation be believed? What it says against what the model does."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+from scipy import stats
+
+from zerotilt.core import words
+from zerotilt.core.contributions.enumeration import MOST_PLAYERS
+from zerotilt.core.contributions.explain import Contributions, MethodChoice, ShapleyMethod, explain
+from zerotilt.core.contributions.game import background, mixed
+from zerotilt.core.contributions.ladder import case_name
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+TOLERABLE_GAP = 1e-6
+
+
+class ChecksSettings(Frozen):
+    row: int = Field(ge=0, description="Row number in the table, from 0")
+    method: MethodChoice = "auto"
+    top: int = Field(
+        default=3, ge=1, le=100, description="Features taken away, or kept, for comprehensiveness and sufficiency"
+    )
+    seeds: int = Field(default=5, ge=2, le=20)
+    background: int = Field(default=200, ge=1, le=5_000, description="Background rows for taking features away")
+    orders: int = Field(default=20, ge=1, le=500, description="Random orders beside the explanation's own")
+
+
+class Agreeing(Frozen):
+    method: ShapleyMethod
+    largest_difference: float
+    correlation: float | None
+
+
+class ChecksResult(Frozen):
+    row: int
+    name: str
+    method: ShapleyMethod
+    why: str
+    features: tuple[str, ...] = Field(description="Largest contribution first: the order of both curves")
+    additivity_gap: float
+    deletion: tuple[float, ...] = Field(description="Mean output with the first 0, 1, … features unknown")
+    insertion: tuple[float, ...] = Field(description="Mean output with only the first 0, 1, … features known")
+    deletion_area: float = Field(
+        description="Mean distance from the prediction while features are taken away; more is better"
+    )
+    deletion_by_chance: float
+    insertion_area: float = Field(
+        description="Mean distance from the prediction while features are added; less is better"
+    )
+    insertion_by_chance: float
+    comprehensiveness: float = Field(description="Prediction less the output without the top features")
+    sufficiency: float = Field(description="Prediction less the output with the top features alone")
+    top: int
+    spread_over_seeds: float = Field(description="Largest standard deviation of a contribution between seeds")
+    agreement: tuple[Agreeing, ...]
+    output: Literal["probability", "log-odds", "value"]
+
+
+def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, work: Work) -> ChecksResult:
+    """Additivity, deletion and insertion (Petsiuk et al. 2018), comprehensiveness and sufficiency (DeYoung et al. 2020),
+    spread over seeds, and agreement with other methods for the same case."""
+    case = subject.case(settings.row)
+    found = explain(subject, case, seed, work, settings.method, most_pairs=1_024)
+    order = np.argsort(-np.abs(found.values[0]), kind="stable")
+    p = len(order)
+    rng = np.random.default_rng(seed)
+    reference = background(subject.frame, subject.weights, settings.background, seed)
+
+    def path(one: NDArray[np.intp]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Mean output with the first features unknown, and with the first features alone known."""
+        place = np.argsort(one)
+        first = place[None, :] < np.arange(p + 1)[:, None]
+        known = np.concatenate([~first, first])
+        values = mixed(
+            subject.asked,
+            case,
+            reference.frame,
+            np.zeros(len(known) * reference.rows, int),
+            np.tile(np.arange(reference.rows), len(known)),
+            np.repeat(known, reference.rows, axis=0),
+        ).reshape(len(known), reference.rows)
+        mean = reference.mean(values.T)
+        return mean[: p + 1], mean[p + 1 :]
+
+    here = float(found.output[0])
+    deletion, insertion = path(order)
+    work.begin(settings.orders, "random orders walked")
+    chance = []
+    for _ in range(settings.orders):
+        away, added = path(rng.permutation(p))
+        chance.append((np.abs(here - away).mean(), np.abs(here - added).mean()))
+        work.advance(1)
+    top = min(settings.top, p)
+    seeds = [found.values[0]]
+    if found.errors is not None:
+        seeds += [
+            explain(subject, case, seed + 1 + i, work, settings.method, most_pairs=1_024).values[0]
+            for i in range(settings.seeds - 1)
+        ]
+    return ChecksResult(
+        row=settings.row,
+        name=case_name(subject, settings.row),
+        method=found.method,
+        why=found.why,
+        features=tuple(found.features[j] for j in order),
+        additivity_gap=found.gap,
+        deletion=tuple(map(float, deletion)),
+        insertion=tuple(map(float, insertion)),
+        deletion_area=float(np.abs(here - deletion).mean()),
+        deletion_by_chance=float(np.mean([one for one, _ in chance])),
+        insertion_area=float(np.abs(here - insertion).mean()),
+        insertion_by_chance=float(np.mean([one for _, one in chance])),
+        comprehensiveness=here - float(deletion[top]),
+        sufficiency=here - float(insertion[top]),
+        top=top,
+        spread_over_seeds=float(np.std(seeds, axis=0, ddof=1).max()) if len(seeds) > 1 else 0.0,
+        agreement=tuple(_others(subject, case, found, seed, work)),
+        output=subject.scale,
+    )
+
+
+def _others(subject: Subject, case, found: Contributions, seed: int, work: Work):
+    """The same case by every other method that applies."""
+    p = len(found.features)
+    wanted: list[MethodChoice] = ["sampled", "least squares"]
+    if p <= MOST_PLAYERS:
+        wanted.append("enumeration")
+    for method in wanted:
+        if method == found.method:
+            continue
+        other = explain(subject, case, seed, work, method, most_pairs=512)
+        a, b = found.values[0], other.values[0]
+        varied = p > 1 and np.ptp(a) > 0 and np.ptp(b) > 0
+        yield Agreeing(
+            method=other.method,
+            largest_difference=float(np.abs(a - b).max()),
+            correlation=float(stats.pearsonr(a, b).statistic) if varied else None,
+        )
+
+
+def say(result: ChecksResult, wording: Wording, settings: ChecksSettings) -> Reading:
+    better = result.deletion_area > result.deletion_by_chance and result.insertion_area < result.insertion_by_chance
+    headline = (
+        f"Taking features away in the order of the explanation moves the output of {wording.row} {result.name} "
+        f"{'faster' if better else 'no faster'} than in random orders ({words.difference(result.deletion_area, result.output, wording.unit)} against "
+        f"{words.difference(result.deletion_by_chance, result.output, wording.unit)} on average)."
+    )
+    detail = (
+        f"The steps miss the prediction by {result.additivity_gap:.1e}. Without the first {result.top}, the output falls short by "
+        f"{words.difference(result.comprehensiveness, result.output, wording.unit)}; with them alone, by "
+        f"{words.difference(result.sufficiency, result.output, wording.unit)}. {result.why}"
+    )
+    return plain(headline, detail)

@@ -1,0 +1,162 @@
+"""A simple model around one case: how the output moves nearby, and how far that can be trusted."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.contributions.ladder import case_name, value_of
+from zerotilt.core.distance import distances, space
+from zerotilt.core.predictors import Frame
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+FAITHFUL = 0.7
+"""Weighted R² under which the reading warns."""
+
+
+class SurrogateSettings(Frozen):
+    row: int = Field(ge=0, description="Row number in the table, from 0")
+    samples: int = Field(default=2_000, ge=50, le=100_000, description="Perturbed rows")
+    width: float = Field(default=0.25, gt=0, le=10, description="Kernel width, in Gower distance (0 to 1)")
+    penalty: float = Field(default=1.0, ge=0, description="Ridge penalty")
+    seeds: int = Field(default=5, ge=2, le=50, description="Repeats whose spread is shown")
+
+
+class LocalTerm(Frozen):
+    """Numbers: change of the output over the feature's own standard deviation. Levels: having the case's own level."""
+
+    feature: str
+    value: str
+    effect: float
+    spread: float = Field(description="Standard deviation of the effect between seeds")
+
+
+class SurrogateResult(Frozen):
+    row: int
+    name: str
+    terms: tuple[LocalTerm, ...] = Field(description="Largest first")
+    fidelity: float = Field(description="Weighted R² on the perturbed rows")
+    width: float
+    prediction: float
+    fitted: float = Field(description="What the simple model gives at the case")
+    samples: int
+    seeds: int
+    output: Literal["probability", "log-odds", "value"]
+    event: str
+
+
+def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Work) -> SurrogateResult:
+    """A proximity-weighted ridge regression on perturbed rows (Ribeiro, Singh & Guestrin 2016).
+
+    Numbers are moved by normal draws of their own spread, levels drawn from the
+    table, half of all cells staying as they are; a row weighs exp(−d²/width²)
+    with d its Gower distance from the case.
+    """
+    case = subject.case(settings.row)
+    here = float(subject.output(case)[0])
+    work.begin(settings.seeds, "simple models fitted")
+    effects, fidelity, fitted = [], [], []
+    for repeat in range(settings.seeds):
+        rng = np.random.default_rng([seed, repeat])
+        around = _perturbed(subject.frame, case, settings.samples, rng)
+        effect, good, at = _fit(subject, case, around, settings)
+        effects.append(effect)
+        fidelity.append(good)
+        fitted.append(at)
+        work.advance(1)
+    mean, spread = np.mean(effects, axis=0), np.std(effects, axis=0, ddof=1)
+    return SurrogateResult(
+        row=settings.row,
+        name=case_name(subject, settings.row),
+        terms=tuple(
+            LocalTerm(
+                feature=case.names[j],
+                value=value_of(subject, case.names[j], settings.row),
+                effect=float(mean[j]),
+                spread=float(spread[j]),
+            )
+            for j in np.argsort(-np.abs(mean), kind="stable")
+        ),
+        fidelity=float(np.mean(fidelity)),
+        width=settings.width,
+        prediction=here,
+        fitted=float(np.mean(fitted)),
+        samples=settings.samples,
+        seeds=settings.seeds,
+        output=subject.scale,
+        event=subject.what,
+    )
+
+
+def _perturbed(frame: Frame, case: Frame, samples: int, rng: np.random.Generator) -> Frame:
+    columns = {}
+    for name in frame.names:
+        own = case[name][0]
+        drawn = frame[name][rng.integers(0, frame.rows, samples)]
+        if frame[name].dtype.kind == "f":
+            known = frame[name][np.isfinite(frame[name])]
+            spread = known.std() if len(known) else 0.0
+            if np.isfinite(own):
+                moved = own + rng.normal(size=samples) * spread
+                if len(known):
+                    moved = np.clip(moved, known.min(), known.max())
+                    moved = np.round(moved) if (known % 1 == 0).all() else moved
+                drawn = moved
+        stays = rng.random(samples) < 0.5
+        columns[name] = np.where(stays, own, drawn)
+    return Frame(columns)
+
+
+def _fit(subject: Subject, case: Frame, around: Frame, settings: SurrogateSettings):
+    weights = np.exp(-(distances(space(subject.frame), around, case) ** 2) / settings.width**2)
+    x = _design(subject.frame, case, around)
+    y = subject.output(around)
+    w = weights / weights.sum()
+    centre_x, centre_y = w @ x, w @ y
+    scaled = (x - centre_x) * np.sqrt(weights)[:, None]
+    normal = scaled.T @ scaled + settings.penalty * np.eye(x.shape[1])
+    slope = np.linalg.solve(normal, scaled.T @ ((y - centre_y) * np.sqrt(weights)))
+    left = y - centre_y - (x - centre_x) @ slope
+    total = float(w @ (y - centre_y) ** 2)
+    good = 1 - float(w @ left**2) / total if total > 1e-18 else 1.0
+    at = centre_y + float((_design(subject.frame, case, case)[0] - centre_x) @ slope)
+    return slope, good, at
+
+
+def _design(frame: Frame, case: Frame, rows: Frame) -> NDArray[np.float64]:
+    out = np.empty((rows.rows, len(rows.names)))
+    for j, name in enumerate(rows.names):
+        own = case[name][0]
+        if frame[name].dtype.kind == "f" and np.isfinite(own):
+            known = frame[name][np.isfinite(frame[name])]
+            spread = known.std() or 1.0
+            out[:, j] = np.where(np.isfinite(rows[name]), (rows[name] - own) / spread, 0.0)
+        elif frame[name].dtype.kind == "f":
+            out[:, j] = np.isnan(rows[name])
+        else:
+            out[:, j] = rows[name] == own
+    return out
+
+
+def say(result: SurrogateResult, wording: Wording, settings: SurrogateSettings) -> Reading:
+    first = result.terms[0]
+    verb = "raises" if first.effect > 0 else "lowers"
+    headline = (
+        f"Near {wording.row} {result.name}, {words.title(first.feature)} ({first.value}) {verb} the output most. "
+        f"The simple model explains {max(result.fidelity, 0):.0%} of what happens nearby."
+    )
+    if result.fidelity < FAITHFUL:
+        headline += " That is too little to rely on its terms."
+    detail = (
+        f"{words.count(result.samples)} perturbed rows, kernel width {result.width:g}, {result.seeds} seeds; it gives "
+        f"{words.on_scale(result.fitted, result.output, wording.unit)} at the case, the model "
+        f"{words.on_scale(result.prediction, result.output, wording.unit)}."
+    )
+    return plain(headline, detail)

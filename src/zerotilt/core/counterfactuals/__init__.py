@@ -1,0 +1,1 @@
+"""What would change a prediction: real cases, edited cases, another group."""

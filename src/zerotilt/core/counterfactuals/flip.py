@@ -1,0 +1,135 @@
+"""Only one column changed, all else kept: whose decisions change?"""
+
+from __future__ import annotations
+
+import numpy as np
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.groups import intervals
+from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.refusal import Refused
+from zerotilt.core.response.curves import MOST_LEVELS, feature_named
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+LISTED = 50
+
+
+class FlipSettings(Frozen):
+    feature: str = Field(default="", description="A column that the model takes; its first one with levels when empty")
+    rows: int = Field(default=100_000, ge=1, le=10_000_000, description="Rows asked about; a seeded sample beyond")
+
+
+class Flip(Frozen):
+    """Rows of one level, asked again as if they were of another."""
+
+    here: str
+    there: str
+    rows: int
+    changed: Estimate = Field(description="Share of their decisions that change")
+    gained: int = Field(description="Decisions that become the favourable one, or a later class")
+    lost: int
+    mean_change: float = Field(description="Mean change of the output")
+
+
+class FlipResult(Frozen):
+    feature: str
+    flips: tuple[Flip, ...] = Field(description="Largest share first")
+    changed: Estimate = Field(description="Share of rows whose decision changes under at least one other level")
+    listed: tuple[int, ...] = Field(description="Rows whose decision changes, in table order, the first fifty")
+    rows: int
+    rows_read: int
+    scale: str
+    confidence: float
+
+
+def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> FlipResult:
+    """Ask the model again with only one column changed, for every row and every other level (methods section 5).
+
+    Raises
+    ------
+    Refused : the model does not take the column, or it has one level, or a number has too many values.
+    """
+    texts = [name for name in subject.model.inputs if subject.frame[name].dtype.kind != "f"]
+    feature = feature_named(subject, settings.feature or (texts[0] if texts else ""))
+    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
+    frame = subject.frame.take(chosen)
+    column = frame[feature]
+    known = column[np.isfinite(column)] if column.dtype.kind == "f" else column[column != ""]
+    levels, sizes = np.unique(known if column.dtype.kind == "f" else known.astype(str), return_counts=True)
+    if len(levels) < 2:
+        raise Refused(f"feature: “{feature}” has one value only; there is nothing to change it to.")
+    if column.dtype.kind == "f" and len(levels) > MOST_LEVELS:
+        raise Refused(
+            f"feature: “{feature}” is a number with {words.count(len(levels))} values; a flip is between levels.",
+            todo="Choose a column with levels, or read its response curve.",
+        )
+    levels = levels[np.sort(np.argsort(-sizes, kind="stable")[:MOST_LEVELS])]
+    before = subject.decided(subject.outputs[chosen])
+    was = subject.own_output[chosen]
+    confidence = subject.spec.policy.confidence
+    ever = np.zeros(frame.rows, bool)
+    favourable = 1 if subject.classes or subject.spec.favourable == "event" else -1
+    flips = []
+    work.begin(len(levels), "levels asked about")
+    for there in levels:
+        asked = np.flatnonzero(column != there)
+        moved = frame.take(asked).replace(feature, np.full(len(asked), there, dtype=column.dtype))
+        after = subject.decided(subject.model.outputs(moved))
+        change = subject.output(moved) - was[asked]
+        turned = after != before[asked]
+        ever[asked[turned]] = True
+        for here in levels:
+            mine = column[asked] == here
+            if not mine.any():
+                continue
+            step = (after[mine] - before[asked][mine]) * favourable
+            flips.append(
+                Flip(
+                    here=_label(here),
+                    there=_label(there),
+                    rows=int(mine.sum()),
+                    changed=_share(int(turned[mine].sum()), int(mine.sum()), confidence),
+                    gained=int((step > 0).sum()),
+                    lost=int((step < 0).sum()),
+                    mean_change=float(change[mine].mean()),
+                )
+            )
+        work.advance(1)
+    return FlipResult(
+        feature=feature,
+        flips=tuple(sorted(flips, key=lambda one: -one.changed.value)),
+        changed=_share(int(ever.sum()), frame.rows, confidence),
+        listed=tuple(int(row) for row in subject.rows[chosen[np.flatnonzero(ever)[:LISTED]]]),
+        rows=subject.n,
+        rows_read=frame.rows,
+        scale=subject.scale,
+        confidence=confidence,
+    )
+
+
+def _label(level) -> str:
+    return str(level) if isinstance(level, str) else f"{level:g}"
+
+
+def _share(count: int, of: int, confidence: float) -> Estimate:
+    value, low, high = (float(one) for one in intervals.wilson(count, of, confidence))
+    return Estimate(value=value, low=low, high=high)
+
+
+def say(result: FlipResult, wording: Wording, settings: FlipSettings) -> Reading:
+    name = words.title(result.feature)
+    headline = (
+        f"With {name} alone changed, the decision would change for {words.percent(result.changed.value)} of {words.count(result.rows_read)} "
+        f"{wording.rows} ({words.level(result.confidence)} interval {words.percent(result.changed.low)} to {words.percent(result.changed.high)})."
+    )
+    first = result.flips[0]
+    detail = (
+        f"Most from {first.here} to {first.there}: {words.percent(first.changed.value)} of {words.count(first.rows)}, "
+        f"{words.count(first.gained)} for the better and {words.count(first.lost)} for the worse. All other columns are kept, those that go "
+        f"along with {name} too."
+    )
+    return plain(headline, detail)

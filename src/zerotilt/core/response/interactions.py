@@ -1,0 +1,157 @@
+"""Which features work together: H² of pairs and of each feature with all others (Friedman & Popescu 2008)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import combinations
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
+from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.predictors import Frame
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.response.curves import feature_named
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Asked, Subject
+from zerotilt.core.work import Work
+
+
+class InteractionsSettings(Frozen):
+    features: tuple[str, ...] = Field(
+        default=(), description="Features paired; the twelve that move the output most when empty"
+    )
+    rows: int = Field(default=40, ge=5, le=500, description="Rows of each draw; the output is asked rows² times a pair")
+    draws: int = Field(default=4, ge=2, le=50, description="Draws, from whose spread the errors come")
+
+
+class Pair(Frozen):
+    first: str
+    second: str
+    strength: Estimate = Field(description="Share of the pair's joint effect that neither has alone, 0 to 1")
+    size: float = Field(description="Standard deviation of that joint part, in the output's unit")
+
+
+class Total(Frozen):
+    feature: str
+    strength: Estimate
+
+
+class InteractionsResult(Frozen):
+    pairs: tuple[Pair, ...] = Field(description="Largest joint part first")
+    totals: tuple[Total, ...] = Field(description="Strongest first")
+    left_out: int = Field(description="Features that were not paired")
+    output: Literal["probability", "log-odds", "value"]
+    rows: int
+    rows_read: int
+    draws: int
+    evaluations: int
+
+
+MOST_FEATURES = 12
+
+
+@dataclass(frozen=True)
+class _Shared:
+    asked: Asked
+    rows: Frame
+
+
+def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: Work) -> InteractionsResult:
+    """H² from partial dependence at the rows of several seeded draws; errors from the spread between the draws.
+
+    H²ⱼₖ = Σ (PDⱼₖ − PDⱼ − PDₖ)² / Σ PDⱼₖ², each centred. A pair with hardly any joint
+    effect can have a large share of very little: ``size`` is given beside it.
+    """
+    names = [feature_named(subject, name) for name in dict.fromkeys(settings.features)] or list(subject.model.inputs)
+    rng = np.random.default_rng(seed)
+    n = min(settings.rows, subject.n)
+    draws = [subject.frame.take(rng.permutation(subject.n)[:n]) for _ in range(settings.draws)]
+    if not settings.features and len(names) > MOST_FEATURES:
+        first = _Shared(subject.asked, draws[0])
+        moved = [float(_dependence(first, (name,)).var()) for name in names]
+        names = [names[i] for i in np.argsort(moved)[::-1][:MOST_FEATURES]]
+    features = subject.model.inputs
+    pairs = list(combinations(names, 2))
+    wanted = [(name,) for name in names] + pairs + [tuple(one for one in features if one != name) for name in names]
+    strengths, sizes, totals = [], [], []
+    for draw in draws:
+        shared = _Shared(subject.asked, draw)
+        found = dict(zip(wanted, work.spread(_dependence, shared, wanted, "pairs of features read"), strict=True))
+        whole = subject.output(draw)
+        whole = whole - whole.mean()
+        strength, size = [], []
+        for a, b in pairs:
+            joint = found[a, b] - found[(a,)] - found[(b,)]
+            strength.append(_share(joint, found[a, b]))
+            size.append(float(joint.std()))
+        strengths.append(strength)
+        sizes.append(size)
+        rest = [tuple(one for one in features if one != name) for name in names]
+        totals.append(
+            [_share(whole - found[(name,)] - found[left], whole) for name, left in zip(names, rest, strict=True)]
+        )
+    strength, size, total = np.array(strengths), np.array(sizes).reshape(len(draws), -1).mean(axis=0), np.array(totals)
+    return InteractionsResult(
+        pairs=tuple(
+            Pair(first=pairs[i][0], second=pairs[i][1], strength=_over(strength[:, i]), size=float(size[i]))
+            for i in np.argsort(-size, kind="stable")
+        ),
+        totals=tuple(
+            Total(feature=names[j], strength=_over(total[:, j])) for j in np.argsort(-total.mean(axis=0), kind="stable")
+        ),
+        left_out=len(features) - len(names),
+        output=subject.scale,
+        rows=subject.n,
+        rows_read=n * settings.draws,
+        draws=settings.draws,
+        evaluations=len(wanted) * n * n * settings.draws,
+    )
+
+
+def _dependence(shared: _Shared, features: tuple[str, ...]) -> NDArray[np.float64]:
+    """Centred partial dependence on a set of features at every row's own values, shape (rows,)."""
+    n = shared.rows.rows
+    out = np.empty(n)
+    if not features:
+        return np.zeros(n)
+    step = max(1, EVALUATIONS_AT_ONCE // n)
+    for start in range(0, n, step):
+        at = np.arange(start, min(start + step, n))
+        wide = shared.rows.take(np.tile(np.arange(n), len(at)))
+        for name in features:
+            wide = wide.replace(name, np.repeat(shared.rows[name][at], n))
+        out[at] = shared.asked(wide).reshape(len(at), n).mean(axis=1)
+    return out - out.mean()
+
+
+def _share(part: NDArray[np.float64], whole: NDArray[np.float64]) -> float:
+    total = float((whole**2).sum())
+    return min(float((part**2).sum()) / total, 1.0) if total > 1e-18 else 0.0
+
+
+def _over(values: NDArray[np.float64]) -> Estimate:
+    mean, error = float(values.mean()), float(values.std(ddof=1) / np.sqrt(len(values)))
+    return Estimate(value=mean, low=max(mean - 1.96 * error, 0.0), high=min(mean + 1.96 * error, 1.0))
+
+
+def say(result: InteractionsResult, wording: Wording, settings: InteractionsSettings) -> Reading:
+    if not result.pairs:
+        return plain("The model has one feature; there is nothing for it to work together with.", "")
+    first = result.pairs[0]
+    headline = (
+        f"{words.opening(words.title(first.first))} and {words.title(first.second)} work together most: {first.strength.value:.0%} of their "
+        f"joint effect is neither's alone ({first.strength.low:.0%} to {first.strength.high:.0%}), "
+        f"{words.difference(first.size, result.output, wording.unit)} on average."
+    )
+    detail = f"{result.draws} draws of rows, {words.count(result.evaluations)} predictions."
+    if result.left_out:
+        detail += f" {words.plural(result.left_out, 'feature')} that {'moves' if result.left_out == 1 else 'move'} the output least {'is' if result.left_out == 1 else 'are'} left out."
+    return plain(
+        headline,
+        detail + " Association between two features is another matter: it is in the table, this is in the model.",
+    )

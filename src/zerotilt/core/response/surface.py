@@ -1,0 +1,200 @@
+"""Two features at once: the output over both, the pure interaction, and where there are rows to say so."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.predictors import Frame
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.refusal import Refused
+from zerotilt.core.response.accumulated import second_order
+from zerotilt.core.response.curves import Grid, feature_named, grid_of, ice
+from zerotilt.core.response.support import support_of
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+NEAR = 0.05
+SYNTHETIC_ROWS = 1_000
+
+
+class SurfaceSettings(Frozen):
+    first: str = Field(default="", description="A feature of the model; its first one when empty")
+    second: str = Field(default="", description="Another feature; the next one when empty")
+    points: int = Field(default=20, ge=2, le=60, description="Grid points along each")
+    rows: int = Field(default=200, ge=1, le=20_000, description="Rows whose other columns are averaged over")
+    case: int | None = Field(
+        default=None, ge=0, description="Hold the other columns at this row of the table instead, from 0"
+    )
+    kind: Literal["output", "interaction"] = Field(
+        default="output", description="The mean output, or second-order accumulated effects of two numbers"
+    )
+
+
+class Axis(Frozen):
+    feature: str
+    numeric: bool
+    labels: tuple[str, ...]
+    positions: tuple[float | None, ...] | None
+    mean: tuple[float, ...] = Field(description="The output along this feature alone")
+
+
+class SurfaceResult(Frozen):
+    first: Axis
+    second: Axis
+    values: tuple[tuple[float, ...], ...] = Field(description="Rows along the first feature, columns along the second")
+    support: tuple[tuple[int, ...], ...] = Field(description="Rows of the context near each point")
+    scarce: tuple[tuple[bool, ...], ...]
+    far_share: float = Field(description="Share of combined rows farther from any real row than 99% of real rows are")
+    kind: Literal["output", "interaction"]
+    held: str | None = Field(description="The case whose other columns are held")
+    output: Literal["probability", "log-odds", "value"]
+    threshold: float | None
+    event: str
+    rows: int
+    rows_read: int
+
+
+def survey(subject: Subject, settings: SurfaceSettings, seed: int, work: Work) -> SurfaceResult:
+    """Partial dependence on two features (Friedman 2001), or their second-order accumulated effects (Apley & Zhu 2020).
+
+    Raises
+    ------
+    Refused : the two are the same, the model has one feature, or an interaction is asked of levels.
+    """
+    features = subject.model.inputs
+    first = feature_named(subject, settings.first)
+    others = [name for name in features if name != first]
+    if not others:
+        raise Refused("second: the model has one feature; a surface takes two.")
+    second = (settings.second and feature_named(subject, settings.second)) or others[0]
+    if first == second:
+        raise Refused(f"second: “{second}” is the first feature too; a surface takes two different ones.")
+    rng = np.random.default_rng(seed)
+    if settings.kind == "interaction":
+        return _interaction(subject, settings, first, second, rng, work)
+    grids = [grid_of(subject, name, settings.points) for name in (first, second)]
+    held = None
+    if settings.case is not None:
+        sample = subject.case(settings.case)
+        held = f"row {words.count(settings.case + 1)}"
+    else:
+        sample = subject.frame.take(rng.permutation(subject.n)[: settings.rows])
+    a, b = (grid.values for grid in grids)
+    wide = sample.take(np.repeat(np.arange(sample.rows), len(a))).replace(first, np.tile(a, sample.rows))
+    cube = ice(subject.asked, wide, second, b, work).reshape(sample.rows, len(a), len(b))
+    values = cube.mean(axis=0)
+    return _result(
+        subject, settings, grids, (first, second), values, values.mean(axis=1), values.mean(axis=0), sample, held, rng
+    )
+
+
+def _interaction(subject, settings, first: str, second: str, rng, work: Work) -> SurfaceResult:
+    for place, name in (("first", first), ("second", second)):
+        if subject.frame[name].dtype.kind != "f":
+            raise Refused(
+                f"{place}: “{name}” has levels; the interaction by accumulated effects is of two numbers.",
+                todo="Choose the output instead.",
+            )
+    chosen = np.sort(rng.permutation(subject.n)[: max(settings.rows, 5_000)])
+    sample = subject.frame.take(chosen)
+    known = np.isfinite(sample[first]) & np.isfinite(sample[second])
+    sample = sample.take(np.flatnonzero(known))
+    if not sample.rows:
+        raise Refused(f"No row has both “{first}” and “{second}”.")
+    work.begin(1, "rows moved across their cells")
+    a, b, effect, _ = second_order(subject, sample, first, second, settings.points)
+    work.advance(1)
+    grids = [Grid(edge, tuple(f"{one:.4g}" for one in edge), edge, True, 0) for edge in (a, b)]
+    zero = np.zeros
+    return _result(subject, settings, grids, (first, second), effect, zero(len(a)), zero(len(b)), sample, None, rng)
+
+
+def _result(subject, settings, grids, names, values, along_first, along_second, sample, held, rng) -> SurfaceResult:
+    near = [_near(subject.frame[name], grid) for name, grid in zip(names, grids, strict=True)]
+    support = near[0].T.astype(np.int64) @ near[1].astype(np.int64)
+    least = max(3, round(0.0005 * subject.n))
+    axes = [
+        Axis(
+            feature=name,
+            numeric=grid.positions is not None,
+            labels=grid.labels,
+            positions=None
+            if grid.positions is None
+            else tuple(float(one) if np.isfinite(one) else None for one in grid.positions),
+            mean=tuple(map(float, mean)),
+        )
+        for name, grid, mean in zip(names, grids, (along_first, along_second), strict=True)
+    ]
+    return SurfaceResult(
+        first=axes[0],
+        second=axes[1],
+        values=tuple(tuple(map(float, row)) for row in values),
+        support=tuple(tuple(map(int, row)) for row in support),
+        scarce=tuple(tuple(bool(count < least) for count in row) for row in support),
+        far_share=_far_share(subject, grids, names, rng),
+        kind=settings.kind,
+        held=held,
+        output=subject.scale,
+        threshold=subject.threshold if settings.kind == "output" else None,
+        event=subject.what,
+        rows=subject.n,
+        rows_read=sample.rows,
+    )
+
+
+def _near(values: NDArray, grid: Grid) -> NDArray[np.bool_]:
+    """Which rows lie near which grid point, shape (rows, points)."""
+    if grid.positions is None:
+        return values[:, None] == grid.values[None, :]
+    finite = grid.positions[np.isfinite(grid.positions)]
+    reach = NEAR * (finite.max() - finite.min()) if len(finite) else 0.0
+    with np.errstate(invalid="ignore"):
+        close = np.abs(values[:, None] - grid.positions[None, :]) <= reach
+    return close | (np.isnan(values)[:, None] & np.isnan(grid.positions)[None, :])
+
+
+def _far_share(subject: Subject, grids, names, rng) -> float:
+    known = support_of(subject.frame, 0)
+    rows = rng.integers(0, subject.n, SYNTHETIC_ROWS)
+    combined = subject.frame.take(rows)
+    for name, grid in zip(names, grids, strict=True):
+        combined = combined.replace(name, grid.values[rng.integers(0, len(grid.values), SYNTHETIC_ROWS)])
+    return float(known.far(Frame(combined.columns)).mean())
+
+
+def say(result: SurfaceResult, wording: Wording, settings: SurfaceSettings) -> Reading:
+    values = np.array(result.values)
+    pair = f"{words.title(result.first.feature)} and {words.title(result.second.feature)}"
+    if result.kind == "interaction":
+        headline = (
+            f"Beyond their own effects, {pair} together move the output by up to "
+            f"{words.difference(float(np.abs(values).max()), result.output, wording.unit)}."
+        )
+    else:
+        top, bottom = np.unravel_index(values.argmax(), values.shape), np.unravel_index(values.argmin(), values.shape)
+        what = {"probability": "mean chance that", "log-odds": "mean log-odds that", "value": "mean"}[result.output]
+
+        def at(place) -> str:
+            return (
+                f"{words.title(result.first.feature)} {result.first.labels[place[0]]} and "
+                f"{words.title(result.second.feature)} {result.second.labels[place[1]]}"
+            )
+
+        headline = (
+            f"The {what} {result.event} is highest at {at(top)} ({words.on_scale(float(values[top]), result.output, wording.unit)}) and "
+            f"lowest at {at(bottom)} ({words.on_scale(float(values[bottom]), result.output, wording.unit)})."
+        )
+    scarce = float(np.mean(result.scarce))
+    detail = (
+        f"Other columns held at {result.held}."
+        if result.held
+        else f"Mean over {words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows}."
+    )
+    detail += f" {scarce:.0%} of the points have few rows near them; {result.far_share:.0%} of the combined rows lie far from any real one."
+    return plain(headline, detail)
