@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import output, rows, words
-from zerotilt.core.predictors import Frame, Predictor
+from zerotilt.core.predictors import Asked, Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Role, Spec, Task
@@ -17,18 +17,6 @@ from zerotilt.core.table import Table
 
 STRUCTURE_ROWS = 20_000
 STEADY_ROWS = 200
-
-
-@dataclass(frozen=True)
-class Asked:
-    """One output of a predictor on one scale, as a function of rows."""
-
-    predictor: Predictor
-    scale: output.Scale
-    column: int
-
-    def __call__(self, frame: Frame) -> NDArray[np.float64]:
-        return self.predictor.on_scale(frame, self.scale, self.column)
 
 
 @dataclass(frozen=True)

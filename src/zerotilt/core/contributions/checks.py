@@ -12,7 +12,7 @@ from scipy import stats
 from zerotilt.core import words
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, ShapleyMethod, explain
-from zerotilt.core.contributions.game import background, mixed
+from zerotilt.core.contributions.game import Mixer, background
 from zerotilt.core.contributions.ladder import case_name
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.spec import Frozen, Wording
@@ -74,15 +74,14 @@ def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, wor
     rng = np.random.default_rng(seed)
     reference = background(subject.frame, subject.weights, settings.background, seed)
 
+    mixer = Mixer(subject.asked, case, reference.frame)
+
     def path(one: NDArray[np.intp]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Mean output with the first features unknown, and with the first features alone known."""
         place = np.argsort(one)
         first = place[None, :] < np.arange(p + 1)[:, None]
         known = np.concatenate([~first, first])
-        values = mixed(
-            subject.asked,
-            case,
-            reference.frame,
+        values = mixer(
             np.zeros(len(known) * reference.rows, int),
             np.tile(np.arange(reference.rows), len(known)),
             np.repeat(known, reference.rows, axis=0),

@@ -7,7 +7,7 @@ from math import factorial
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Output, mixed
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Mixer, Output
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -36,22 +36,18 @@ def enumerate_coalitions(
         )
     work = work or Work()
     pieces = list(range(cases.rows))
-    found = work.spread(_enumerate_one, (output, cases, reference), pieces, "rows explained")
+    found = work.spread(_enumerate_one, (Mixer(output, cases, reference.frame), reference, p), pieces, "rows explained")
     return np.array(list(found)).reshape(cases.rows, p)
 
 
-def _enumerate_one(shared: tuple[Output, Frame, Background], row: int) -> NDArray[np.float64]:
-    output, cases, reference = shared
-    p = len(cases.names)
+def _enumerate_one(shared: tuple[Mixer, Background, int], row: int) -> NDArray[np.float64]:
+    mixer, reference, p = shared
     known = ((np.arange(2**p)[:, None] >> np.arange(p)) & 1).astype(bool)
     step = max(1, EVALUATIONS_AT_ONCE // reference.rows)
     worth = np.empty(len(known))
     for start in range(0, len(known), step):
         part = known[start : start + step]
-        values = mixed(
-            output,
-            cases,
-            reference.frame,
+        values = mixer(
             np.full(len(part) * reference.rows, row),
             np.tile(np.arange(reference.rows), len(part)),
             np.repeat(part, reference.rows, axis=0),

@@ -9,7 +9,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.predictors import Frame
+from zerotilt.core.output import from_sums
+from zerotilt.core.predictors import Asked, Frame
 from zerotilt.core.refusal import Refused
 
 EVALUATIONS_AT_ONCE = 65_536
@@ -63,30 +64,73 @@ def background(
     return Background(frame, w / w.sum())
 
 
-def mixed(
-    output: Output,
-    cases: Frame,
-    others: Frame,
-    case: NDArray[np.integer],
-    other: NDArray[np.integer],
-    known: NDArray[np.bool_],
-) -> NDArray[np.float64]:
-    """Output of rows mixed from cases and background.
+class Mixer:
+    """Outputs of rows mixed from cases and background, column by column.
 
-    Parameters
-    ----------
-    case, other : row numbers in ``cases`` and ``others``, shape (m,).
-    known : which features come from the case, shape (m, p), in the order of ``cases.names``.
-
-    Returns
-    -------
-    shape (m,)
+    A model that is a sum is asked in its own encoding, which is made once for
+    both sides; any other model gets whole raw rows.
     """
-    out = np.empty(len(case))
-    for start in range(0, len(case), EVALUATIONS_AT_ONCE):
-        part = slice(start, start + EVALUATIONS_AT_ONCE)
-        columns = {}
-        for j, name in enumerate(cases.names):
-            columns[name] = np.where(known[part, j], cases[name][case[part]], others[name][other[part]])
-        out[part] = output(Frame(columns))
-    return out
+
+    def __init__(self, output: Output, cases: Frame, others: Frame):
+        self._output, self._cases, self._others = output, cases, others
+        self._structure = output.predictor.known_structure if isinstance(output, Asked) else None
+        if self._structure is not None:
+            self._encoded = self._structure.encode(cases), self._structure.encode(others)
+            self._words = self._structure.words()
+
+    def __call__(
+        self, case: NDArray[np.integer], other: NDArray[np.integer], known: NDArray[np.bool_]
+    ) -> NDArray[np.float64]:
+        """Output of each mixed row, shape (m,).
+
+        Parameters
+        ----------
+        case, other : row numbers in cases and others, shape (m,).
+        known : which features come from the case, shape (m, p), in the order of the cases' columns.
+        """
+        out = np.empty(len(case))
+        for start in range(0, len(case), EVALUATIONS_AT_ONCE):
+            part = slice(start, start + EVALUATIONS_AT_ONCE)
+            out[part] = (self._raw if self._structure is None else self._in_code)(case[part], other[part], known[part])
+        return out
+
+    def walks(
+        self, case: NDArray[np.integer], other: NDArray[np.integer], orders: NDArray[np.integer]
+    ) -> NDArray[np.float64]:
+        """Output with the first 0, 1, … p features of an order from the case, shape (m, p + 1).
+
+        Parameters
+        ----------
+        case, other : shape (m,). orders : of features, shape (m, p).
+        """
+        m, p = orders.shape
+        if self._structure is None or self._words is None:
+            place = np.argsort(orders, axis=1)
+            known = (place[:, None, :] < np.arange(p + 1)[:, None]).reshape(-1, p)
+            return self(np.repeat(case, p + 1), np.repeat(other, p + 1), known).reshape(m, p + 1)
+        structure = self._structure
+        sums = structure.walked_sums(*self._encoded, case, other, orders, self._words)
+        flat = from_sums(sums.reshape(m * (p + 1), -1), structure.link, self._output.scale, self._output.column)
+        return flat.reshape(m, p + 1)
+
+    def of_cases(self) -> NDArray[np.float64]:
+        """Output of every case, from the same arithmetic as mixed rows."""
+        rows = np.arange(self._cases.rows)
+        return self(rows, np.zeros_like(rows), np.ones((len(rows), len(self._cases.names)), bool))
+
+    def of_others(self) -> NDArray[np.float64]:
+        """Output of every background row, from the same arithmetic as mixed rows."""
+        rows = np.arange(self._others.rows)
+        return self(np.zeros_like(rows), rows, np.zeros((len(rows), len(self._cases.names)), bool))
+
+    def _raw(self, case, other, known) -> NDArray[np.float64]:
+        columns = {
+            name: np.where(known[:, j], self._cases[name][case], self._others[name][other])
+            for j, name in enumerate(self._cases.names)
+        }
+        return self._output(Frame(columns))
+
+    def _in_code(self, case, other, known) -> NDArray[np.float64]:
+        structure = self._structure
+        sums = structure.mixed_sums(*self._encoded, case, other, known)
+        return from_sums(sums, structure.link, self._output.scale, self._output.column)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Output, mixed
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Mixer, Output
 from zerotilt.core.contributions.sampled import Sampled
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
@@ -17,8 +17,8 @@ PAIRS_AT_ONCE = 256
 
 @dataclass(frozen=True)
 class _Shared:
-    output: Output
-    cases: Frame
+    mixer: Mixer
+    p: int
     reference: Background
     at_case: NDArray[np.float64]
     at_background: NDArray[np.float64]
@@ -45,7 +45,8 @@ def fit_coalitions(
     """
     work = work or Work()
     n, p = cases.rows, len(cases.names)
-    shared = _Shared(output, cases, reference, output(cases), output(reference.frame), tolerance, most_pairs, seed)
+    mixer = Mixer(output, cases, reference.frame)
+    shared = _Shared(mixer, p, reference, mixer.of_cases(), mixer.of_others(), tolerance, most_pairs, seed)
     values, errors, pairs = np.empty((n, p)), np.zeros((n, p)), np.zeros(n, np.int64)
     if p == 1:
         values[:, 0] = shared.at_case - reference.mean(shared.at_background)
@@ -56,7 +57,7 @@ def fit_coalitions(
 
 
 def _fit(shared: _Shared, row: int):
-    p = len(shared.cases.names)
+    p = shared.p
     inverse, sizes = _normal(p)
     ones = inverse.sum(axis=1)
     stream = np.random.default_rng([shared.seed, row])
@@ -69,9 +70,7 @@ def _fit(shared: _Shared, row: int):
         inside = stream.permuted(np.tile(np.arange(p), (pairs, 1)), axis=1) < size[:, None]
         chosen = shared.reference.draw(stream, pairs)
         known = np.concatenate([inside, ~inside])
-        worth = mixed(
-            shared.output, shared.cases, shared.reference.frame, np.full(2 * pairs, row), np.tile(chosen, 2), known
-        )
+        worth = shared.mixer(np.full(2 * pairs, row), np.tile(chosen, 2), known)
         # against the pair's own end points: what is left has a mean that is known
         worth = worth - np.tile(shared.at_background[chosen], 2)
         terms = (inside * worth[:pairs, None] + ~inside * worth[pairs:, None]) / 2

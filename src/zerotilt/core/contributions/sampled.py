@@ -9,12 +9,12 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Output, mixed
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Mixer, Output
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
 PAIRS_AT_ONCE = 32
-ROWS_AT_ONCE = 64
+ROWS_AT_ONCE = 16
 
 
 class Sampled(NamedTuple):
@@ -29,8 +29,8 @@ class Sampled(NamedTuple):
 
 @dataclass(frozen=True)
 class _Shared:
-    output: Output
-    cases: Frame
+    mixer: Mixer
+    p: int
     reference: Background
     at_case: NDArray[np.float64]
     at_background: NDArray[np.float64]
@@ -68,21 +68,22 @@ def sample_permutations(
     """
     work = work or Work()
     p, n = len(cases.names), cases.rows
-    at_case, at_background = output(cases), output(reference.frame)
+    mixer = Mixer(output, cases, reference.frame)
+    at_case, at_background = mixer.of_cases(), mixer.of_others()
     together = None if groups is None else tuple(np.array(group, np.int64) for group in groups)
-    shared = _Shared(output, cases, reference, at_case, at_background, tolerance, most_pairs, seed, together)
+    shared = _Shared(mixer, p, reference, at_case, at_background, tolerance, most_pairs, seed, together)
     pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
     values, errors = np.empty((n, p)), np.empty((n, p))
     pairs = np.zeros(n, np.int64)
     done = work.spread(_sample, shared, pieces, "rows explained", [last - first for first, last in pieces])
     for (first, last), part in zip(pieces, done, strict=True):
         values[first:last], errors[first:last], pairs[first:last] = part
-    return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2 * (p - 1))
+    return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2 * (p + 1))
 
 
 def _sample(shared: _Shared, piece: tuple[int, int]):
     first, last = piece
-    n, p, b = last - first, len(shared.cases.names), shared.reference.rows
+    n, p, b = last - first, shared.p, shared.reference.rows
     expected = shared.at_case[first:last] - shared.reference.mean(shared.at_background)
     streams = [np.random.default_rng([shared.seed, row]) for row in range(first, last)]
     starts = [
@@ -94,7 +95,7 @@ def _sample(shared: _Shared, piece: tuple[int, int]):
     sums = {key: np.zeros((n, p)) for key in ("d", "dd", "dt")}
     totals = {key: np.zeros(n) for key in ("t", "tt")}
     active = np.arange(n)
-    rows_at_once = max(1, EVALUATIONS_AT_ONCE // (PAIRS_AT_ONCE * 2 * max(p - 1, 1)))
+    rows_at_once = max(1, EVALUATIONS_AT_ONCE // (PAIRS_AT_ONCE * 2 * (p + 1)))
     while len(active):
         pairs = min(PAIRS_AT_ONCE, shared.most_pairs - int(used[active[0]]))
         for start in range(0, len(active), rows_at_once):
@@ -130,21 +131,9 @@ def _walk(shared: _Shared, block, orders, chosen) -> NDArray[np.float64]:
     """Mean step of each feature over a forward and a backward walk, shape (block, pairs, p)."""
     rows, pairs, p = orders.shape
     place = np.argsort(orders, axis=2)  # when each feature is switched to the case's value
-    lengths = np.arange(1, p)
-    forward = place[:, :, None, :] < lengths[:, None]
-    backward = (p - 1 - place)[:, :, None, :] < lengths[:, None]
-    known = np.stack([forward, backward], axis=2).reshape(-1, p)
-    values = mixed(
-        shared.output,
-        shared.cases,
-        shared.reference.frame,
-        np.repeat(block, pairs * 2 * (p - 1)),
-        np.repeat(chosen.reshape(-1), 2 * (p - 1)),
-        known,
-    ).reshape(rows, pairs, 2, p - 1)
-    ends = np.broadcast_to(shared.at_case[block][:, None, None, None], (rows, pairs, 2, 1))
-    begins = np.broadcast_to(shared.at_background[chosen][:, :, None, None], (rows, pairs, 2, 1))
-    steps = np.diff(np.concatenate([begins, values, ends], axis=3), axis=3)
+    both = np.stack([orders, orders[:, :, ::-1]], axis=2).reshape(-1, p)
+    values = shared.mixer.walks(np.repeat(block, pairs * 2), np.repeat(chosen.reshape(-1), 2), both)
+    steps = np.diff(values.reshape(rows, pairs, 2, p + 1), axis=3)
     ahead = np.take_along_axis(steps[:, :, 0], place, axis=2)
     behind = np.take_along_axis(steps[:, :, 1], p - 1 - place, axis=2)
     return (ahead + behind) / 2

@@ -349,6 +349,10 @@ class OnnxPredictor(Predictor):
                 self._structure = (None, str(problem))
         return self._structure
 
+    @property
+    def known_structure(self) -> Structure | None:
+        return self._structure[0] if self._structure else None
+
     def _read(self, frame: Frame) -> Structure:
         self.outputs(frame.take(slice(0, 1)))  # finds out which of the graph's outputs is meant
         number: tuple[output.Link, ...] = ("identity", "logarithm")
@@ -363,16 +367,16 @@ class OnnxPredictor(Predictor):
         )
 
     def _run(self, frame: Frame) -> NDArray[np.float64]:
+        known = self._output  # another thread may find it out meanwhile
         try:
-            names = [self._output] if self._output else None
-            results = self._session.run(names, self._feed(frame))
+            results = self._session.run([known] if known else None, self._feed(frame))
         except Exception as problem:
             raise Refused(
                 f"The model failed while scoring: {str(problem).splitlines()[0]}",
                 where=MODEL,
                 todo="Check that it was exported for these columns.",
             ) from None
-        if self._output is None:
+        if known is None:
             position = self._choose(results, frame.rows)
             self._output = self._session.get_outputs()[position].name
             results = [results[position]]

@@ -47,6 +47,11 @@ class Predictor(ABC):
         """Trees and linear terms the model is a sum of, read once and checked on ``frame``; or why there are none."""
         return None, "it is a function, not a model file"
 
+    @property
+    def known_structure(self) -> Structure | None:
+        """The structure where it has been read and found."""
+        return None
+
     def score(self, frame: Frame) -> NDArray[np.float64]:
         """Probability of the event, shape (frame.rows,), each within 0 and 1."""
         return self.outputs(frame)[:, 0]

@@ -20,8 +20,8 @@ from onnx.reference import ReferenceEvaluator
 from zerotilt.core import output, words
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.session import session_of
-from zerotilt.core.trees import graph
-from zerotilt.core.trees.ensemble import Trees, joined
+from zerotilt.core.trees import graph, walks
+from zerotilt.core.trees.ensemble import Trees, joined, mix_and_add, no_trees
 from zerotilt.core.trees.graph import Ensemble, Unread
 
 AGREEMENT = 2e-5
@@ -60,6 +60,50 @@ class Structure:
         out = self.trees.sums(encoded) if self.trees is not None else np.tile(self.base, (len(encoded), 1))
         if self.coefficients is not None:
             out += encoded.astype(np.float64) @ self.coefficients
+        return out
+
+    def mixed_sums(
+        self,
+        cases: NDArray[np.floating],
+        others: NDArray[np.floating],
+        case: NDArray[np.integer],
+        other: NDArray[np.integer],
+        known: NDArray[np.bool_],
+    ) -> NDArray[np.float64]:
+        """Sums of rows whose columns come from encoded cases where their raw column is known, else from others.
+
+        ``case``, ``other``: row numbers, shape (m,); ``known``: by raw column, shape (m, p). Returns (m, k).
+        """
+        trees = self.trees if self.trees is not None else no_trees(len(self.base), cases.dtype)
+        coefficients = self.coefficients if self.coefficients is not None else np.zeros((0, len(self.base)))
+        out = np.tile(self.base, (len(case), 1))
+        mix_and_add(
+            cases, others, case, other, known, self.owner, *trees.arrays, trees.roots, trees.leaves, coefficients, out
+        )
+        return out
+
+    def words(self) -> walks.Words | None:
+        """The trees as words of leaves, where each has few and nothing else is added."""
+        return walks.words(self.trees) if self.trees is not None and self.coefficients is None else None
+
+    def walked_sums(
+        self,
+        cases: NDArray[np.floating],
+        others: NDArray[np.floating],
+        case: NDArray[np.integer],
+        other: NDArray[np.integer],
+        orders: NDArray[np.integer],
+        words: walks.Words,
+    ) -> NDArray[np.float64]:
+        """Sums along walks from others to cases, one raw column after the other, shape (m, p + 1, k)."""
+        trees, players = self.trees, orders.shape[1]
+        player = np.where(self.owner < 0, players, self.owner)[trees.column].astype(np.int32)
+        out = np.empty((len(case), players + 1, trees.outputs))
+        walks.walk(
+            cases, others, case, other, orders, player, players, words.node, words.tree, words.clears, words.value,
+            trees.column, trees.threshold, trees.mode, trees.track, trees.first, trees.members,
+            trees.base, out,
+        )  # fmt: skip
         return out
 
 

@@ -13,11 +13,11 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
 from zerotilt.core.groups.metrics import Estimate
-from zerotilt.core.predictors import Frame
+from zerotilt.core.predictors import Asked, Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
 from zerotilt.core.spec import Frozen, Wording
-from zerotilt.core.subject import Asked, Subject
+from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 

@@ -158,6 +158,47 @@ def _add_leaves(encoded, column, threshold, mode, track, yes, no, first, members
                 out[r, k] += leaves[leaf, k]
 
 
+@njit(cache=True, nogil=True)
+def mix_and_add(
+    cases, others, case, other, known, owner, column, threshold, mode, track, yes, no, first, members, roots, leaves,
+    coefficients, out,
+):  # fmt: skip
+    """Add up leaves and linear terms of rows mixed from two matrices, into out (rows, k).
+
+    A column that no raw column moves (owner −1) is alike in both.
+    """
+    row = np.empty(cases.shape[1], cases.dtype)
+    for r in range(len(case)):
+        a, b = cases[case[r]], others[other[r]]
+        for c in range(len(row)):
+            row[c] = a[c] if owner[c] >= 0 and known[r, owner[c]] else b[c]
+        for t in range(len(roots)):
+            leaf = _land(row, roots[t], column, threshold, mode, track, yes, no, first, members)
+            for k in range(leaves.shape[1]):
+                out[r, k] += leaves[leaf, k]
+        for c in range(len(coefficients)):
+            for k in range(out.shape[1]):
+                out[r, k] += row[c] * coefficients[c, k]
+
+
+def no_trees(outputs: int, number: np.dtype) -> Trees:
+    """An empty ensemble."""
+    none = np.zeros(0, np.int32)
+    return Trees(
+        roots=none,
+        column=none,
+        threshold=np.zeros(0, number),
+        mode=np.zeros(0, np.int8),
+        track=np.zeros(0, bool),
+        yes=none,
+        no=none,
+        first=np.zeros(1, np.int32),
+        members=np.zeros(0, number),
+        leaves=np.zeros((0, outputs)),
+        base=np.zeros(outputs),
+    )
+
+
 def joined(parts: Sequence[Trees]) -> Trees:
     """Several ensembles over one encoded matrix as one; their outputs must be alike, their bases add up."""
     nodes = np.cumsum([0] + [len(part.column) for part in parts])
