@@ -68,6 +68,50 @@ def audit(
     raise typer.Exit(FLAGGED if flagged else 0)
 
 
+@app.command()
+def explain(
+    table: Annotated[Path, typer.Option(help="Rows to explain: CSV, Parquet or Arrow/Feather, of any length")],
+    model: Annotated[Path, typer.Option(help="Trained model as ONNX")],
+    outcome: Annotated[str, typer.Option(help="Column that says what happened")],
+    out: Annotated[Path, typer.Option(help="Parquet file for the contributions")],
+    event: Annotated[str, typer.Option(help="Value of the outcome whose probability the model gives")] = "",
+    task: Annotated[
+        str | None,
+        typer.Option(help="binary, several classes, ordered classes or regression; by the outcome when left out"),
+    ] = None,
+    log_odds: Annotated[
+        bool, typer.Option("--log-odds", help="Explain the log-odds instead of the probability")
+    ] = False,
+    background: Annotated[int, typer.Option(min=1, help="Rows of the table that each row is compared with")] = 10_000,
+    cluster: Annotated[str | None, typer.Option(help="Address of a Dask scheduler, tcp://host:port")] = None,
+) -> None:
+    """Contributions of every row of a table, read and written in pieces."""
+    from zerotilt.headless import explain_table
+
+    progress = _progress if sys.stderr.isatty() else None
+    try:
+        found = explain_table(
+            table,
+            model,
+            outcome,
+            out,
+            event or None,
+            task,
+            "log-odds" if log_odds else "probability",
+            background,
+            cluster,
+            progress,
+        )
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
+    if sys.stderr.isatty():
+        typer.echo("\r\x1b[K", err=True, nl=False)
+    typer.echo(
+        f"{found.rows:,} rows explained against {found.background:,}: {out}. Baseline {found.baseline:.6g}. {found.why}"
+    )
+
+
 def _progress(done: int, total: int, what: str) -> None:
     typer.echo(f"\r\x1b[K{what} {done / total:.0%}", err=True, nl=False)
 

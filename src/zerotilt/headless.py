@@ -5,12 +5,14 @@ from __future__ import annotations
 import hashlib
 import shutil
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 from zerotilt.core import guess, rows, table
+from zerotilt.core.contributions import stream
+from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
 from zerotilt.core.groups.tilt import by_tilt, sentence
 from zerotilt.core.predictors.onnx import OnnxPredictor
@@ -19,6 +21,7 @@ from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
+from zerotilt.notebook import SEED, Study
 from zerotilt.report.auditfile import audit_file
 from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
@@ -98,6 +101,37 @@ def audit(request: Request, work: Work) -> list[str]:
         return [sentence(tilt, found, spec.wording) for found in flagged]
 
 
+def explain_table(
+    source: Path,
+    model: Path,
+    outcome: str,
+    out: Path,
+    event: str | None,
+    task: str | None,
+    scale: str,
+    background: int,
+    cluster: str | None,
+    progress: Callable[[int, int, str], None] | None,
+) -> Streamed:
+    """Contributions of every row of a table file, written as Parquet.
+
+    Raises
+    ------
+    Refused : anything about the input that cannot be used; nothing is written then.
+    """
+    with tempfile.TemporaryFile() as typed, tempfile.TemporaryFile() as found:
+        with _opened(source) as given:
+            table.convert(given, typed, work=Work(progress))
+        typed.seek(0)
+        some = stream.sample(typed, background, SEED)
+        study = Study(some.whole(), model, outcome, event, task=task, output=scale, cluster=cluster, progress=progress)
+        typed.seek(0)
+        done = stream.explain_stream(study.subject, typed, found, SEED, study.work())
+        found.seek(0)
+        _write(out, found)
+    return done
+
+
 def _opened(path: Path) -> BinaryIO:
     try:
         return path.open("rb")
@@ -107,11 +141,15 @@ def _opened(path: Path) -> BinaryIO:
         ) from None
 
 
-def _write(path: Path, text: str) -> None:
+def _write(path: Path, content: str | BinaryIO) -> None:
     """Whole or not at all: a disk that fills up leaves the earlier file as it was."""
+    path.parent.mkdir(parents=True, exist_ok=True)
     try:
-        with tempfile.NamedTemporaryFile("w", encoding="utf-8", dir=path.parent, delete=False) as part:
-            part.write(text)
+        with tempfile.NamedTemporaryFile("wb", dir=path.parent, delete=False) as part:
+            if isinstance(content, str):
+                part.write(content.encode())
+            else:
+                shutil.copyfileobj(content, part)
         shutil.move(part.name, path)
     except OSError as problem:
         Path(part.name).unlink(missing_ok=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
 import numpy as np
@@ -46,3 +47,9 @@ def frame(values: np.ndarray) -> Frame:
 
 def matrix(rows: Frame) -> np.ndarray:
     return np.column_stack([rows[name] for name in rows.names])
+
+
+def slow_square(shared: float, piece: int) -> float:
+    """A piece of work for executors, importable wherever it is sent."""
+    time.sleep(0.05)
+    return shared * piece**2

@@ -20,7 +20,7 @@ from zerotilt.core.spec import Context, Frozen, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-LIBRARIES = ("numpy", "scipy", "pyarrow", "onnx", "onnxruntime")
+LIBRARIES = ("numpy", "scipy", "numba", "pyarrow", "onnx", "onnxruntime")
 
 
 class Digests(Frozen):
@@ -87,6 +87,8 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
     """Run a method and keep all that is needed to run it again."""
     method = method_named(name)
     started = time.perf_counter()
+    if subject.predictor is not None:
+        subject.steady  # noqa: B018  refuses a model that changes its mind
     result = method.compute(subject, settings, seed, work)
     return Evidence(
         key=key(method, digests, subject.context, settings, seed),

@@ -49,7 +49,7 @@ class Method:
 METHODS: dict[str, Method] = {
     method.name: method
     for method in (
-        Method("performance", "intake", "Performance", *_parts(performance, "perform")),
+        Method("performance", "intake", "Performance", *_parts(performance, "perform"), version=2),
         Method("drivers", "drivers", "Drivers", *_parts(ranking, "rank"), version=2),
         Method("loss_shapley", "drivers", "Loss Shapley values", *_parts(loss_shapley, "share_out")),
         Method("own_parts", "drivers", "The model's own parts", *_parts(own, "own_parts")),

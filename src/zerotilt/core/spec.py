@@ -76,6 +76,10 @@ class Wording(Frozen):
     favourable: str = "favourable decision"
     unfavourable: str = "unfavourable decision"
 
+    def one(self, name: str) -> str:
+        """A row by its name; "row 6" is not said twice."""
+        return name if name.startswith("row ") else f"{self.row} {name}"
+
 
 class Task(StrEnum):
     """What is predicted: an event, one of several classes, one of ordered classes, or a number."""
@@ -114,8 +118,6 @@ class Spec(Frozen):
 
     @model_validator(mode="after")
     def _names_exist_once(self) -> Spec:
-        if self.task is Task.binary and not self.event:
-            raise ValueError("the event is missing: say which value of the outcome it is")
         names = [column.name for column in self.columns]
         if len(set(names)) != len(names):
             raise ValueError("a column is listed twice")

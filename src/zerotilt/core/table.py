@@ -48,6 +48,10 @@ class Table:
         source = self._whole if self._whole is not None else self._file.read(columns=[name])
         return source.column(self.names.index(name) if self._whole is not None else 0)
 
+    def whole(self) -> pa.Table:
+        """All columns, in memory."""
+        return self._whole if self._whole is not None else self._file.read()
+
     def column(self, name: str) -> pa.ChunkedArray:
         return self._column(name)
 
@@ -214,7 +218,7 @@ def _arrow_batches(source: BinaryIO, start: bytes, work: Work) -> Iterator[pa.Re
         for batch in batches:
             empty = empty and not batch.num_rows
             yield pa.record_batch(
-                [_plain(name, column) for name, column in zip(batch.schema.names, batch.columns, strict=True)],
+                [plain(name, column) for name, column in zip(batch.schema.names, batch.columns, strict=True)],
                 names=[name.strip() for name in batch.schema.names],
             )
             work.advance(batch.num_rows)
@@ -226,11 +230,11 @@ def _arrow_batches(source: BinaryIO, start: bytes, work: Work) -> Iterator[pa.Re
         ) from None
 
 
-def _plain(name: str, column: pa.Array) -> pa.Array:
+def plain(name: str, column: pa.Array | pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:
     """Whole numbers, numbers, truth values, dates and text are kept; near kinds become one of them."""
     kind = column.type
     if pa.types.is_dictionary(kind):
-        return _plain(name, column.dictionary_decode())
+        return plain(name, pc.cast(column, kind.value_type))
     if pa.types.is_boolean(kind) or pa.types.is_string(kind) or kind in (pa.int64(), pa.float64(), pa.date32()):
         return column
     if pa.types.is_integer(kind):

@@ -5,11 +5,15 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Callable
+from dataclasses import dataclass
+from typing import IO, Any
 
 import matplotlib
 
 matplotlib.use("Agg")
 from matplotlib import pyplot as plt
+from matplotlib.axes import Axes
+from matplotlib.axis import Axis
 from matplotlib.patches import FancyBboxPatch, Rectangle
 
 from zerotilt.core import words
@@ -42,26 +46,56 @@ STYLE = {
 LEVEL_METRICS = ("selection_rate", "accuracy", "true_positive_rate", "false_positive_rate", "positive_predictive_value")
 
 
-def _svg(width: float, height: float, paint: Callable) -> str:
+@dataclass(frozen=True)
+class Drawing:
+    """What is to be painted and how large, in inches; where it goes is another's business."""
+
+    width: float
+    height: float
+    paint: Callable[[Axes], None]
+
+
+def svg(drawing: Drawing) -> str:
+    """A drawing as inline SVG that scales with the page."""
+    out = io.StringIO()
+    _save(drawing, out, format="svg", metadata={"Date": None, "Creator": None})
+    text = out.getvalue()
+    text = text[text.index("<svg") :]
+    text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
+    return re.sub(r'^<svg[^>]*viewBox="([^"]*)"[^>]*>', r'<svg viewBox="\1" aria-hidden="true">', text)
+
+
+def png(drawing: Drawing, dots: int = 160) -> bytes:
+    """A drawing as a picture on the sheet's own colour."""
+    out = io.BytesIO()
+    _save(drawing, out, format="png", dpi=dots, facecolor=SHEET)
+    return out.getvalue()
+
+
+def _save(drawing: Drawing, out: IO, **how: Any) -> None:
     with plt.rc_context(STYLE):
-        figure, axes = plt.subplots(figsize=(width, height), layout="constrained")
+        figure, axes = plt.subplots(figsize=(drawing.width, drawing.height), layout="constrained")
         try:
-            paint(axes)
-            out = io.StringIO()
-            figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+            drawing.paint(axes)
+            figure.savefig(out, **how)
         finally:
             plt.close(figure)
-    svg = out.getvalue()
-    svg = svg[svg.index("<svg") :]
-    svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.S)
-    return re.sub(r'^<svg[^>]*viewBox="([^"]*)"[^>]*>', r'<svg viewBox="\1" aria-hidden="true">', svg)
 
 
-def _short(text: str, most: int = 34) -> str:
+def short(text: str, most: int = 34) -> str:
     return text if len(text) <= most else text[: most - 1] + "…"
 
 
-def drivers(result: DriversResult, spec: Spec) -> str:
+def scaled(axis: Axis, output: str, spec: Spec, what: str = "") -> None:
+    """An axis named by its quantity and unit, with ticks written on its scale."""
+    names = {"probability": "chance", "log-odds": "log-odds", "value": spec.event_phrase}
+    unit = f" ({spec.wording.unit})" if output == "value" and spec.wording.unit else ""
+    axis.set_label_text(f"{what} {names[output]}{unit}".strip())
+    if output == "probability":
+        axis.set_major_formatter(lambda value, _: f"{value:.0%}".replace("-", "−"))
+
+
+def drivers(result: DriversResult, spec: Spec) -> Drawing:
     shown = result.drivers[:20]
 
     def paint(axes):
@@ -69,7 +103,7 @@ def drivers(result: DriversResult, spec: Spec) -> str:
             estimate = driver.permutation
             axes.barh(place, max(estimate.value, 0), height=0.5, color=VERDIGRIS if driver.evidence_of_use else RULE)
             axes.plot([estimate.low, estimate.high], [place, place], color=INK, lw=1)
-        axes.set_yticks(range(len(shown)), [_short(words.title(driver.feature)) for driver in shown])
+        axes.set_yticks(range(len(shown)), [short(words.title(driver.feature)) for driver in shown])
         axes.invert_yaxis()
         axes.axvline(0, color=SOFT, lw=0.6)
         axes.set_xlabel(
@@ -77,10 +111,10 @@ def drivers(result: DriversResult, spec: Spec) -> str:
         )
         axes.tick_params(length=0)
 
-    return _svg(7.2, 0.7 + 0.27 * len(shown), paint)
+    return Drawing(7.2, 0.7 + 0.27 * len(shown), paint)
 
 
-def response(result: ResponseResult, spec: Spec) -> str:
+def response(result: ResponseResult, spec: Spec) -> Drawing:
     def paint(axes):
         points = [point for point in result.points if point.position is not None] if result.numeric else result.points
         places = [point.position for point in points] if result.numeric else list(range(len(points)))
@@ -94,7 +128,7 @@ def response(result: ResponseResult, spec: Spec) -> str:
                 axes.text(
                     0.995,
                     0.02,
-                    f"missing: {words.on_scale(missing.mean, result.output)}",
+                    f"missing: {words.on_scale(missing.mean, result.output, spec.wording.unit)}",
                     transform=axes.transAxes,
                     ha="right",
                     color=SOFT,
@@ -104,16 +138,13 @@ def response(result: ResponseResult, spec: Spec) -> str:
                 axes.plot([place, place], [point.p10, point.p90], color=BAND, lw=9, solid_capstyle="butt")
                 axes.plot([place, place], [point.mean_low, point.mean_high], color=INK, lw=1)
                 axes.plot(place, point.mean, "o", color=VERDIGRIS, fillstyle="none" if point.scarce else "full")
-            axes.set_xticks(
-                places, [_short(point.label, 12) for point in points], rotation=40 if len(points) > 8 else 0
-            )
-        axes.axhline(result.threshold, color=SOFT, lw=0.7, ls=":")
+            axes.set_xticks(places, [short(point.label, 12) for point in points], rotation=40 if len(points) > 8 else 0)
+        if result.threshold is not None:
+            axes.axhline(result.threshold, color=SOFT, lw=0.7, ls=":")
         axes.set_xlabel(words.title(result.feature))
-        axes.set_ylabel("chance" if result.output == "probability" else "log-odds")
-        if result.output == "probability":
-            axes.yaxis.set_major_formatter(lambda value, _: f"{value:.0%}")
+        scaled(axes.yaxis, result.output, spec)
 
-    return _svg(7.2, 2.9, paint)
+    return Drawing(7.2, 2.9, paint)
 
 
 def fold(result: LadderResult, most: int = 8) -> list[tuple[str, float]]:
@@ -125,19 +156,19 @@ def fold(result: LadderResult, most: int = 8) -> list[tuple[str, float]]:
     return shown
 
 
-def ladder(result: LadderResult, spec: Spec) -> str:
+def ladder(result: LadderResult, spec: Spec) -> Drawing:
     steps = fold(result)
 
     def paint(axes):
         at = result.baseline
         axes.plot(at, 0, "o", color=INK, ms=5)
-        axes.text(at, 0, f"  {words.on_scale(at, result.output)}", va="center", ha="left")
+        axes.text(at, 0, f"  {words.on_scale(at, result.output, spec.wording.unit)}", va="center", ha="left")
         for place, (_, step) in enumerate(steps, 1):
             axes.plot([at, at], [place - 1, place], color=SOFT, lw=0.6)
             axes.add_patch(
                 Rectangle((min(at, at + step), place - 0.25), abs(step), 0.5, color=OCHRE if step > 0 else IRIS)
             )
-            text = f"{step * 100:+.1f}" if result.output == "probability" else f"{step:+.2f}"
+            text = f"{step * 100:+.1f}" if result.output == "probability" else f"{step:+.3g}"
             side = at + step
             axes.text(
                 side, place, f" {text} ".replace("-", "−"), va="center", ha="left" if step > 0 else "right", fontsize=8
@@ -147,22 +178,26 @@ def ladder(result: LadderResult, spec: Spec) -> str:
         axes.plot([at, at], [last - 1, last], color=SOFT, lw=0.6)
         axes.plot(at, last, "o", color=INK, ms=7)
         axes.text(
-            at, last, f"  {words.on_scale(result.prediction, result.output)}", va="center", ha="left", weight="bold"
+            at,
+            last,
+            f"  {words.on_scale(result.prediction, result.output, spec.wording.unit)}",
+            va="center",
+            ha="left",
+            weight="bold",
         )
-        axes.axvline(result.threshold, color=INK, lw=1.2, zorder=0)
-        labels = [f"baseline, mean of {words.count(result.background)}", *(_short(name, 40) for name, _ in steps)]
+        if result.threshold is not None:
+            axes.axvline(result.threshold, color=INK, lw=1.2, zorder=0)
+        labels = [f"baseline, mean of {words.count(result.background)}", *(short(name, 40) for name, _ in steps)]
         axes.set_yticks(range(last + 1), [*labels, f"this {spec.wording.row}"])
         axes.invert_yaxis()
         axes.margins(x=0.12)
         axes.tick_params(length=0)
-        if result.output == "probability":
-            axes.xaxis.set_major_formatter(lambda value, _: f"{value:.0%}")
-        axes.set_xlabel("chance" if result.output == "probability" else "log-odds")
+        scaled(axes.xaxis, result.output, spec)
 
-    return _svg(7.2, 0.9 + 0.28 * (len(steps) + 2), paint)
+    return Drawing(7.2, 0.9 + 0.28 * (len(steps) + 2), paint)
 
 
-def levels(result: TiltResult, spec: Spec, attribute: str) -> str:
+def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
     """Group comparisons of one grouping: a tube for each metric, parity in the middle."""
     groups = [group for group in result.groups if group.attribute == attribute]
     shown = [metric for metric in LEVEL_METRICS if any(metric in group.metrics for group in groups)]
@@ -188,12 +223,12 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> str:
                     continue
                 _tube(axes, middle, row, width, reach, found.get((group.group, metric)), result)
         for row, group in enumerate(groups):
-            axes.text(0, row, _short(group.group, 30), va="center")
+            axes.text(0, row, short(group.group, 30), va="center")
             axes.text(left - 0.12, row, words.count(group.rows), va="center", ha="right", color=SOFT)
         axes.set_xlim(0, left + len(shown) * (width + gap))
         axes.set_ylim(len(groups) - 0.3, -1.2)
 
-    return _svg(7.6, 0.5 + 0.3 * (len(groups) + 1), paint)
+    return Drawing(7.6, 0.5 + 0.3 * (len(groups) + 1), paint)
 
 
 def _tube(axes, middle, row, width, reach, disparity, result) -> None:

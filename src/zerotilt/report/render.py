@@ -16,6 +16,7 @@ from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 from zerotilt.report import figures
 from zerotilt.report.compose import Bundle
+from zerotilt.report.explanations import DRAWINGS
 
 ENVIRONMENT = Environment(
     loader=PackageLoader("zerotilt.report"),
@@ -59,17 +60,22 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         reading=lambda evidence: evidence.read(spec),
         mark=lambda evidence: names[evidence.key],
         figure=partial(figure, spec),
-        levels=lambda attribute: figures.levels(tilt, spec, attribute),
+        levels=lambda attribute: figures.svg(figures.levels(tilt, spec, attribute)),
         evidence=bundle.by_key(),
         cell=_cell,
         interval=_interval,
     )
 
 
+OF_TABLES = ("performance", "cases", "tilt")
+"""Methods that the report shows as tables, or as levels of every grouping."""
+
+
 def figure(spec: Spec, evidence: Evidence) -> str:
     """The figure of one piece of evidence; empty where its table says it all."""
-    paint = {"drivers": figures.drivers, "response": figures.response, "ladder": figures.ladder}.get(evidence.method)
-    return paint(evidence.typed, spec) if paint else ""
+    if evidence.method in OF_TABLES:
+        return ""
+    return figures.svg(DRAWINGS[evidence.method](evidence.typed, spec))
 
 
 def _is_rate(metric: str) -> bool:

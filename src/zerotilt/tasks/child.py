@@ -12,11 +12,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from zerotilt.cluster import executor_at
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.core.work import Work
 
 MEMORY_BYTES = 12 * 2**30
 SECONDS = 3 * 3600
+STALL_SECONDS = 600
+"""Without any progress for so long, a model is taken to hang."""
 TICK = 0.2
 _PR_SET_PDEATHSIG = 1
 
@@ -35,6 +38,7 @@ def run(
     on_tick: Callable[[int, int, str], bool],
     seconds: float = SECONDS,
     memory: int = MEMORY_BYTES,
+    stall: float = STALL_SECONDS,
 ) -> dict[str, Any]:
     """Run ``jobs.JOBS[job](arguments, scratch, work)`` elsewhere; its result.
 
@@ -51,7 +55,7 @@ def run(
     process = spawn.Process(target=_inside, args=(there, job, arguments, str(scratch), memory), daemon=True)
     process.start()
     there.close()
-    started = time.monotonic()
+    started = moved = time.monotonic()
     state = (0, 0, "")
     outcome: tuple[str, Any] | None = None
     try:
@@ -60,13 +64,18 @@ def run(
                 if here.poll(TICK):
                     kind, body = here.recv()
                     if kind == "progress":
-                        state = body
+                        state, moved = body, time.monotonic()
                     else:
                         outcome = (kind, body)
             except EOFError:
                 break
             if not on_tick(*state):
                 raise Cancelled
+            if time.monotonic() - moved > stall:
+                raise Refused(
+                    f"The work made no progress for {stall:,.0f} s and was stopped{f', while {state[2]}' if state[2] else ''}; the model may hang.",
+                    todo="Check the model on a few rows.",
+                )
             if time.monotonic() - started > seconds:
                 raise Refused(
                     f"The work took longer than {seconds:,.0f} s and was stopped.",
@@ -112,7 +121,7 @@ def _inside(pipe, job: str, arguments: dict, scratch: str, memory: int) -> None:
             pipe.send(("progress", (done, total, what)))
 
     try:
-        pipe.send(("result", JOBS[job](arguments, Path(scratch), Work(report))))
+        pipe.send(("result", JOBS[job](arguments, Path(scratch), Work(report, executor_at()))))
     except Refused as problem:
         pipe.send(("refused", problem.as_dict()))
     except MemoryError:

@@ -207,6 +207,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/loss_shapley": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Loss Shapley values: the evidence, or the task that computes it */
+        post: operations["read_loss_shapley"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/own_parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The model's own parts: the evidence, or the task that computes it */
+        post: operations["read_own_parts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/response": {
         parameters: {
             query?: never;
@@ -218,6 +252,74 @@ export interface paths {
         put?: never;
         /** Response: the evidence, or the task that computes it */
         post: operations["read_response"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/ale": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accumulated local effects: the evidence, or the task that computes it */
+        post: operations["read_ale"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/surface": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Two features: the evidence, or the task that computes it */
+        post: operations["read_surface"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/interactions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Interactions: the evidence, or the task that computes it */
+        post: operations["read_interactions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/expected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Expected direction: the evidence, or the task that computes it */
+        post: operations["read_expected"];
         delete?: never;
         options?: never;
         head?: never;
@@ -252,6 +354,91 @@ export interface paths {
         put?: never;
         /** Ladder: the evidence, or the task that computes it */
         post: operations["read_ladder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/surrogate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Simple model nearby: the evidence, or the task that computes it */
+        post: operations["read_surrogate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Checks of an explanation: the evidence, or the task that computes it */
+        post: operations["read_checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/nearest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Nearest case decided otherwise: the evidence, or the task that computes it */
+        post: operations["read_nearest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Smallest change: the evidence, or the task that computes it */
+        post: operations["read_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/flip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One column changed: the evidence, or the task that computes it */
+        post: operations["read_flip"];
         delete?: never;
         options?: never;
         head?: never;
@@ -466,6 +653,160 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** Against */
+        Against: {
+            /** Row */
+            row: number;
+            /**
+             * Step
+             * @description Largest step of this row's curve against the expectation
+             */
+            step: number;
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+        };
+        /** Agreeing */
+        Agreeing: {
+            /**
+             * Method
+             * @enum {string}
+             */
+            method: "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /** Largest Difference */
+            largest_difference: number;
+            /** Correlation */
+            correlation: number | null;
+        };
+        /**
+         * Agreement
+         * @description Two rankings of the same features. ``overlap``: share of the first k that are in both.
+         */
+        Agreement: {
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+            /** Tau */
+            tau: number | null;
+            /** K */
+            k: number;
+            /** Overlap */
+            overlap: number;
+        };
+        /** AleAsk */
+        AleAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["AleSettings"];
+        };
+        /** AlePoint */
+        AlePoint: {
+            /**
+             * Position
+             * @description Place on the axis; null for levels
+             */
+            position: number | null;
+            /** Label */
+            label: string;
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /**
+             * Rows
+             * @description Rows in the bin that ends here, or at this level
+             */
+            rows: number;
+        };
+        /** AleResult */
+        AleResult: {
+            /** Feature */
+            feature: string;
+            /** Numeric */
+            numeric: boolean;
+            /**
+             * Points
+             * @description Centred: their mean over the rows is zero
+             */
+            points: components["schemas"]["AlePoint"][];
+            /**
+             * Order
+             * @enum {string}
+             */
+            order: "scale" | "declared" | "by likeness of the other columns";
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+            /** Rows */
+            rows: number;
+            /** Rows Read */
+            rows_read: number;
+            /**
+             * Missing
+             * @description Rows left out because the feature is missing
+             */
+            missing: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** AleSettings */
+        AleSettings: {
+            /**
+             * Feature
+             * @description A feature of the model; its first one when empty
+             * @default
+             */
+            feature: string;
+            /**
+             * Points
+             * @description Bins of equal counts
+             * @default 40
+             */
+            points: number;
+            /**
+             * Rows
+             * @description Rows asked about; a seeded sample beyond
+             * @default 20000
+             */
+            rows: number;
+        };
+        /**
+         * Allowed
+         * @description What may happen to one column.
+         */
+        Allowed: {
+            /** Feature */
+            feature: string;
+            /**
+             * Change
+             * @default any
+             * @enum {string}
+             */
+            change: "any" | "none" | "up" | "down";
+            /**
+             * Low
+             * @description Least value allowed
+             */
+            low?: number | null;
+            /**
+             * High
+             * @description Greatest value allowed
+             */
+            high?: number | null;
+            /**
+             * Levels
+             * @description Levels allowed; all of them when empty
+             * @default []
+             */
+            levels: string[];
+        };
         /** AuditLine */
         AuditLine: {
             /** Id */
@@ -520,6 +861,22 @@ export interface components {
             unknown_outcomes: number | null;
             /** Groupings */
             groupings: string[];
+        };
+        /** Axis */
+        Axis: {
+            /** Feature */
+            feature: string;
+            /** Numeric */
+            numeric: boolean;
+            /** Labels */
+            labels: string[];
+            /** Positions */
+            positions: (number | null)[] | null;
+            /**
+             * Mean
+             * @description The output along this feature alone
+             */
+            mean: number[];
         };
         /** Case */
         Case: {
@@ -608,6 +965,190 @@ export interface components {
             limit: number;
         };
         /**
+         * Change
+         * @description One way: the case with some columns changed, asked of the model.
+         */
+        Change: {
+            /** Changed */
+            changed: components["schemas"]["Difference"][];
+            /** Columns */
+            columns: number;
+            /**
+             * Distance
+             * @description Gower distance from the case, 0 to 1
+             */
+            distance: number;
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number;
+        };
+        /** ChangeAsk */
+        ChangeAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ChangeSettings"];
+        };
+        /** ChangeResult */
+        ChangeResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number;
+            /**
+             * Changes
+             * @description Fewest columns first, then nearest; each with other columns than the rest
+             */
+            changes: components["schemas"]["Change"][];
+            /**
+             * Asked
+             * @description Predictions made in the search
+             */
+            asked: number;
+            /**
+             * Limits
+             * @description Columns that may not change freely
+             */
+            limits: number;
+            /** Scale */
+            scale: string;
+        };
+        /** ChangeSettings */
+        ChangeSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Allowed
+             * @description Limits of single columns; all others may change freely
+             * @default []
+             */
+            allowed: components["schemas"]["Allowed"][];
+            /**
+             * Wanted
+             * @description The class wanted, where there are several; any other when empty
+             * @default
+             */
+            wanted: string;
+            /**
+             * Most Columns
+             * @default 3
+             */
+            most_columns: number;
+            /**
+             * Found
+             * @description Different changes to look for
+             * @default 4
+             */
+            found: number;
+        };
+        /** ChecksAsk */
+        ChecksAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ChecksSettings"];
+        };
+        /** ChecksResult */
+        ChecksResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Method
+             * @enum {string}
+             */
+            method: "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /** Why */
+            why: string;
+            /**
+             * Steps
+             * @description Deletion and insertion, largest contribution first
+             */
+            steps: components["schemas"]["Step"][];
+            /** Additivity Gap */
+            additivity_gap: number;
+            /**
+             * Deletion Area
+             * @description Mean distance from the prediction while features are taken away; more is better
+             */
+            deletion_area: number;
+            /** Deletion By Chance */
+            deletion_by_chance: number;
+            /**
+             * Insertion Area
+             * @description Mean distance from the prediction while features are added; less is better
+             */
+            insertion_area: number;
+            /** Insertion By Chance */
+            insertion_by_chance: number;
+            /**
+             * Comprehensiveness
+             * @description Prediction less the output without the top features
+             */
+            comprehensiveness: number;
+            /**
+             * Sufficiency
+             * @description Prediction less the output with the top features alone
+             */
+            sufficiency: number;
+            /** Top */
+            top: number;
+            /**
+             * Spread Over Seeds
+             * @description Largest standard deviation of a contribution between seeds
+             */
+            spread_over_seeds: number;
+            /** Agreement */
+            agreement: components["schemas"]["Agreeing"][];
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+        };
+        /** ChecksSettings */
+        ChecksSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Method
+             * @default auto
+             * @enum {string}
+             */
+            method: "auto" | "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /**
+             * Top
+             * @description Features taken away, or kept, for comprehensiveness and sufficiency
+             * @default 3
+             */
+            top: number;
+            /**
+             * Seeds
+             * @default 5
+             */
+            seeds: number;
+            /**
+             * Background
+             * @description Background rows for taking features away
+             * @default 200
+             */
+            background: number;
+            /**
+             * Orders
+             * @description Random orders beside the explanation's own
+             * @default 20
+             */
+            orders: number;
+        };
+        /**
          * ColumnProfile
          * @description Condition of one column over all rows.
          */
@@ -688,10 +1229,17 @@ export interface components {
             rows: "hold-out" | "training" | "all";
             /**
              * Output
+             * @description Scale of a classifier's output; a number is read as it is
              * @default probability
              * @enum {string}
              */
             output: "probability" | "log-odds";
+            /**
+             * Read Class
+             * @description With several classes the one that is read; the spec's event when empty
+             * @default
+             */
+            read_class: string;
         };
         /** CurvePoint */
         CurvePoint: {
@@ -763,6 +1311,20 @@ export interface components {
              * @enum {string}
              */
             thousands: "" | "," | "." | " " | "'";
+        };
+        /**
+         * Difference
+         * @description One column of the case and of the other; ``same`` columns are given too, so that the pair can be read whole.
+         */
+        Difference: {
+            /** Feature */
+            feature: string;
+            /** Here */
+            here: string;
+            /** There */
+            there: string;
+            /** Same */
+            same: boolean;
         };
         /**
          * Digests
@@ -854,7 +1416,7 @@ export interface components {
              * Loss
              * @enum {string}
              */
-            loss: "log_loss" | "brier_score" | "auc" | "error_rate";
+            loss: "log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error";
             /** Loss As Is */
             loss_as_is: number;
             /** Rows */
@@ -869,7 +1431,21 @@ export interface components {
              * Output
              * @enum {string}
              */
-            output: "probability" | "log-odds";
+            output: "probability" | "log-odds" | "value";
+            /** Linked */
+            linked: components["schemas"]["LinkedDrivers"][];
+            /** @description Of the two measures, which answer different questions */
+            agreement: components["schemas"]["Agreement"];
+            /**
+             * Ranks
+             * @description By permutation importance, by mean absolute Shapley value
+             */
+            ranks: components["schemas"]["Ranked"][];
+            /**
+             * First Share
+             * @description Share of the first feature in the summed importances
+             */
+            first_share: number | null;
             /** Shapley Method */
             shapley_method: string;
             /** Shapley Why */
@@ -888,10 +1464,10 @@ export interface components {
         DriversSettings: {
             /**
              * Loss
-             * @default log_loss
+             * @default auto
              * @enum {string}
              */
-            loss: "log_loss" | "brier_score" | "auc" | "error_rate";
+            loss: "auto" | "log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error";
             /**
              * Repeats
              * @default 10
@@ -905,10 +1481,16 @@ export interface components {
             rows: number;
             /**
              * Explained
-             * @description Rows whose contributions are averaged
+             * @description Rows whose contributions are averaged; all rows where they are exact and cheap
              * @default 200
              */
             explained: number;
+            /**
+             * Linked From
+             * @description Columns associated by at least this much are also shuffled together
+             * @default 0.7
+             */
+            linked_from: number;
         };
         /**
          * Estimate
@@ -921,6 +1503,42 @@ export interface components {
             low: number | null;
             /** High */
             high: number | null;
+        };
+        /** EvidenceView[AleResult] */
+        EvidenceView_AleResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["AleResult"];
+            reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[CasesPage] */
         EvidenceView_CasesPage_: {
@@ -956,6 +1574,78 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["CasesPage"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ChangeResult] */
+        EvidenceView_ChangeResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ChangeResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ChecksResult] */
+        EvidenceView_ChecksResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ChecksResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[DriversResult] */
@@ -994,6 +1684,114 @@ export interface components {
             result: components["schemas"]["DriversResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[ExpectedResult] */
+        EvidenceView_ExpectedResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ExpectedResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[FlipResult] */
+        EvidenceView_FlipResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["FlipResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[InteractionsResult] */
+        EvidenceView_InteractionsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["InteractionsResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[LadderResult] */
         EvidenceView_LadderResult_: {
             /** Key */
@@ -1028,6 +1826,114 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["LadderResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[LossShapleyResult] */
+        EvidenceView_LossShapleyResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["LossShapleyResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[NearestResult] */
+        EvidenceView_NearestResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["NearestResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[OwnResult] */
+        EvidenceView_OwnResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["OwnResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[PerformanceResult] */
@@ -1102,6 +2008,78 @@ export interface components {
             result: components["schemas"]["ResponseResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[SurfaceResult] */
+        EvidenceView_SurfaceResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["SurfaceResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[SurrogateResult] */
+        EvidenceView_SurrogateResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["SurrogateResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[TiltResult] */
         EvidenceView_TiltResult_: {
             /** Key */
@@ -1137,6 +2115,86 @@ export interface components {
             seconds: number;
             result: components["schemas"]["TiltResult"];
             reading: components["schemas"]["Reading"];
+        };
+        /** ExpectedAsk */
+        ExpectedAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ExpectedSettings"];
+        };
+        /** ExpectedResult */
+        ExpectedResult: {
+            /** Feature */
+            feature: string;
+            /**
+             * Expected
+             * @enum {string}
+             */
+            expected: "rises" | "falls";
+            /**
+             * Curves Against
+             * @description Share of curves with a step against the expectation anywhere
+             */
+            curves_against: number;
+            /**
+             * Rows Against
+             * @description Share of rows whose curve goes against it where the row itself lies
+             */
+            rows_against: number;
+            /** Largest */
+            largest: number;
+            /**
+             * Mean Against
+             * @description Largest step of the mean curve against it
+             */
+            mean_against: number;
+            /**
+             * Worst
+             * @description Rows whose curves go furthest against it
+             */
+            worst: components["schemas"]["Against"][];
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+            /** Rows */
+            rows: number;
+            /** Rows Read */
+            rows_read: number;
+        };
+        /** ExpectedSettings */
+        ExpectedSettings: {
+            /**
+             * Feature
+             * @description A feature on a scale; the model's first one when empty
+             * @default
+             */
+            feature: string;
+            /**
+             * Expected
+             * @default rises
+             * @enum {string}
+             */
+            expected: "rises" | "falls";
+            /**
+             * Points
+             * @default 40
+             */
+            points: number;
+            /**
+             * Rows
+             * @description Rows whose curves are read; a seeded sample beyond
+             * @default 2000
+             */
+            rows: number;
+            /**
+             * Least
+             * @description Steps against it that are smaller than this are not counted
+             * @default 0.001
+             */
+            least: number;
         };
         /** Failure */
         Failure: {
@@ -1183,6 +2241,77 @@ export interface components {
              */
             alpha: number;
         };
+        /**
+         * Flip
+         * @description Rows of one level, asked again as if they were of another.
+         */
+        Flip: {
+            /** Here */
+            here: string;
+            /** There */
+            there: string;
+            /** Rows */
+            rows: number;
+            /** @description Share of their decisions that change */
+            changed: components["schemas"]["Estimate"];
+            /**
+             * Gained
+             * @description Decisions that become the favourable one, or a later class
+             */
+            gained: number;
+            /** Lost */
+            lost: number;
+            /**
+             * Mean Change
+             * @description Mean change of the output
+             */
+            mean_change: number;
+        };
+        /** FlipAsk */
+        FlipAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["FlipSettings"];
+        };
+        /** FlipResult */
+        FlipResult: {
+            /** Feature */
+            feature: string;
+            /**
+             * Flips
+             * @description Largest share first
+             */
+            flips: components["schemas"]["Flip"][];
+            /** @description Share of rows whose decision changes under at least one other level */
+            changed: components["schemas"]["Estimate"];
+            /**
+             * Listed
+             * @description Rows whose decision changes, in table order, the first fifty
+             */
+            listed: number[];
+            /** Rows */
+            rows: number;
+            /** Rows Read */
+            rows_read: number;
+            /** Scale */
+            scale: string;
+            /** Confidence */
+            confidence: number;
+        };
+        /** FlipSettings */
+        FlipSettings: {
+            /**
+             * Feature
+             * @description A column that the model takes; its first one with levels when empty
+             * @default
+             */
+            feature: string;
+            /**
+             * Rows
+             * @description Rows asked about; a seeded sample beyond
+             * @default 100000
+             */
+            rows: number;
+        };
         /** Group */
         Group: {
             /** Attribute */
@@ -1202,6 +2331,63 @@ export interface components {
         HTTPValidationError: {
             /** Detail */
             detail?: components["schemas"]["ValidationError"][];
+        };
+        /** InteractionsAsk */
+        InteractionsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["InteractionsSettings"];
+        };
+        /** InteractionsResult */
+        InteractionsResult: {
+            /**
+             * Pairs
+             * @description Largest joint part first
+             */
+            pairs: components["schemas"]["Pair"][];
+            /**
+             * Totals
+             * @description Strongest first
+             */
+            totals: components["schemas"]["Total"][];
+            /**
+             * Left Out
+             * @description Features that were not paired
+             */
+            left_out: number;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Rows */
+            rows: number;
+            /** Rows Read */
+            rows_read: number;
+            /** Draws */
+            draws: number;
+            /** Evaluations */
+            evaluations: number;
+        };
+        /** InteractionsSettings */
+        InteractionsSettings: {
+            /**
+             * Features
+             * @description Features paired; the twelve that move the output most when empty
+             * @default []
+             */
+            features: string[];
+            /**
+             * Rows
+             * @description Rows of each draw; the output is asked rows² times a pair
+             * @default 40
+             */
+            rows: number;
+            /**
+             * Draws
+             * @description Draws, from whose spread the errors come
+             * @default 4
+             */
+            draws: number;
         };
         /** Keep */
         Keep: {
@@ -1245,7 +2431,10 @@ export interface components {
             context?: components["schemas"]["Context"];
             settings?: components["schemas"]["LadderSettings"];
         };
-        /** LadderResult */
+        /**
+         * LadderResult
+         * @description ``probability``, ``threshold``, ``predicted`` and ``favoured`` are of an event; ``chosen`` of several classes.
+         */
         LadderResult: {
             /** Row */
             row: number;
@@ -1256,23 +2445,36 @@ export interface components {
             /** Prediction */
             prediction: number;
             /** Probability */
-            probability: number;
+            probability: number | null;
             /**
              * Output
              * @enum {string}
              */
-            output: "probability" | "log-odds";
+            output: "probability" | "log-odds" | "value";
             /**
              * Threshold
              * @description On the scale of the output
              */
-            threshold: number;
+            threshold: number | null;
             /** Predicted */
-            predicted: boolean;
+            predicted: boolean | null;
             /** Favoured */
-            favoured: boolean;
-            /** Outcome */
+            favoured: boolean | null;
+            /**
+             * Chosen
+             * @description Class of the largest probability, where there are several
+             */
+            chosen: string | null;
+            /**
+             * Outcome
+             * @description Whether the event, or the class that is read, happened
+             */
             outcome: boolean | null;
+            /**
+             * Actual
+             * @description What happened, as it stands in the table
+             */
+            actual: string | null;
             /** Event */
             event: string;
             /**
@@ -1288,7 +2490,7 @@ export interface components {
              * Method
              * @enum {string}
              */
-            method: "enumeration" | "sampled";
+            method: "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
             /** Why */
             why: string;
             /** Evaluations */
@@ -1306,7 +2508,7 @@ export interface components {
              * @default auto
              * @enum {string}
              */
-            method: "auto" | "enumeration" | "sampled";
+            method: "auto" | "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
         };
         /** LevelCount */
         LevelCount: {
@@ -1314,6 +2516,101 @@ export interface components {
             level: string;
             /** Rows */
             rows: number;
+        };
+        /**
+         * LinkedDrivers
+         * @description Columns that say much the same: shuffled one by one, each may look small.
+         */
+        LinkedDrivers: {
+            /** Features */
+            features: string[];
+            permutation: components["schemas"]["Estimate"];
+        };
+        /**
+         * LocalTerm
+         * @description Numbers: change of the output over the feature's own standard deviation. Levels: having the case's own level.
+         */
+        LocalTerm: {
+            /** Feature */
+            feature: string;
+            /** Value */
+            value: string;
+            /** Effect */
+            effect: number;
+            /**
+             * Spread
+             * @description Standard deviation of the effect between seeds
+             */
+            spread: number;
+        };
+        /** LossShapleyResult */
+        LossShapleyResult: {
+            /**
+             * Features
+             * @description Largest first; they add up to the reduction
+             */
+            features: components["schemas"]["LossShare"][];
+            /**
+             * Loss
+             * @enum {string}
+             */
+            loss: "log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error";
+            /**
+             * With All
+             * @description Loss of the model
+             */
+            with_all: number;
+            /**
+             * With None
+             * @description Loss of the mean output
+             */
+            with_none: number;
+            /** Rows */
+            rows: number;
+            /** Rows Walked */
+            rows_walked: number;
+            /** Background */
+            background: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** LossShapleySettings */
+        LossShapleySettings: {
+            /**
+             * Loss
+             * @default auto
+             * @enum {string}
+             */
+            loss: "auto" | "log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error";
+            /**
+             * Rows
+             * @description Rows walked; each is one order of the features and its reverse
+             * @default 512
+             */
+            rows: number;
+            /**
+             * Background
+             * @description Rows that stand for a feature not known
+             * @default 64
+             */
+            background: number;
+        };
+        /** LossShare */
+        LossShare: {
+            /** Feature */
+            feature: string;
+            /** @description Loss taken away by knowing the feature */
+            value: components["schemas"]["Estimate"];
+            /**
+             * Share
+             * @description Of the whole reduction
+             */
+            share: number | null;
+        };
+        /** Loss_ShapleyAsk */
+        Loss_ShapleyAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["LossShapleySettings"];
         };
         /**
          * Measure
@@ -1378,6 +2675,70 @@ export interface components {
             digest: string;
             card: components["schemas"]["ModelCard"];
         };
+        /** NearestAsk */
+        NearestAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["NearestSettings"];
+        };
+        /** NearestResult */
+        NearestResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number;
+            /**
+             * Neighbours
+             * @description Nearest first, in the order of the table where they tie
+             */
+            neighbours: components["schemas"]["Neighbour"][];
+            /**
+             * Ties
+             * @description Rows exactly as near as the nearest one
+             */
+            ties: number;
+            /**
+             * Others
+             * @description Rows of the context with another decision
+             */
+            others: number;
+            /** Scale */
+            scale: string;
+        };
+        /** NearestSettings */
+        NearestSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Neighbours
+             * @default 5
+             */
+            neighbours: number;
+        };
+        /** Neighbour */
+        Neighbour: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Distance
+             * @description Gower distance, 0 to 1
+             */
+            distance: number;
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number;
+            /** Differences */
+            differences: components["schemas"]["Difference"][];
+        };
         /** NewAudit */
         NewAudit: {
             /** Title */
@@ -1389,6 +2750,65 @@ export interface components {
             note?: string | null;
             /** Removed */
             removed?: boolean | null;
+        };
+        /** OwnPart */
+        OwnPart: {
+            /** Feature */
+            feature: string;
+            /** Value */
+            value: number;
+            /** Share */
+            share: number | null;
+            /**
+             * Sign
+             * @description Which way the output goes with the feature, where that is one way
+             * @enum {string}
+             */
+            sign: "+" | "−" | "mixed" | "";
+        };
+        /** OwnResult */
+        OwnResult: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "standardised coefficients" | "split reduction";
+            /**
+             * Parts
+             * @description Largest first
+             */
+            parts: components["schemas"]["OwnPart"][];
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "probability" | "log-odds" | "value" | "logarithm";
+            /** Rows */
+            rows: number;
+        };
+        /**
+         * OwnSettings
+         * @description Nothing to choose.
+         */
+        OwnSettings: Record<string, never>;
+        /** Own_PartsAsk */
+        Own_PartsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["OwnSettings"];
+        };
+        /** Pair */
+        Pair: {
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+            /** @description Share of the pair's joint effect that neither has alone, 0 to 1 */
+            strength: components["schemas"]["Estimate"];
+            /**
+             * Size
+             * @description Standard deviation of that joint part, in the output's unit
+             */
+            size: number;
         };
         /** PerformanceAsk */
         PerformanceAsk: {
@@ -1411,6 +2831,13 @@ export interface components {
          * @description Nothing to choose.
          */
         PerformanceSettings: Record<string, never>;
+        /** Ranked */
+        Ranked: {
+            /** Feature */
+            feature: string;
+            /** Ranks */
+            ranks: number[];
+        };
         /**
          * Reading
          * @description What the figure shows, with its numbers, interval and row count.
@@ -1421,9 +2848,24 @@ export interface components {
             /** Detail */
             detail: string;
         };
+        /** ReadingView[AleResult] */
+        ReadingView_AleResult_: {
+            evidence?: components["schemas"]["EvidenceView_AleResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[CasesPage] */
         ReadingView_CasesPage_: {
             evidence?: components["schemas"]["EvidenceView_CasesPage_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[ChangeResult] */
+        ReadingView_ChangeResult_: {
+            evidence?: components["schemas"]["EvidenceView_ChangeResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[ChecksResult] */
+        ReadingView_ChecksResult_: {
+            evidence?: components["schemas"]["EvidenceView_ChecksResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[DriversResult] */
@@ -1431,9 +2873,39 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_DriversResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[ExpectedResult] */
+        ReadingView_ExpectedResult_: {
+            evidence?: components["schemas"]["EvidenceView_ExpectedResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[FlipResult] */
+        ReadingView_FlipResult_: {
+            evidence?: components["schemas"]["EvidenceView_FlipResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[InteractionsResult] */
+        ReadingView_InteractionsResult_: {
+            evidence?: components["schemas"]["EvidenceView_InteractionsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[LadderResult] */
         ReadingView_LadderResult_: {
             evidence?: components["schemas"]["EvidenceView_LadderResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[LossShapleyResult] */
+        ReadingView_LossShapleyResult_: {
+            evidence?: components["schemas"]["EvidenceView_LossShapleyResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[NearestResult] */
+        ReadingView_NearestResult_: {
+            evidence?: components["schemas"]["EvidenceView_NearestResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[OwnResult] */
+        ReadingView_OwnResult_: {
+            evidence?: components["schemas"]["EvidenceView_OwnResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[PerformanceResult] */
@@ -1444,6 +2916,16 @@ export interface components {
         /** ReadingView[ResponseResult] */
         ReadingView_ResponseResult_: {
             evidence?: components["schemas"]["EvidenceView_ResponseResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[SurfaceResult] */
+        ReadingView_SurfaceResult_: {
+            evidence?: components["schemas"]["EvidenceView_SurfaceResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[SurrogateResult] */
+        ReadingView_SurrogateResult_: {
+            evidence?: components["schemas"]["EvidenceView_SurrogateResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[TiltResult] */
@@ -1490,12 +2972,24 @@ export interface components {
             /** Density */
             density: components["schemas"]["Density"][];
             /**
+             * Case
+             * @description The chosen row's own curve over the same points
+             */
+            case: number[] | null;
+            /**
+             * Case Position
+             * @description Where that row lies on a numeric axis
+             */
+            case_position: number | null;
+            /** Case Label */
+            case_label: string | null;
+            /**
              * Output
              * @enum {string}
              */
-            output: "probability" | "log-odds";
+            output: "probability" | "log-odds" | "value";
             /** Threshold */
-            threshold: number;
+            threshold: number | null;
             /** Event */
             event: string;
             /**
@@ -1548,6 +3042,17 @@ export interface components {
              * @default 30
              */
             curves: number;
+            /**
+             * Centred
+             * @description Every curve less its own value at the first point
+             * @default false
+             */
+            centred: boolean;
+            /**
+             * Case
+             * @description A row of the table whose own curve is given too, from 0
+             */
+            case?: number | null;
         };
         /**
          * Role
@@ -1567,10 +3072,18 @@ export interface components {
             described: string;
             /** Rows */
             rows: number;
-            /** Metrics */
+            /**
+             * Metrics
+             * @description The rates and losses of an event; empty for other outcomes
+             */
             metrics: {
                 [key: string]: components["schemas"]["Measure"];
             };
+            /**
+             * Scores
+             * @description Measures of the whole set, by class where there are several
+             */
+            scores: components["schemas"]["Score"][];
         };
         /**
          * Rung
@@ -1587,6 +3100,29 @@ export interface components {
             contribution: number;
             /** Error */
             error: number | null;
+        };
+        /**
+         * Score
+         * @description One measure. ``unit``: a share of rows, a number without unit, or the outcome's own unit.
+         */
+        Score: {
+            /** Value */
+            value: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "share" | "number" | "outcome" | "outcome squared";
+            /** Of Class */
+            of_class?: string | null;
         };
         /** Span */
         Span: {
@@ -1605,9 +3141,12 @@ export interface components {
         Spec: {
             /** Columns */
             columns: components["schemas"]["ColumnSpec"][];
+            /** @default binary */
+            task: components["schemas"]["Task"];
             /**
              * Event
-             * @description Value of the outcome column whose probability the score is
+             * @description Value of the outcome column whose probability the score is; with several classes the class read unless the context names another; empty for a number
+             * @default
              */
             event: string;
             /**
@@ -1675,11 +3214,198 @@ export interface components {
              *       "row": "row",
              *       "rows": "rows",
              *       "event": "",
+             *       "unit": "",
              *       "favourable": "favourable decision",
              *       "unfavourable": "unfavourable decision"
              *     }
              */
             wording: components["schemas"]["Wording"];
+        };
+        /**
+         * Step
+         * @description The first so many features of the explanation's order, taken away or known alone.
+         */
+        Step: {
+            /** Features */
+            features: number;
+            /**
+             * Last
+             * @description The feature taken away, or added, at this step; empty at the start
+             */
+            last: string;
+            /**
+             * Without
+             * @description Mean output with the first features unknown
+             */
+            without: number;
+            /**
+             * Alone
+             * @description Mean output with the first features known and no other
+             */
+            alone: number;
+        };
+        /** SurfaceAsk */
+        SurfaceAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["SurfaceSettings"];
+        };
+        /** SurfaceResult */
+        SurfaceResult: {
+            first: components["schemas"]["Axis"];
+            second: components["schemas"]["Axis"];
+            /**
+             * Values
+             * @description Rows along the first feature, columns along the second
+             */
+            values: number[][];
+            /**
+             * Support
+             * @description Rows of the context near each point
+             */
+            support: number[][];
+            /** Scarce */
+            scarce: boolean[][];
+            /**
+             * Far Share
+             * @description Share of combined rows farther from any real row than 99% of real rows are
+             */
+            far_share: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "output" | "interaction";
+            /**
+             * Held
+             * @description The case whose other columns are held
+             */
+            held: string | null;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Threshold */
+            threshold: number | null;
+            /** Event */
+            event: string;
+            /** Rows */
+            rows: number;
+            /** Rows Read */
+            rows_read: number;
+        };
+        /** SurfaceSettings */
+        SurfaceSettings: {
+            /**
+             * First
+             * @description A feature of the model; its first one when empty
+             * @default
+             */
+            first: string;
+            /**
+             * Second
+             * @description Another feature; the next one when empty
+             * @default
+             */
+            second: string;
+            /**
+             * Points
+             * @description Grid points along each
+             * @default 20
+             */
+            points: number;
+            /**
+             * Rows
+             * @description Rows whose other columns are averaged over
+             * @default 200
+             */
+            rows: number;
+            /**
+             * Case
+             * @description Hold the other columns at this row of the table instead, from 0
+             */
+            case?: number | null;
+            /**
+             * Kind
+             * @description The mean output, or second-order accumulated effects of two numbers
+             * @default output
+             * @enum {string}
+             */
+            kind: "output" | "interaction";
+        };
+        /** SurrogateAsk */
+        SurrogateAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["SurrogateSettings"];
+        };
+        /** SurrogateResult */
+        SurrogateResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Terms
+             * @description Largest first
+             */
+            terms: components["schemas"]["LocalTerm"][];
+            /**
+             * Fidelity
+             * @description Weighted R² on the perturbed rows
+             */
+            fidelity: number;
+            /** Width */
+            width: number;
+            /** Prediction */
+            prediction: number;
+            /**
+             * Fitted
+             * @description What the simple model gives at the case
+             */
+            fitted: number;
+            /** Samples */
+            samples: number;
+            /** Seeds */
+            seeds: number;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** SurrogateSettings */
+        SurrogateSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Samples
+             * @description Perturbed rows
+             * @default 2000
+             */
+            samples: number;
+            /**
+             * Width
+             * @description Kernel width, in Gower distance (0 to 1)
+             * @default 0.25
+             */
+            width: number;
+            /**
+             * Penalty
+             * @description Ridge penalty
+             * @default 1
+             */
+            penalty: number;
+            /**
+             * Seeds
+             * @description Repeats whose spread is shown
+             * @default 5
+             */
+            seeds: number;
         };
         /** TableProfile */
         TableProfile: {
@@ -1706,6 +3432,12 @@ export interface components {
             uploaded_digest: string;
             profile: components["schemas"]["TableProfile"];
         };
+        /**
+         * Task
+         * @description What is predicted: an event, one of several classes, one of ordered classes, or a number.
+         * @enum {string}
+         */
+        Task: "binary" | "several classes" | "ordered classes" | "regression";
         /**
          * TaskView
          * @description Work in the background.
@@ -1765,6 +3497,12 @@ export interface components {
          * @description Nothing to choose yet but the flag policy, which is the audit's own.
          */
         TiltSettings: Record<string, never>;
+        /** Total */
+        Total: {
+            /** Feature */
+            feature: string;
+            strength: components["schemas"]["Estimate"];
+        };
         /** ValidationError */
         ValidationError: {
             /** Location */
@@ -1798,6 +3536,12 @@ export interface components {
              * @default
              */
             event: string;
+            /**
+             * Unit
+             * @description Unit of the outcome, where it is a number
+             * @default
+             */
+            unit: string;
             /**
              * Favourable
              * @default favourable decision
@@ -2185,6 +3929,76 @@ export interface operations {
             };
         };
     };
+    read_loss_shapley: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Loss_ShapleyAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_LossShapleyResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_own_parts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Own_PartsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_OwnResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     read_response: {
         parameters: {
             query?: never;
@@ -2207,6 +4021,146 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ResponseResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_ale: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AleAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_AleResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_surface: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SurfaceAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SurfaceResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_interactions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InteractionsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_InteractionsResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_expected: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectedAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ExpectedResult_"];
                 };
             };
             /** @description Validation Error */
@@ -2277,6 +4231,181 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_LadderResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_surrogate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SurrogateAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SurrogateResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChecksAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ChecksResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_nearest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NearestAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_NearestResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ChangeResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_flip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FlipAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_FlipResult_"];
                 };
             };
             /** @description Validation Error */

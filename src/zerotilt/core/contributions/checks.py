@@ -39,15 +39,22 @@ class Agreeing(Frozen):
     correlation: float | None
 
 
+class Step(Frozen):
+    """The first so many features of the explanation's order, taken away or known alone."""
+
+    features: int
+    last: str = Field(description="The feature taken away, or added, at this step; empty at the start")
+    without: float = Field(description="Mean output with the first features unknown")
+    alone: float = Field(description="Mean output with the first features known and no other")
+
+
 class ChecksResult(Frozen):
     row: int
     name: str
     method: ShapleyMethod
     why: str
-    features: tuple[str, ...] = Field(description="Largest contribution first: the order of both curves")
+    steps: tuple[Step, ...] = Field(description="Deletion and insertion, largest contribution first")
     additivity_gap: float
-    deletion: tuple[float, ...] = Field(description="Mean output with the first 0, 1, … features unknown")
-    insertion: tuple[float, ...] = Field(description="Mean output with only the first 0, 1, … features known")
     deletion_area: float = Field(
         description="Mean distance from the prediction while features are taken away; more is better"
     )
@@ -109,10 +116,16 @@ def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, wor
         name=case_name(subject, settings.row),
         method=found.method,
         why=found.why,
-        features=tuple(found.features[j] for j in order),
+        steps=tuple(
+            Step(
+                features=i,
+                last=found.features[order[i - 1]] if i else "",
+                without=float(deletion[i]),
+                alone=float(insertion[i]),
+            )
+            for i in range(p + 1)
+        ),
         additivity_gap=found.gap,
-        deletion=tuple(map(float, deletion)),
-        insertion=tuple(map(float, insertion)),
         deletion_area=float(np.abs(here - deletion).mean()),
         deletion_by_chance=float(np.mean([one for one, _ in chance])),
         insertion_area=float(np.abs(here - insertion).mean()),
@@ -148,7 +161,7 @@ def _others(subject: Subject, case, found: Contributions, seed: int, work: Work)
 def say(result: ChecksResult, wording: Wording, settings: ChecksSettings) -> Reading:
     better = result.deletion_area > result.deletion_by_chance and result.insertion_area < result.insertion_by_chance
     headline = (
-        f"Taking features away in the order of the explanation moves the output of {wording.row} {result.name} "
+        f"Taking features away in the order of the explanation moves the output of {wording.one(result.name)} "
         f"{'faster' if better else 'no faster'} than in random orders ({words.difference(result.deletion_area, result.output, wording.unit)} against "
         f"{words.difference(result.deletion_by_chance, result.output, wording.unit)} on average)."
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,6 +35,12 @@ class Explainer:
     weights: NDArray[np.float64]
     linear_mean: NDArray[np.float64]
     baseline: float
+    rows: int
+    """Background rows."""
+
+    @property
+    def kind(self) -> Literal["linear", "trees"]:
+        return "linear" if self.structure.trees is None else "trees"
 
     @property
     def rows_at_once(self) -> int:
@@ -97,6 +104,7 @@ def prepare(structure: Structure, column: int, reference: Background, work: Work
         weights=reference.weights,
         linear_mean=linear_mean[:, column],
         baseline=float(baseline[column]),
+        rows=reference.rows,
     )
 
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from zerotilt.core import words
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_coalitions
+from zerotilt.core.contributions.exact import Explainer
 from zerotilt.core.contributions.game import Background, background
 from zerotilt.core.contributions.least_squares import fit_coalitions
 from zerotilt.core.contributions.sampled import Sampled, sample_permutations
@@ -95,7 +96,8 @@ def explain(
             todo="Leave the choice to Zero Tilt, or read the output as log-odds.",
         )
     if structure is not None and method in ("auto", "linear", "trees"):
-        found = _exact(subject, structure, cases, whole, seed, work, given=reference is not None)
+        explainer, why = exact_explainer(subject, seed, work, reference)
+        found = _exact(explainer, why, cases, work)
         if found is not None:
             return found
         reason = "a row holds a value that the model was not seen to encode"
@@ -138,38 +140,49 @@ def _usable(subject: Subject) -> tuple[Structure | None, str]:
     return None, f"its {kind} {here[structure.link]}, not {here[wanted]}"
 
 
-def _exact(
-    subject: Subject, structure: Structure, cases: Frame, whole: Background, seed: int, work: Work, given: bool
-) -> Contributions | None:
+def exact_explainer(
+    subject: Subject, seed: int, work: Work, reference: Background | None = None
+) -> tuple[Explainer | None, str]:
+    """The exact method for this model and scale, ready for any rows, with why it applies; or None with why none does.
+
+    Trees too deep for tables are met with a seeded sample of the rows, unless a
+    ``reference`` was given.
+    """
+    structure, reason = _usable(subject)
+    if structure is None:
+        return None, reason
+    deep = exact.planned(structure, len(subject.model.inputs))[1]
+    most = DEEP_BACKGROUND if len(deep) else None
+    against = reference or background(subject.frame, subject.weights, most, seed)
+    explainer = exact.prepare(structure, subject.column, against, work)
+    if structure.trees is None:
+        return explainer, "The model is linear on this scale; the values are exact."
+    why = f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are exact."
+    if len(deep):
+        size = f"{words.count(against.rows)} background rows"
+        if against.rows < subject.n and reference is None:
+            size = f"a seeded sample of {size}"
+        why = f"{why[:-1]}, against {size}, since {words.plural(len(deep), 'tree')} are too deep for tables."
+    return explainer, why
+
+
+def _exact(explainer: Explainer, why: str, cases: Frame, work: Work) -> Contributions | None:
     p = len(cases.names)
-    deep = exact.planned(structure, p)[1]
-    reference = whole
-    if len(deep) and not given:
-        reference = background(subject.frame, subject.weights, DEEP_BACKGROUND, seed)
-    explainer = exact.prepare(structure, subject.column, reference, work)
     values, output = exact.explain_rows(explainer, cases, work)
-    reach = max(float(np.ptp(output)), float(np.abs(output - explainer.baseline).max(initial=0)), 1e-12)
+    reach = max(
+        float(np.ptp(output)) if len(output) else 0.0, float(np.abs(output - explainer.baseline).max(initial=0)), 1e-12
+    )
     gap = np.abs(explainer.baseline + values[:, :p].sum(axis=1) - output).max(initial=0)
     if gap > ADDITIVITY * reach:
         return None
-    if structure.trees is None:
-        method, why = "linear", "The model is linear on this scale; the values are exact."
-    else:
-        method = "trees"
-        why = f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are exact."
-        if len(deep):
-            size = f"{words.count(reference.rows)} background rows"
-            if reference.rows < whole.rows:
-                size = f"a seeded sample of {size}"
-            why = f"{why[:-1]}, against {size}, since {words.plural(len(deep), 'tree')} are too deep for tables."
     return Contributions(
         features=cases.names,
         values=values[:, :p],
         errors=None,
         output=output,
         baseline=explainer.baseline,
-        background=reference.rows,
-        method=method,
+        background=explainer.rows,
+        method=explainer.kind,
         why=why,
         evaluations=cases.rows,
         settled=True,

@@ -134,9 +134,9 @@ def _standing(subject: Subject, feature: str, row: int) -> str:
 
 def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Reading:
     if result.output == "value":
-        headline = f"For {wording.row} {result.name} the model gives {words.quantity(result.prediction, wording.unit)} as the {result.event}. "
+        headline = f"For {wording.one(result.name)} the model gives {words.quantity(result.prediction, wording.unit)} as the {result.event}. "
     else:
-        headline = f"For {wording.row} {result.name} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
+        headline = f"For {wording.one(result.name)} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
     thing = {"probability": "it", "value": "it", "log-odds": "the log-odds"}[result.output]
     for place, rung in enumerate(result.rungs[:2]):
         verb = "raises" if rung.contribution > 0 else "lowers"

@@ -149,7 +149,7 @@ def say(result: SurrogateResult, wording: Wording, settings: SurrogateSettings) 
     first = result.terms[0]
     verb = "raises" if first.effect > 0 else "lowers"
     headline = (
-        f"Near {wording.row} {result.name}, {words.title(first.feature)} ({first.value}) {verb} the output most. "
+        f"Near {wording.one(result.name)}, {words.title(first.feature)} ({first.value}) {verb} the output most. "
         f"The simple model explains {max(result.fidelity, 0):.0%} of what happens nearby."
     )
     if result.fidelity < FAITHFUL:

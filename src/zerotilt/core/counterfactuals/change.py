@@ -295,13 +295,13 @@ def _result(search: _Search, one: Frame, away: float) -> Change:
 def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Reading:
     if not result.changes:
         headline = (
-            f"No plausible change of up to {words.plural(settings.most_columns, 'column')} turns the decision on {wording.row} {result.name} "
+            f"No plausible change of up to {words.plural(settings.most_columns, 'column')} turns the decision on {wording.one(result.name)} "
             f"({result.decision})."
         )
         return plain(headline, f"{words.count(result.asked)} edited cases were asked of the model.")
     first = result.changes[0]
     parts = [f"{words.title(one.feature)} {one.there} instead of {one.here}" for one in first.changed]
-    headline = f"{wording.row.capitalize()} {result.name} ({result.decision}) would be decided otherwise ({first.decision}) with {words.listing(parts)}."
+    headline = f"{words.opening(wording.one(result.name))} ({result.decision}) would be decided otherwise ({first.decision}) with {words.listing(parts)}."
     others = len(result.changes) - 1
     detail = f"{words.plural(others, 'other way')} found; " if others else ""
     detail += (

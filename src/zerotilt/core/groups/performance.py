@@ -5,13 +5,15 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+from pydantic import Field
 
 from zerotilt.core import rows as row_sets
 from zerotilt.core import words
 from zerotilt.core.groups.metrics import Measure, MetricName, measure
+from zerotilt.core.groups.scores import Score, scores
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Frozen, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -25,7 +27,8 @@ class RowSet(Frozen):
     name: str
     described: str
     rows: int
-    metrics: dict[MetricName, Measure]
+    metrics: dict[MetricName, Measure] = Field(description="The rates and losses of an event; empty for other outcomes")
+    scores: tuple[Score, ...] = Field(description="Measures of the whole set, by class where there are several")
 
 
 class PerformanceResult(Frozen):
@@ -39,6 +42,7 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
     """All metrics of the context's rows, and beside them of the training rows (or of the hold-out, when reading those)."""
     others = {"hold-out": ["training"], "training": ["hold-out"], "all": []}[subject.context.rows]
     wanted = [subject.context.rows, *others]
+    event = subject.task is Task.binary
     work.begin(len(wanted), "row sets measured")
     sets = []
     for which in wanted:
@@ -46,7 +50,7 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
             subject.spec, subject.table, subject.predictor, subject.context.model_copy(update={"rows": which})
         )
         try:
-            found = measure(read, np.ones(read.n, dtype=bool), seed)
+            metrics = measure(read, np.ones(read.n, dtype=bool), seed).measures if event else {}
         except Refused:
             if which == subject.context.rows:
                 raise
@@ -56,21 +60,37 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
                 which=which,
                 name=row_sets.NAMES[which],
                 described=row_sets.describe(subject.spec, which),
-                rows=found.rows,
-                metrics=found.measures,
+                rows=read.n,
+                metrics=metrics,
+                scores=_scores(read, seed),
             )
         )
         work.advance(1)
     return PerformanceResult(
         sets=tuple(sets),
-        threshold=subject.spec.threshold if subject.scores is not None else None,
+        threshold=subject.spec.threshold if event and subject.scores is not None else None,
         notes=tuple(subject.predictor.notes) if subject.predictor else (),
         confidence=subject.spec.policy.confidence,
     )
 
 
+def _scores(read: Subject, seed: int) -> tuple[Score, ...]:
+    if read.predictor is not None:
+        outputs = read.outputs
+    elif read.task is Task.binary and read.scores is not None:
+        outputs = read.scores[:, None]
+    else:
+        return ()
+    policy = read.spec.policy
+    return scores(
+        read.task, read.outcome, outputs, read.spec.threshold, read.weights, read.classes, policy.confidence, seed
+    )
+
+
 def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettings) -> Reading:
     first = result.sets[0]
+    if "accuracy" not in first.metrics:
+        return _say_other(result, wording)
     accuracy = first.metrics["accuracy"]
     headline = (
         f"{words.percent(accuracy.value)} of {row_sets.counted(first.rows, first.which, wording.rows)} are decided rightly "
@@ -89,3 +109,26 @@ def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettin
             )
     detail += f" Read: {first.described}."
     return plain(headline, detail.strip())
+
+
+def _say_other(result: PerformanceResult, wording: Wording) -> Reading:
+    """For classes and numbers."""
+    first = result.sets[0]
+    by_name = {score.name: score for score in first.scores if score.of_class is None}
+    rows = row_sets.counted(first.rows, first.which, wording.rows)
+    sure = words.level(result.confidence)
+    if "mae" in by_name:
+        off, fit = by_name["mae"], by_name["r_squared"]
+        headline = (
+            f"For {rows} the prediction is off by {words.quantity(off.value, wording.unit)} on average ({sure} interval "
+            f"{words.quantity(off.low)} to {words.quantity(off.high, wording.unit)})."
+        )
+        detail = f"R² {words.decimal(fit.value)}. " if fit.value is not None else ""
+    else:
+        right = by_name["accuracy"]
+        headline = (
+            f"{words.percent(right.value)} of {rows} get their own class ({sure} interval {words.percent(right.low)} to "
+            f"{words.percent(right.high)})."
+        )
+        detail = f"Balanced accuracy {words.percent(by_name['balanced_accuracy'].value)}. "
+    return plain(headline, f"{detail}Read: {first.described}.")

@@ -1,0 +1,65 @@
+"""The same pieces of work on a Dask cluster, when the address of a scheduler is given."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from zerotilt.core.executor import Executor, Function, LocalExecutor, in_order
+from zerotilt.core.refusal import Refused
+
+VARIABLE = "ZEROTILT_CLUSTER"
+"""Environment variable that holds the scheduler's address for the worker and the command line."""
+CONNECT_SECONDS = 10
+RETRIES = 3
+AHEAD = 4
+"""Pieces under way for each thread of the cluster."""
+
+
+class DaskExecutor:
+    """Pieces sent to a Dask scheduler.
+
+    What all pieces share goes to every worker once. A worker that dies has its
+    pieces computed again by another; the order of results, and so every merged
+    number, stays as it is on one machine. The cluster must run the same version
+    of Zero Tilt, and it runs what it is sent: give only the address of a
+    scheduler that you trust.
+
+    Raises
+    ------
+    Refused : nobody answers at the address.
+    """
+
+    def __init__(self, address: str):
+        from distributed import Client
+
+        try:
+            self._client = Client(address, timeout=CONNECT_SECONDS, set_as_default=False)
+        except (OSError, ValueError, TimeoutError) as problem:
+            raise Refused(
+                f"No Dask scheduler answers at “{address}”: {str(problem).splitlines()[0] if str(problem) else 'timed out'}",
+                where="cluster",
+                todo="Start one there, or leave the address out to compute on this machine.",
+            ) from None
+        self.address = address
+
+    def run(self, function: Function, shared: Any, pieces: Sequence[Any]) -> Iterator[Any]:
+        if not pieces:
+            return
+        held = self._client.scatter(shared, broadcast=True, hash=False)
+        threads = sum(worker["nthreads"] for worker in self._client.scheduler_info(n_workers=-1)["workers"].values())
+
+        def submit(piece: Any):
+            return self._client.submit(function, held, piece, pure=False, retries=RETRIES)
+
+        yield from in_order(submit, pieces, AHEAD * max(threads, 1))
+
+    def close(self) -> None:
+        self._client.close()
+
+
+def executor_at(address: str | None = None) -> Executor:
+    """This machine's cores, or the cluster at an address; that of the environment when none is given."""
+    address = address or os.environ.get(VARIABLE)
+    return DaskExecutor(address) if address else LocalExecutor()

@@ -1,0 +1,377 @@
+"""The same engine in a notebook: a data frame and a model in, results with a reading, a table and a plot out.
+
+>>> from zerotilt.notebook import Study
+>>> study = Study(frame, "model.onnx", outcome="claim_valid", event="yes")
+>>> drivers = study.drivers()
+>>> drivers.reading
+>>> drivers.table()
+>>> drivers.plot()
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+from pydantic import BaseModel, ValidationError
+
+from zerotilt.cluster import executor_at
+from zerotilt.core import guess, table
+from zerotilt.core.contributions import stream
+from zerotilt.core.contributions.explain import Contributions, MethodChoice, explain
+from zerotilt.core.contributions.stream import Streamed
+from zerotilt.core.evidence import method_named
+from zerotilt.core.methods import METHODS, Method
+from zerotilt.core.predictors import Frame, Predictor
+from zerotilt.core.predictors.function import FunctionPredictor
+from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.refusal import Refused
+from zerotilt.core.rows import classes
+from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec, Task, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.table import Table
+from zerotilt.core.tabulate import as_table
+from zerotilt.core.work import Work
+from zerotilt.report import figures
+from zerotilt.report.explanations import DRAWINGS
+from zerotilt.report.figures import Drawing
+
+SEED = 20
+Model = str | Path | bytes | Callable[[Any], Any]
+
+
+@dataclass(frozen=True)
+class Plot:
+    """A drawing that a notebook shows by itself."""
+
+    drawing: Drawing
+
+    @property
+    def svg(self) -> str:
+        return figures.svg(self.drawing)
+
+    def _repr_svg_(self) -> str:
+        return self.svg.replace(
+            'aria-hidden="true"', f'width="{self.drawing.width}in" xmlns="http://www.w3.org/2000/svg"', 1
+        )
+
+    def save(self, path: str | Path) -> None:
+        """Write an SVG or a PNG, by the ending of the name.
+
+        Raises
+        ------
+        Refused : the name ends otherwise.
+        """
+        path = Path(path)
+        if path.suffix == ".svg":
+            path.write_text(self._repr_svg_(), encoding="utf-8")
+        elif path.suffix == ".png":
+            path.write_bytes(figures.png(self.drawing))
+        else:
+            raise Refused(f"path: “{path.name}” ends neither in .svg nor in .png.", todo="Choose one of these.")
+
+
+@dataclass(frozen=True)
+class Found:
+    """One computed result. ``result`` is the frozen object that screens, storage and report use."""
+
+    method: Method
+    settings: BaseModel
+    result: BaseModel
+    spec: Spec
+
+    @property
+    def reading(self) -> str:
+        """What the figure shows, in a sentence, with its numbers and row count."""
+        said = self.method.say(self.result, self.spec.wording, self.settings)
+        return f"{said.text} {said.detail}".strip()
+
+    def table(self) -> pa.Table:
+        """The result's records; ``.to_pandas()`` where a pandas frame is wanted."""
+        return as_table(self.result)
+
+    def plot(self) -> Plot:
+        """The result drawn."""
+        return Plot(DRAWINGS[self.method.name](self.result, self.spec))
+
+    def __repr__(self) -> str:
+        return self.reading
+
+
+@dataclass(frozen=True)
+class Explained:
+    """Contributions of many rows. ``values`` (rows, features), in the order of ``features``."""
+
+    contributions: Contributions
+    spec: Spec
+
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("__"):
+            raise AttributeError(name)
+        return getattr(self.contributions, name)
+
+    def table(self) -> pa.Table:
+        """One row for each row explained: a column a feature, and the output they add up to with the baseline."""
+        found = self.contributions
+        return pa.table(dict(zip(found.features, found.values.T, strict=True)) | {stream.OUTPUT: found.output})
+
+    def plot(self) -> Plot:
+        """Mean absolute contribution of each feature, largest first."""
+        from zerotilt.core import words
+        from zerotilt.report.explanations import bars
+
+        size = np.abs(self.contributions.values).mean(axis=0)
+        order = np.argsort(-size, kind="stable")[:20]
+        names = [words.title(self.contributions.features[j]) for j in order]
+        rows = words.count(len(self.contributions.values))
+        return Plot(bars(names, size[order].tolist(), f"mean absolute contribution over {rows} rows"))
+
+
+class Study:
+    """A table and a model, ready for every method of the engine.
+
+    Parameters
+    ----------
+    frame : a pandas, Polars or Arrow table (anything with Arrow's stream interface),
+        or a mapping from column names to arrays.
+    model : ONNX as a path or bytes; or a function from a frame (of the kind given)
+        to probabilities of the event or values, shape (rows,), or to one column a
+        class, shape (rows, classes).
+    outcome : column that says what happened. event : its value whose probability
+        the model gives, for an event.
+    task : "binary", "several classes", "ordered classes" or "regression"; by the
+        outcome when left out.
+    features : the model's columns, for a function or a model of one wide input.
+    order : classes from lowest to highest, for ordered ones.
+    levels : levels from lowest to highest of other ordered columns.
+    groups : columns whose groups are compared. weights : column of row weights.
+    output : "probability" or "log-odds". read_class : the class that is read.
+    favourable : "event" or "other", whichever decision is the favourable one.
+    unit : of a number. wording : names used in readings.
+    cluster : address of a Dask scheduler; this machine's cores when left out.
+    progress : called as progress(done, total, what).
+
+    Raises
+    ------
+    Refused : the table, the model or an argument cannot be used; the message says which.
+    """
+
+    def __init__(
+        self,
+        frame: Any,
+        model: Model,
+        outcome: str,
+        event: str | None = None,
+        *,
+        task: str | None = None,
+        features: Sequence[str] = (),
+        order: Sequence[str] = (),
+        levels: dict[str, Sequence[str]] | None = None,
+        groups: Sequence[str] = (),
+        weights: str | None = None,
+        output: str = "probability",
+        read_class: str = "",
+        favourable: str = "event",
+        threshold: float = 0.5,
+        unit: str = "",
+        wording: Wording | None = None,
+        seed: int = SEED,
+        cluster: str | None = None,
+        progress: Callable[[int, int, str], None] | None = None,
+    ):
+        self.table = Table(_arrow(frame))
+        self.seed = seed
+        self.work = partial(Work, progress, executor_at(cluster))
+        for name in (outcome, *features, *groups, *([weights] if weights else [])):
+            self.table.column(name)
+        self.spec = _spec(
+            self.table, outcome, event, task, order, levels or {}, groups, weights, features, favourable, threshold,
+            (wording or Wording()).model_copy(update={"unit": unit} if unit else {}),
+        )  # fmt: skip
+        try:
+            context = Context(rows="all", output=output, read_class=read_class)
+        except ValidationError:
+            raise Refused(f"output: “{output}” was given; there are “probability” and “log-odds”.") from None
+        self.subject = Subject(
+            self.spec, self.table, _predictor(model, self.table, self.spec, features, frame), context
+        )
+
+    def read(self, method: str, **settings: Any) -> Found:
+        """Compute one method by its name; see ``methods()`` for those there are.
+
+        Raises
+        ------
+        Refused : the method or a setting is unknown, or a setting is out of its range.
+        """
+        found = method_named(method)
+        checked = _checked(found, settings)
+        self.subject.steady  # noqa: B018  refuses a model that changes its mind
+        return Found(found, checked, found.compute(self.subject, checked, self.seed, self.work()), self.spec)
+
+    def __getattr__(self, name: str) -> Callable[..., Found]:
+        if name.startswith("_") or name not in METHODS:
+            raise AttributeError(f"There is no method “{name}”; there are {', '.join(METHODS)}.")
+        return partial(self.read, name)
+
+    def __dir__(self) -> list[str]:
+        return [*super().__dir__(), *METHODS]
+
+    @staticmethod
+    def methods() -> dict[str, str]:
+        """Every method's name and title."""
+        return {name: method.title for name, method in METHODS.items()}
+
+    def explain(
+        self, rows: NDArray[np.integer] | slice | None = None, method: MethodChoice = "auto", **how: Any
+    ) -> Explained:
+        """Contributions of many rows, all of them when ``rows`` is left out; ``how`` as for ``core.contributions.explain``."""
+        chosen = np.arange(self.table.rows)[slice(None) if rows is None else rows]
+        return Explained(explain(self.subject, chosen, self.seed, self.work(), method, **how), self.spec)
+
+    def explain_file(self, source: str | Path, target: str | Path, method: MethodChoice = "auto") -> Streamed:
+        """Contributions of every row of a Parquet file against this study's rows, written as Parquet in pieces."""
+        with open(source, "rb") as read, open(target, "wb") as written:
+            return stream.explain_stream(self.subject, read, written, self.seed, self.work(), method)
+
+
+def _checked(method: Method, settings: dict[str, Any]) -> BaseModel:
+    try:
+        return method.settings.model_validate(settings)
+    except ValidationError as problem:
+        first = problem.errors()[0]
+        name = ".".join(str(part) for part in first["loc"])
+        known = ", ".join(method.settings.model_fields) or "none"
+        if first["type"] == "extra_forbidden":
+            raise Refused(f"{name}: {method.name} has no such setting; it has {known}.") from None
+        raise Refused(f"{name}: {first['input']!r} was given. {first['msg']}.") from None
+
+
+def _arrow(frame: Any) -> pa.Table:
+    """Any data frame as plain Arrow columns."""
+    try:
+        if isinstance(frame, pa.Table):
+            found = frame
+        elif hasattr(frame, "__arrow_c_stream__"):
+            found = pa.table(frame)
+        else:
+            found = pa.table({name: pa.array(values) for name, values in dict(frame).items()})
+    except (pa.ArrowException, TypeError, ValueError) as problem:
+        raise Refused(
+            f"frame: a {type(frame).__name__} was given that is no table ({problem}).",
+            todo="Give a pandas, Polars or Arrow table, or a mapping from names to arrays.",
+        ) from None
+    if not found.num_rows:
+        raise Refused("frame: it has no rows; at least one is needed.")
+    return pa.table(
+        {name: table.plain(name, column) for name, column in zip(found.column_names, found.columns, strict=True)}
+    )
+
+
+def _spec(
+    found: Table, outcome, event, task, order, levels, groups, weights, features, favourable, threshold, wording
+) -> Spec:
+    kind = _task(found, outcome, event, task, order)
+    guessed = {column.name: column.kind for column in guess.guess_columns(table.profile(found))}
+    roles = {outcome: Role.outcome} | ({weights: Role.weight} if weights else {})
+    columns = []
+    for name in found.names:
+        ordered = tuple(order) if name == outcome else tuple(levels.get(name, ()))
+        role = roles.get(
+            name, Role.feature if not features or name in features else Role.group if name in groups else Role.ignored
+        )
+        columns.append(
+            ColumnSpec(
+                name=name,
+                kind=Kind.ordered if ordered else guessed[name],
+                role=role,
+                order=ordered,
+                grouped=name in groups and role is not Role.group,
+            )
+        )
+    if favourable not in ("event", "other"):
+        raise Refused(f"favourable: “{favourable}” was given; there are “event” and “other”.")
+    return Spec(
+        columns=tuple(columns),
+        task=kind,
+        event="" if event is None else str(event),
+        favourable=favourable,
+        threshold=threshold,
+        model_inputs=tuple(features),
+        wording=wording,
+    )
+
+
+def _task(found: Table, outcome: str, event, task: str | None, order) -> Task:
+    if task is not None:
+        if task not in [one.value for one in Task]:
+            raise Refused(f"task: “{task}” was given; there are {', '.join(one.value for one in Task)}.")
+        return Task(task)
+    if event is not None:
+        return Task.binary
+    if order:
+        return Task.ordered
+    kind = found.column(outcome).type
+    if pa.types.is_floating(kind):
+        return Task.regression
+    levels = {value for value in found.texts(outcome) if value is not None}
+    if len(levels) == 2:
+        raise Refused(
+            f"event: the outcome “{outcome}” has two values ({', '.join(sorted(levels))}); say which of them the model gives "
+            "the probability of.",
+        )
+    return Task.several
+
+
+def _predictor(model: Model, found: Table, spec: Spec, features: Sequence[str], frame: Any) -> Predictor:
+    if isinstance(model, bytes):
+        return OnnxPredictor(model, found, spec)
+    if isinstance(model, str | Path):
+        try:
+            return OnnxPredictor(Path(model).read_bytes(), found, spec)
+        except OSError as problem:
+            raise Refused(f"model: “{model}” cannot be read: {problem.strerror}.", todo="Check the path.") from None
+    if not callable(model):
+        raise Refused(
+            f"model: a {type(model).__name__} was given; give a path, the bytes of an ONNX file, or a function."
+        )
+    inputs = list(features) or [column.name for column in spec.columns if column.role is Role.feature]
+    several = classes(spec, found) if spec.task in (Task.several, Task.ordered) else ()
+    return FunctionPredictor(inputs, _AsGiven(model, type(frame), found, tuple(inputs)), spec.task, several)
+
+
+class _AsGiven:
+    """Hands a function rows in the kind of table that the study was opened with."""
+
+    def __init__(self, function: Callable[[Any], Any], kind: type, found: Table, inputs: tuple[str, ...]):
+        self._function, self._kind = function, kind
+        self._types = {name: found.column(name).type for name in inputs}
+
+    def __call__(self, rows: Frame) -> NDArray[np.float64]:
+        columns = {name: self._typed(name, rows[name]) for name in rows.names}
+        if issubclass(self._kind, pa.Table):
+            given: Any = pa.table(columns)
+        elif hasattr(self._kind, "__arrow_c_stream__"):
+            given = (
+                pa.table(columns).to_pandas()
+                if self._kind.__module__.startswith("pandas")
+                else self._kind(pa.table(columns))
+            )
+        else:
+            given = {name: values.to_numpy(zero_copy_only=False) for name, values in columns.items()}
+        return np.asarray(self._function(given), np.float64)
+
+    def _typed(self, name: str, values: NDArray) -> pa.Array:
+        kind = self._types[name]
+        if values.dtype.kind != "f":
+            return pa.array([value or None for value in values], pa.string())
+        if pa.types.is_boolean(kind):
+            return pa.array(values.astype(bool), mask=np.isnan(values))
+        if pa.types.is_integer(kind) and not np.isnan(values).any():
+            return pa.array(values.astype(np.int64))
+        return pa.array(values)

@@ -1,0 +1,277 @@
+"""Drawings of the explanation methods that the report's own three do not cover."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+from pydantic import BaseModel
+
+from zerotilt.core import words
+from zerotilt.core.cases import CasesPage
+from zerotilt.core.contributions.checks import ChecksResult
+from zerotilt.core.contributions.surrogate import SurrogateResult
+from zerotilt.core.counterfactuals.change import ChangeResult
+from zerotilt.core.counterfactuals.flip import FlipResult
+from zerotilt.core.counterfactuals.nearest import Difference, NearestResult
+from zerotilt.core.drivers.loss_shapley import LossShapleyResult
+from zerotilt.core.drivers.losses import LOSS_LABELS
+from zerotilt.core.drivers.own import OwnResult
+from zerotilt.core.groups.performance import PerformanceResult
+from zerotilt.core.groups.tilt import TiltResult, by_tilt
+from zerotilt.core.response.accumulated import AleResult
+from zerotilt.core.response.expected import ExpectedResult
+from zerotilt.core.response.interactions import InteractionsResult
+from zerotilt.core.response.surface import SurfaceResult
+from zerotilt.core.spec import Spec
+from zerotilt.report import figures
+from zerotilt.report.figures import BRICK, INK, IRIS, OCHRE, RULE, SOFT, VERDIGRIS, Drawing, scaled, short
+
+WIDE = 7.2
+SHOWN = 20
+
+
+def bars(names: Sequence[str], values: Sequence[float], label: str, spans=None, colours=None) -> Drawing:
+    """One bar a name, largest on top, with intervals where there are any."""
+
+    def paint(axes):
+        for place, value in enumerate(values):
+            axes.barh(place, value, height=0.5, color=colours[place] if colours else VERDIGRIS)
+            if spans is not None:
+                axes.plot(spans[place], [place, place], color=INK, lw=1)
+        axes.set_yticks(range(len(names)), [short(name) for name in names])
+        axes.invert_yaxis()
+        axes.axvline(0, color=SOFT, lw=0.6)
+        axes.set_xlabel(label)
+        axes.tick_params(length=0)
+
+    return Drawing(WIDE, 0.7 + 0.27 * max(len(names), 1), paint)
+
+
+def loss_shapley(result: LossShapleyResult, spec: Spec) -> Drawing:
+    shown = result.features[:SHOWN]
+    return bars(
+        [words.title(one.feature) for one in shown],
+        [one.value.value for one in shown],
+        f"{LOSS_LABELS[result.loss]} taken away by knowing the feature, with {words.level(result.confidence)} interval",
+        [[one.value.low, one.value.high] for one in shown],
+    )
+
+
+def own_parts(result: OwnResult, spec: Spec) -> Drawing:
+    shown = result.parts[:SHOWN]
+    names = [f"{words.title(one.feature)} {one.sign}".strip() for one in shown]
+    return bars(names, [one.value for one in shown], f"{result.kind}, on the scale of the model's {result.scale}")
+
+
+def surrogate(result: SurrogateResult, spec: Spec) -> Drawing:
+    shown = result.terms[:SHOWN]
+    return bars(
+        [f"{words.title(one.feature)} {one.value}" for one in shown],
+        [one.effect for one in shown],
+        f"effect in the simple model, ± 2 spreads between seeds; it explains {max(result.fidelity, 0):.0%} of what happens nearby",
+        [[one.effect - 2 * one.spread, one.effect + 2 * one.spread] for one in shown],
+        [OCHRE if one.effect > 0 else IRIS for one in shown],
+    )
+
+
+def interactions(result: InteractionsResult, spec: Spec) -> Drawing:
+    shown = result.pairs[:SHOWN]
+    return bars(
+        [f"{words.title(one.first)} and {words.title(one.second)}" for one in shown],
+        [one.strength.value for one in shown],
+        "share of the pair's joint effect that is neither's alone, with 95% interval",
+        [[one.strength.low, one.strength.high] for one in shown],
+    )
+
+
+def flip(result: FlipResult, spec: Spec) -> Drawing:
+    shown = result.flips[:SHOWN]
+    return bars(
+        [f"{one.here} asked as {one.there}, {words.count(one.rows)} rows" for one in shown],
+        [one.changed.value for one in shown],
+        f"share of decisions that change with {words.title(result.feature)} alone",
+        [[one.changed.low, one.changed.high] for one in shown],
+    )
+
+
+def ale(result: AleResult, spec: Spec) -> Drawing:
+    def paint(axes):
+        values, low, high = ([getattr(one, name) for one in result.points] for name in ("value", "low", "high"))
+        places = [one.position for one in result.points] if result.numeric else list(range(len(result.points)))
+        if result.numeric:
+            axes.fill_between(places, low, high, color=figures.BAND, lw=0)
+            axes.plot(places, values, color=VERDIGRIS, lw=2)
+        else:
+            axes.vlines(places, low, high, color=INK, lw=1)
+            axes.plot(places, values, "o", color=VERDIGRIS)
+            axes.set_xticks(
+                places, [short(one.label, 12) for one in result.points], rotation=40 if len(places) > 8 else 0
+            )
+        axes.axhline(0, color=SOFT, lw=0.6)
+        axes.set_xlabel(words.title(result.feature))
+        scaled(axes.yaxis, result.output, spec, "change of the")
+
+    return Drawing(WIDE, 2.9, paint)
+
+
+def surface(result: SurfaceResult, spec: Spec) -> Drawing:
+    def paint(axes):
+        values = np.array(result.values).T
+        rows, columns = values.shape
+        shade = axes.pcolormesh(np.arange(columns + 1), np.arange(rows + 1), values, cmap=_amounts(), lw=0)
+        for j in range(columns):
+            for i in range(rows):
+                if result.scarce[j][i]:
+                    axes.plot([j, j + 1], [i, i + 1], color=SOFT, lw=0.5)
+        if result.threshold is not None and values.min() < result.threshold < values.max():
+            axes.contour(
+                np.arange(columns) + 0.5,
+                np.arange(rows) + 0.5,
+                values,
+                levels=[result.threshold],
+                colors=INK,
+                linewidths=1.4,
+            )
+        for axis, side in ((axes.xaxis, result.first), (axes.yaxis, result.second)):
+            step = max(1, len(side.labels) // 8)
+            axis.set_ticks(np.arange(0, len(side.labels), step) + 0.5, [short(one, 10) for one in side.labels[::step]])
+            axis.set_label_text(words.title(side.feature))
+        bar = axes.figure.colorbar(shade, ax=axes)
+        bar.outline.set_visible(False)
+        scaled(
+            bar.ax.yaxis, result.output, spec, "interaction, change of the" if result.kind == "interaction" else "mean"
+        )
+
+    return Drawing(WIDE, 4.2, paint)
+
+
+def _amounts():
+    from matplotlib.colors import LinearSegmentedColormap
+
+    return LinearSegmentedColormap.from_list("amounts", [figures.SHEET, VERDIGRIS])
+
+
+def expected(result: ExpectedResult, spec: Spec) -> Drawing:
+    names = ["curves", "rows, where they lie"]
+    return bars(
+        names,
+        [result.curves_against, result.rows_against],
+        f"share against the expectation that the output {result.expected} with {words.title(result.feature)}",
+        colours=[BRICK, BRICK],
+    )
+
+
+def checks(result: ChecksResult, spec: Spec) -> Drawing:
+    def paint(axes):
+        places = [one.features for one in result.steps]
+        axes.plot(places, [one.without for one in result.steps], color=IRIS, marker="v", ms=4, label="taken away")
+        axes.plot(places, [one.alone for one in result.steps], color=OCHRE, marker="^", ms=4, label="known alone")
+        axes.set_xlabel("features, largest contribution first")
+        scaled(axes.yaxis, result.output, spec, "mean")
+        axes.legend(frameon=False)
+
+    return Drawing(WIDE, 3.0, paint)
+
+
+def _paired(title: str, differences: Sequence[Difference], here: str, there: str) -> Drawing:
+    """Two rows side by side; what differs stands out by weight and a mark."""
+
+    def paint(axes):
+        axes.set_axis_off()
+        axes.set_xlim(0, 1)
+        axes.set_ylim(len(differences) + 1, -1)
+        for at, text in ((0.42, here), (0.72, there)):
+            axes.text(at, -0.4, short(text, 26), color=SOFT)
+        for place, one in enumerate(differences):
+            weight, colour = ("normal", SOFT) if one.same else ("bold", INK)
+            axes.text(0.03, place + 0.3, short(words.title(one.feature)), color=colour, weight=weight)
+            axes.text(0.42, place + 0.3, short(one.here, 26), color=colour)
+            axes.text(0.72, place + 0.3, short(one.there, 26), color=colour, weight=weight)
+            if not one.same:
+                axes.plot([0.01, 0.01], [place, place + 0.5], color=VERDIGRIS, lw=2)
+        axes.set_title(title, loc="left", fontsize=9)
+
+    return Drawing(WIDE, 0.6 + 0.24 * (len(differences) + 1), paint)
+
+
+def nearest(result: NearestResult, spec: Spec) -> Drawing:
+    first = result.neighbours[0]
+    return _paired(
+        f"{result.name} and the nearest case decided otherwise",
+        first.differences,
+        result.decision,
+        f"{first.name}: {first.decision}",
+    )
+
+
+def change(result: ChangeResult, spec: Spec) -> Drawing:
+    if not result.changes:
+        return _paired("no plausible change was found", (), result.decision, "")
+    first = result.changes[0]
+    return _paired(f"{result.name} and its smallest change", first.changed, result.decision, first.decision)
+
+
+def performance(result: PerformanceResult, spec: Spec) -> Drawing:
+    """Shares of the first row set; measures in other units stand in the table."""
+    first = result.sets[0]
+    shown = [one for one in first.scores if one.unit == "share" and one.value is not None][:SHOWN]
+    if not shown:
+        shown = [one for one in first.scores if one.value is not None][:1]
+    return bars(
+        [f"{one.label}{f', {one.of_class}' if one.of_class else ''}" for one in shown],
+        [one.value for one in shown],
+        f"{first.name} rows, with {words.level(result.confidence)} interval",
+        [[one.low, one.high] for one in shown],
+        [VERDIGRIS] * len(shown) or [RULE],
+    )
+
+
+def tilt(result: TiltResult, spec: Spec) -> Drawing:
+    """The grouping of the largest flagged tilt, or the first one."""
+    ranked = sorted(result.disparities, key=lambda one: (one.status != "flagged", by_tilt(one)))
+    return figures.levels(result, spec, (ranked[0] if ranked else result.groups[0]).attribute)
+
+
+def cases(result: CasesPage, spec: Spec) -> Drawing:
+    """The page's scores in its order, filled where the prediction was right."""
+
+    def paint(axes):
+        for place, one in enumerate(result.cases):
+            if one.score is not None:
+                axes.plot(
+                    one.score,
+                    place,
+                    "o",
+                    color=VERDIGRIS if one.right else BRICK,
+                    fillstyle="full" if one.right else "none",
+                )
+        axes.axvline(spec.threshold, color=INK, lw=1.2, zorder=0)
+        axes.set_yticks(range(len(result.cases)), [short(one.name) for one in result.cases])
+        axes.invert_yaxis()
+        axes.tick_params(length=0)
+        axes.set_xlabel("chance; hollow where the prediction was wrong")
+
+    return Drawing(WIDE, 0.7 + 0.22 * max(len(result.cases), 1), paint)
+
+
+DRAWINGS: dict[str, Callable[[BaseModel, Spec], Drawing]] = {
+    "drivers": figures.drivers,
+    "response": figures.response,
+    "ladder": figures.ladder,
+    "loss_shapley": loss_shapley,
+    "own_parts": own_parts,
+    "ale": ale,
+    "surface": surface,
+    "interactions": interactions,
+    "expected": expected,
+    "surrogate": surrogate,
+    "checks": checks,
+    "nearest": nearest,
+    "change": change,
+    "flip": flip,
+    "performance": performance,
+    "cases": cases,
+    "tilt": tilt,
+}
+"""The drawing of each method."""
