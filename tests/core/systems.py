@@ -9,7 +9,8 @@ import numpy as np
 
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
+from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table, from_arrays
 
@@ -53,3 +54,9 @@ def slow_square(shared: float, piece: int) -> float:
     """A piece of work for executors, importable wherever it is sent."""
     time.sleep(0.05)
     return shared * piece**2
+
+
+def plain_spec(table: Table, model: bytes, task: Task, scale: str = "probability") -> Subject:
+    """A model over all columns of a table but ``y``, its outcome."""
+    spec = spec_of(table, {"y": Role.outcome}, task=task, event="1" if task is Task.binary else "")
+    return Subject(spec, table, OnnxPredictor(model, table, spec), Context(rows="all", output=scale))

@@ -125,7 +125,11 @@ export const LOSSES: Record<Result["loss"], string> = {
   brier_score: "Brier score",
   auc: "1 − AUC",
   error_rate: "error rate",
+  squared_error: "squared error",
+  absolute_error: "absolute error",
 };
+/** The losses that are defined for an event. */
+export const EVENT_LOSSES = ["log_loss", "brier_score", "auc", "error_rate"] as const;
 
 function SmallCurve(props: {
   values: number[];

@@ -49,12 +49,13 @@ export function Ladder({
   const label = Math.min(300, width * 0.36);
   const ends = [result.baseline];
   for (const one of steps) ends.push(ends[ends.length - 1] + one.contribution);
-  const all = [...ends, result.prediction, result.threshold];
+  const all = [...ends, result.prediction];
+  if (result.threshold != null) all.push(result.threshold);
   const margin = (Math.max(...all) - Math.min(...all)) * 0.12 || 0.05;
   const x = scaleLinear([Math.min(...all) - margin, Math.max(...all) + margin], [label + 46, width - 52]);
   const y = (row: number) => TOP + ROW * row + ROW / 2;
   const bottom = y(steps.length + 1) + ROW / 2;
-  const at = x(result.threshold);
+  const at = result.threshold == null ? null : x(result.threshold);
   return (
     <svg width={width} height={bottom + 24} role="img" aria-label={alternative(result)}>
       {x.ticks(6).map((tick) => (
@@ -65,13 +66,17 @@ export function Ladder({
           </text>
         </g>
       ))}
-      <text x={at - 7} y={14} textAnchor="end" fontSize={12} fill="var(--ink)">
-        ← {names.low}
-      </text>
-      <text x={at + 7} y={14} fontSize={12} fill="var(--ink)">
-        {names.high} →
-      </text>
-      <line x1={at} x2={at} y1={20} y2={bottom} stroke="var(--ink)" strokeWidth={1.6} data-part="threshold" />
+      {at != null && (
+        <g>
+          <text x={at - 7} y={14} textAnchor="end" fontSize={12} fill="var(--ink)">
+            ← {names.low}
+          </text>
+          <text x={at + 7} y={14} fontSize={12} fill="var(--ink)">
+            {names.high} →
+          </text>
+          <line x1={at} x2={at} y1={20} y2={bottom} stroke="var(--ink)" strokeWidth={1.6} data-part="threshold" />
+        </g>
+      )}
 
       <text x={0} y={y(0)} dominantBaseline="central" fontSize={13} fontWeight={600} fill="var(--ink)">
         Baseline

@@ -30,7 +30,7 @@ export function ResponseCurve(props: {
     [Math.min(...values) - span * 0.06, Math.max(...values) + span * 0.06],
     [HEIGHT - BOTTOM, 14],
   ).nice();
-  const threshold = y(result.threshold);
+  const threshold = result.threshold == null ? Number.NaN : y(result.threshold);
   const visible = threshold > 14 && threshold < HEIGHT - BOTTOM;
   return (
     <svg width={width} height={HEIGHT} role="img" aria-label={alternative(result)}>

@@ -20,6 +20,7 @@ export function useAuditContext() {
     model: model?.id ?? null,
     rows: ROWS.find((one) => one === search.get("rows")) ?? "hold-out",
     output: search.get("as") === "log-odds" ? "log-odds" : "probability",
+    read_class: "",
   };
   const set = useCallback(
     (changes: Record<string, string | null>) =>

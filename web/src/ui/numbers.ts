@@ -22,7 +22,7 @@ export const opening = (text: string) => text.slice(0, 1).toUpperCase() + text.s
 export const bytes = (value: number) =>
   value >= 2 ** 20 ? `${fixed(value / 2 ** 20, 1)} MiB` : `${fixed(value / 2 ** 10, 1)} KiB`;
 
-export type Scale = "probability" | "log-odds";
+export type Scale = "probability" | "log-odds" | "value";
 /** An output value on its scale. */
 export const output = (value: number, scale: Scale) => (scale === "probability" ? percent(value) : fixed(value, 2));
 /** A step of the output, with its sign: points of probability or log-odds. */

@@ -151,4 +151,7 @@ def _estimate(sums, totals, used, expected) -> tuple[NDArray[np.float64], NDArra
     slope = np.where(flat, 1 / p, joint / np.where(flat, 1, spread))
     values = mean - slope * (total - expected[:, None])
     left = np.where(flat, own, np.maximum(own - slope * joint, 0))
+    # one step of common size that was not seen yet: else a feature that matters for few background rows
+    # would look exact as long as none of them was drawn
+    left = left + own.mean(axis=1, keepdims=True) / n
     return values, np.sqrt(left / np.maximum(n - 1, 1))

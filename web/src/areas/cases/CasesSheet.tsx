@@ -70,8 +70,11 @@ export function CasesSheet() {
 
 const METHODS = [
   { value: "auto", label: "by the best method that applies" },
+  { value: "trees", label: "exactly, from the model's trees" },
+  { value: "linear", label: "exactly, from the model's linear terms" },
   { value: "enumeration", label: "by enumeration (up to 12 features)" },
   { value: "sampled", label: "by sampling" },
+  { value: "least squares", label: "by least squares over coalitions" },
 ];
 
 function CaseLadder({ row, method, after }: { row: number; method: string; after: ReactNode }) {
@@ -116,7 +119,7 @@ function CaseLadder({ row, method, after }: { row: number; method: string; after
               {result.output === "probability" ? "chance" : "log-odds"} that {result.event}
               <span aria-hidden className="mr-1 ml-5 inline-block h-2.5 w-4 bg-lower" />− lowers it
               {result.output === "probability" ? "; steps in points of percent" : ""}
-              {result.method === "sampled" ? "; thin lines are 95% intervals of sampled steps" : ""}.
+              {result.rungs[0]?.error != null ? "; thin lines are 95% intervals of sampled steps" : ""}.
             </p>
           </>
         )}
@@ -278,10 +281,11 @@ function Note() {
   return (
     <p>
       Shapley values (Shapley 1953) of the game in which v(S) is the mean output with the features in S taken from this
-      case and the others from the rows of the context. Up to 12 features every coalition is evaluated; otherwise pairs
-      of feature orders, one the reverse of the other, are walked (Castro, Gómez & Tejada 2009) until the largest
-      standard error is under 1% of the output's standard deviation. The steps add up to the prediction less the
-      baseline.
+      case and the others from the rows of the context. Where the model is a sum on the scale that is read, as boosted
+      trees and logistic regressions are in log-odds and forests in probability, the values are exact against all of
+      these rows. Else, up to 12 features, every coalition is evaluated; otherwise pairs of feature orders, one the
+      reverse of the other, are walked (Castro, Gómez & Tejada 2009) until the largest standard error is under 1% of the
+      output's standard deviation. The steps add up to the prediction less the baseline.
     </p>
   );
 }

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { useReading } from "../../api/useReading";
-import { type Driver, DriverRows, LOSSES } from "../../figures/DriverRows";
+import { type Driver, DriverRows, EVENT_LOSSES, LOSSES } from "../../figures/DriverRows";
 import { Figure } from "../../figures/Figure";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
@@ -19,20 +19,20 @@ export function DriversSheet() {
   const { audit, search, set } = useAuditContext();
   const navigate = useNavigate();
   const [all, setAll] = useState(false);
-  const loss = Object.keys(LOSSES).find((one) => one === search.get("loss")) ?? "log_loss";
+  const loss = EVENT_LOSSES.find((one) => one === search.get("loss")) ?? "log_loss";
   const asked = useReading("drivers", { loss }, QUICK);
   const open = (feature: string) => navigate(`/audits/${audit.id}/response${contextQuery(search, { feature })}`);
   return (
     <>
       <p className="flex justify-end text-soft">
         <ChoiceMenu
-          label={`Loss: measured by ${LOSSES[loss as keyof typeof LOSSES]}`}
+          label={`Loss: measured by ${LOSSES[loss]}`}
           className="act"
           value={loss}
-          choices={Object.entries(LOSSES).map(([value, label]) => ({ value, label }))}
+          choices={EVENT_LOSSES.map((value) => ({ value, label: LOSSES[value] }))}
           onChoose={(value) => set({ loss: value === "log_loss" ? null : value })}
         >
-          measured by {LOSSES[loss as keyof typeof LOSSES]} <span aria-hidden>▾</span>
+          measured by {LOSSES[loss]} <span aria-hidden>▾</span>
         </ChoiceMenu>
       </p>
       <Sheet asked={asked} note={<Note />}>

@@ -3,18 +3,25 @@ import { useReading } from "../../api/useReading";
 import { Sheet } from "../../frame/Sheet";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { label, METRIC_NAMES, writing } from "../../ui/metrics";
-import { count, interval } from "../../ui/numbers";
+import { count, decimal, interval, percent } from "../../ui/numbers";
 
 type Result = Schemas["PerformanceResult"];
+type RowSet = Result["sets"][number];
+type Found = { value: number | null; low: number | null; high: number | null } | undefined;
+
+/** One line: a metric of the event, or a measure of the whole set. */
+interface Line {
+  key: string;
+  label: string;
+  of: (set: RowSet) => Found;
+  write: (value: number) => string;
+}
 
 /** How good the predictions are, on held-out and training rows side by side. */
 export function PerformanceTable() {
   const asked = useReading("performance", {});
   return (
-    <Sheet
-      asked={asked}
-      note={<p>Rates have Wilson intervals, AUC DeLong's, Brier score and log loss a seeded bootstrap.</p>}
-    >
+    <Sheet asked={asked} note={<p>Rates have Wilson intervals, AUC DeLong's, all others a seeded bootstrap.</p>}>
       {({ result }) => (
         <>
           {result.notes.map((note) => (
@@ -22,39 +29,60 @@ export function PerformanceTable() {
               {note}
             </p>
           ))}
-          <DataTable name="performance" rows={names(result)} columns={columns(result)} rowKey={(name) => name} fixed />
+          <DataTable
+            name="performance"
+            rows={lines(result)}
+            columns={columns(result)}
+            rowKey={(line) => line.key}
+            fixed
+          />
         </>
       )}
     </Sheet>
   );
 }
 
-const names = (result: Result) => METRIC_NAMES.filter((name) => name in result.sets[0].metrics);
-
-function columns(result: Result): Column<string>[] {
-  return [
-    { key: "metric", label: "metric", left: true, value: label },
-    ...result.sets.flatMap((set): Column<string>[] => {
-      const found = (name: string) => set.metrics[name as keyof typeof set.metrics];
-      return [
-        {
-          key: set.name,
-          label: `${set.name}, ${count(set.rows)} rows`,
-          value: (name) => found(name)?.value,
-          show: (name) => {
-            const value = found(name)?.value;
-            return value == null ? "not defined" : writing(name)(value);
-          },
-        },
-        {
-          key: `${set.name} interval`,
-          label: "interval",
-          value: (name) => {
-            const measure = found(name);
-            return measure ? interval(measure as never, writing(name)) : "";
-          },
-        },
-      ];
+function lines(result: Result): Line[] {
+  const metrics = METRIC_NAMES.filter((name) => name in result.sets[0].metrics).map(
+    (name): Line => ({
+      key: name,
+      label: label(name),
+      of: (set) => set.metrics[name as keyof typeof set.metrics] as Found,
+      write: writing(name),
     }),
+  );
+  const scores = result.sets[0].scores.map(
+    (one): Line => ({
+      key: `${one.name} ${one.of_class ?? ""}`,
+      label: one.of_class ? `${one.label}, ${one.of_class}` : one.label,
+      of: (set) => set.scores.find((other) => other.name === one.name && other.of_class === one.of_class) as Found,
+      write: one.unit === "share" ? percent : (value) => decimal(value, 3),
+    }),
+  );
+  return [...metrics, ...scores];
+}
+
+function columns(result: Result): Column<Line>[] {
+  return [
+    { key: "metric", label: "metric", left: true, value: (line) => line.label },
+    ...result.sets.flatMap((set): Column<Line>[] => [
+      {
+        key: set.name,
+        label: `${set.name}, ${count(set.rows)} rows`,
+        value: (line) => line.of(set)?.value,
+        show: (line) => {
+          const value = line.of(set)?.value;
+          return value == null ? "not defined" : line.write(value);
+        },
+      },
+      {
+        key: `${set.name} interval`,
+        label: "interval",
+        value: (line) => {
+          const found = line.of(set);
+          return found ? interval(found, line.write) : "";
+        },
+      },
+    ]),
   ];
 }
