@@ -201,7 +201,7 @@ def _f1(y, d, w) -> float:
 
 
 def _auc(y, s, w) -> float:
-    return float(intervals.auc(s, y, w)[0]) if y.any() and not y.all() else float("nan")
+    return float(intervals.auc(s, y, w)[0]) if w[y].sum() and w[~y].sum() else float("nan")
 
 
 def average_precision(y: NDArray[np.bool_], s: NDArray[np.float64], w: NDArray[np.float64]) -> float:

@@ -20,7 +20,8 @@ export function DriversSheet() {
   const navigate = useNavigate();
   const [all, setAll] = useState(false);
   const loss = EVENT_LOSSES.find((one) => one === search.get("loss")) ?? "log_loss";
-  const asked = useReading("drivers", { loss }, QUICK);
+  // left open it is the log loss, and then the result made ready beforehand serves
+  const asked = useReading("drivers", loss === "log_loss" ? {} : { loss }, QUICK);
   const open = (feature: string) => navigate(`/audits/${audit.id}/response${contextQuery(search, { feature })}`);
   return (
     <>
