@@ -27,7 +27,7 @@ _PR_SET_PDEATHSIG = 1
 def context() -> multiprocessing.context.BaseContext:
     """Fork server with everything imported: a job starts in milliseconds and holds no connection."""
     found = multiprocessing.get_context("forkserver")
-    found.set_forkserver_preload(["zerotilt.tasks.jobs"])
+    found.set_forkserver_preload(["zerotilt.tasks.ready"])
     return found
 
 

@@ -17,6 +17,7 @@ from zerotilt.core.work import Work
 
 ROWS_AT_ONCE = 4_096
 DEEP_ROWS_AT_ONCE = 8
+MET_AT_ONCE = 5_000
 
 
 @dataclass(frozen=True)
@@ -84,8 +85,8 @@ def prepare(structure: Structure, column: int, reference: Background, work: Work
     players = len(reference.frame.names)
     plan, deep = planned(structure, players)
     shared = (structure, plan, reference, bool(len(deep)))
-    starts = range(0, reference.rows, 4 * ROWS_AT_ONCE)
-    pieces = [(start, min(start + 4 * ROWS_AT_ONCE, reference.rows)) for start in starts]
+    starts = range(0, reference.rows, MET_AT_ONCE)
+    pieces = [(start, min(start + MET_AT_ONCE, reference.rows)) for start in starts]
     counts, kept = None, []
     linear_mean, baseline = 0.0, 0.0
     for part in work.spread(_meet, shared, pieces, "background rows read", [last - first for first, last in pieces]):
@@ -103,7 +104,7 @@ def prepare(structure: Structure, column: int, reference: Background, work: Work
         encoded=np.concatenate(kept) if len(deep) else None,
         weights=reference.weights,
         linear_mean=linear_mean[:, column],
-        baseline=float(baseline[column]),
+        baseline=float(baseline[column]) + (filled.mean if filled is not None and not len(deep) else 0.0),
         rows=reference.rows,
     )
 
@@ -118,7 +119,11 @@ def _meet(shared: tuple[Structure, Plan | None, Background, bool], piece: tuple[
     linear = np.zeros((encoded.shape[1], len(structure.base)))
     if coefficients is not None:
         linear = (weights @ encoded.astype(np.float64))[:, None] * coefficients
-    return counts, encoded if keep else None, linear, weights @ structure.sums_of(encoded)
+    if keep or plan is None:
+        mean = weights @ structure.sums_of(encoded)
+    else:  # the trees' part comes from the counts, at no further cost
+        mean = weights.sum() * structure.base + linear.sum(axis=0)
+    return counts, encoded if keep else None, linear, mean
 
 
 def explain_rows(explainer: Explainer, cases: Frame, work: Work | None = None):

@@ -10,12 +10,14 @@ the subtree and one for each decision inside it.
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from zerotilt.core.executor import cores
 from zerotilt.core.trees.ensemble import Trees, mask_of
 
 MOST_BITS = 8
@@ -23,6 +25,7 @@ MOST_BITS = 8
 MOST_PLAYERS = 11
 """Players on the way to one leaf; deeper leaves go another way."""
 BLOCK = 256
+GROUPS_AT_ONCE = 256
 
 
 @dataclass(frozen=True)
@@ -293,7 +296,8 @@ def _leaf_table(shares, d, points, scales, table, work):
 @njit(cache=True, nogil=True)
 def _fill(groups_from, groups_to, bits, players, tables_at, counts_at, counts, group_leaves, leaf, leaf_players, place,
           care, want, values, points, scales, table):  # fmt: skip
-    """Tables of a run of groups from their counts."""
+    """Tables of a run of groups from their counts; returns the mean of their leaves over the background."""
+    mean = 0.0
     own = np.empty((MOST_PLAYERS + 1, 1 << (MOST_PLAYERS + 1)))
     shares = np.empty(1 << (MOST_PLAYERS + 1))
     work = np.empty(1 << (MOST_PLAYERS + 1))
@@ -305,7 +309,7 @@ def _fill(groups_from, groups_to, bits, players, tables_at, counts_at, counts, g
             value = values[leaf[entry]]
             begin = leaf_players[entry]
             d = leaf_players[entry + 1] - begin
-            if value == 0.0 or d == 0:
+            if value == 0.0:
                 continue
             shares[: 1 << d] = 0.0
             for code in range(size):
@@ -315,12 +319,14 @@ def _fill(groups_from, groups_to, bits, players, tables_at, counts_at, counts, g
                         found |= 1 << i
                 pattern[code] = found
                 shares[found] += counts[rows + code]
+            mean += value * shares[(1 << d) - 1]
             q = (d + 1) // 2
             _leaf_table(shares, d, points[q, :q], scales[q, :q], own, work)
             for i in range(d):
                 to = at + place[begin + i] * size
                 for code in range(size):
                     table[to + code] += value * own[i, pattern[code]]
+    return mean
 
 
 @njit(cache=True, nogil=True)
@@ -371,6 +377,8 @@ class Tables:
     plan: Plan
     players: int
     table: NDArray[np.float64]
+    mean: float
+    """Mean of the trees' sum over the background, the base left out."""
 
     def look_up(self, encoded: NDArray[np.floating]) -> NDArray[np.float64]:
         """Contributions, shape (rows, players + 1); the last belongs to no raw column."""
@@ -392,12 +400,21 @@ def counted(trees: Trees, made: Plan, encoded: NDArray[np.floating], weights: ND
 def filled(trees: Trees, made: Plan, counts: NDArray[np.float64], column: int, players: int) -> Tables:
     """Tables of output ``column`` for a background given by its counts (summing to one over each group)."""
     table = np.zeros(made.entries)
-    _fill(
-        0, len(made.bits) - 1, made.bits, made.players, made.tables, made.counts, counts, made.group_leaves,
-        made.leaf, made.leaf_players, made.place, made.care, made.want,
-        np.ascontiguousarray(trees.leaves[:, column]), _POINTS, _SCALES, table,
-    )  # fmt: skip
-    return Tables(trees, made, players, table)
+    groups = len(made.bits) - 1
+    runs = [(start, min(start + GROUPS_AT_ONCE, groups)) for start in range(0, groups, GROUPS_AT_ONCE)]
+    values = np.ascontiguousarray(trees.leaves[:, column])
+
+    def fill(run: tuple[int, int]) -> float:
+        return _fill(
+            *run, made.bits, made.players, made.tables, made.counts, counts, made.group_leaves, made.leaf,
+            made.leaf_players, made.place, made.care, made.want, values, _POINTS, _SCALES, table,
+        )  # fmt: skip
+
+    # each group fills its own part of the table
+    with ThreadPoolExecutor(cores()) as pool:
+        mean = sum(pool.map(fill, runs))
+    alone = -trees.roots[trees.roots < 0] - 1  # trees of one leaf have no group
+    return Tables(trees, made, players, table, mean + float(trees.leaves[alone, column].sum()))
 
 
 def _decisions(made: Plan):

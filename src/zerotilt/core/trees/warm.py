@@ -1,0 +1,60 @@
+"""Compile every kernel once, so that nobody waits for it later: ``python -m zerotilt.core.trees.warm``.
+
+Compiled code is kept on disk beside the sources (or where NUMBA_CACHE_DIR
+says); a process that finds it there loads it in a fraction of a second.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zerotilt.core.distance import nearest, space
+from zerotilt.core.drivers.own import split_reduction
+from zerotilt.core.output import Link
+from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.predictors.structure import Structure
+from zerotilt.core.trees import curves, pairs, tables
+from zerotilt.core.trees.ensemble import LEQ, Trees
+
+
+def warm() -> None:
+    """Run each kernel on a stump, in both number types that models come in."""
+    for number in (np.float32, np.float64):
+        _run(number)
+    few = Frame({"x": np.array([0.0, 1.0, np.nan])})
+    where = space(few)
+    nearest(where, few)
+    nearest(where, few, few)
+
+
+def _run(number: type) -> None:
+    trees = Trees(
+        roots=np.array([0], np.int32),
+        column=np.array([0], np.int32),
+        threshold=np.array([0.5], number),
+        mode=np.array([LEQ], np.int8),
+        track=np.array([False]),
+        yes=np.array([-1], np.int32),
+        no=np.array([-2], np.int32),
+        first=np.zeros(2, np.int32),
+        members=np.zeros(0, number),
+        leaves=np.array([[1.0], [2.0]]),
+        base=np.zeros(1),
+    )
+    owner, encoded, weights = np.zeros(1, np.int32), np.array([[0.0], [1.0]], number), np.full(2, 0.5)
+    everything = np.flatnonzero(tables.shallow(trees, owner))
+    plan = tables.plan(trees, owner, everything, 1)
+    tables.filled(trees, plan, tables.counted(trees, plan, encoded, weights), 0, 1).look_up(encoded)
+    pairs.explain(trees, owner, everything, encoded, encoded, weights, 0, 1)
+    curves.sweep(trees, encoded, curves.axes(trees, owner, [encoded]))
+    split_reduction(trees, encoded, weights, 0)
+    link: Link = "identity"
+    structure = Structure(None, owner, trees, None, trees.base, link)  # type: ignore[arg-type]  # nothing is encoded
+    structure.sums_of(encoded)
+    rows = np.arange(2)
+    structure.mixed_sums(encoded, encoded, rows, rows, np.ones((2, 1), bool))
+    structure.walked_sums(encoded, encoded, rows, rows, np.zeros((2, 1), np.int64), structure.words())
+
+
+if __name__ == "__main__":
+    warm()

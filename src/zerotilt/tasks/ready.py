@@ -1,0 +1,8 @@
+"""What the fork server loads before the first job: everything imported, every kernel compiled, so that a job starts at once."""
+
+from zerotilt.core.trees.warm import warm
+from zerotilt.tasks import jobs
+
+__all__ = ["jobs"]
+
+warm()
