@@ -202,7 +202,7 @@ class Study:
             self.spec, self.table, _predictor(model, self.table, self.spec, features, frame), context
         )
 
-    def read(self, method: str, **settings: Any) -> Found:
+    def read(self, method: str, /, **settings: Any) -> Found:
         """Compute one method by its name; see ``methods()`` for those there are.
 
         Raises
@@ -372,6 +372,9 @@ class _AsGiven:
             return pa.array([value or None for value in values], pa.string())
         if pa.types.is_boolean(kind):
             return pa.array(values.astype(bool), mask=np.isnan(values))
+        if pa.types.is_date(kind):
+            days = np.where(np.isnan(values), 0, values).astype("datetime64[D]")
+            return pa.array(days, mask=np.isnan(values))
         if pa.types.is_integer(kind) and not np.isnan(values).any():
             return pa.array(values.astype(np.int64))
         return pa.array(values)

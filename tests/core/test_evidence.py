@@ -1,13 +1,12 @@
 """Evidence: what its key depends on, and that computing it again gives the same."""
 
-import numpy as np
 import pytest
-from tests.core.systems import matrix, system
+from tests.core import zoo
 
 from zerotilt.core.evidence import Digests, Evidence, compute, key, method_named
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role
+from zerotilt.core.spec import Context
 from zerotilt.core.work import Work
 
 DIGESTS = Digests(table="t", spec="s", model="m")
@@ -15,15 +14,8 @@ DIGESTS = Digests(table="t", spec="s", model="m")
 
 @pytest.fixture(scope="module")
 def subject():
-    rng = np.random.default_rng(0)
-    x = rng.normal(size=(120, 3))
-    columns = {f"x{j}": x[:, j] for j in range(3)} | {"g": rng.choice(["a", "b"], 120), "y": (x[:, 0] > 0).astype(int)}
-    return system(
-        columns,
-        lambda frame: 1 / (1 + np.exp(-matrix(frame).sum(axis=1))),
-        ["x0", "x1", "x2"],
-        roles={"g": Role.group},
-    )
+    task, model, columns = zoo.made("random forest")
+    return zoo.subject_of(model, columns, task, grouped="channel")
 
 
 def key_of(digests=DIGESTS, context=None, seed=1, method="response", **settings):
@@ -40,7 +32,7 @@ def test_the_key_depends_on_everything_the_result_depends_on():
         key_of(context=Context(rows="all")),
         key_of(context=Context(output="log-odds")),
         key_of(seed=2),
-        key_of(feature="x1"),
+        key_of(feature="value"),
         key_of(method="drivers"),
     ]
     assert len(set(keys)) == len(keys)
@@ -52,7 +44,8 @@ def test_the_key_does_not_depend_on_a_models_name():
 
 @pytest.mark.parametrize("name", list(METHODS))
 def test_computing_again_gives_the_same_result_and_reading(subject, name):
-    settings = METHODS[name].settings(**({"row": 3} if name == "ladder" else {}))
+    fields = METHODS[name].settings.model_fields
+    settings = METHODS[name].settings(**({"row": 3} if "row" in fields else {}))
     first = compute(subject, DIGESTS, name, settings, 20, Work())
     again = compute(subject, DIGESTS, name, settings, 20, Work())
     assert first.result == again.result

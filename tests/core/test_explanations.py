@@ -21,12 +21,12 @@ from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.counterfactuals.change import Allowed, ChangeSettings
 from zerotilt.core.distance import distances, space
 from zerotilt.core.distance import nearest as nearest_rows
-from zerotilt.core.drivers import agreement, links, loss_shapley, losses, own
+from zerotilt.core.drivers import agreement, by_part, links, loss_shapley, losses, own
 from zerotilt.core.groups.scores import average_precision, calibration_error, scores
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.response import accumulated, expected, interactions, surface
+from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.response.support import support_of
 from zerotilt.core.spec import Context, Kind, Role, Task, Wording
 from zerotilt.core.subject import Subject
@@ -222,6 +222,50 @@ def test_every_loss_of_every_kind_of_outcome_is_its_own_mean(task, loss):
 def test_a_loss_of_another_kind_of_outcome_is_refused():
     with pytest.raises(Refused, match="for regression outcomes there are squared error and absolute error"):
         losses.chosen("auc", Task.regression)
+
+
+def test_means_apart_are_those_of_each_groups_own_rows():
+    task, model, columns = zoo.made("random forest")
+    subject = zoo.subject_of(model, columns, task, grouped="channel")
+    result = by_part.by_part(subject, by_part.ByPartSettings(), 1, Work())
+    values = explain(subject, np.arange(subject.n), 1, Work())
+    own = subject.frame["channel"] == "app"
+    for mean in result.means:
+        if mean.part == "app":
+            mine = values.values[own, values.features.index(mean.feature)]
+            assert (mean.size.value, mean.signed) == (pytest.approx(np.abs(mine).mean()), pytest.approx(mine.mean()))
+            assert mean.rows == own.sum()
+    assert set(result.parts) == {"app", "counter", "telephone"}
+    assert (
+        "Channel" in by_part.say(result, WORDING, by_part.ByPartSettings()).text
+        or "every group" in by_part.say(result, WORDING, by_part.ByPartSettings()).text
+    )
+
+
+def test_means_apart_by_class_read_every_class():
+    task, model, columns = zoo.made("random forest, three classes")
+    result = by_part.by_part(
+        zoo.subject_of(model, columns, task), by_part.ByPartSettings(by="class", rows=60), 1, Work()
+    )
+    assert result.parts == ("0", "1", "2")
+    signed = {(mean.part, mean.feature): mean.signed for mean in result.means}
+    for feature in {mean.feature for mean in result.means}:
+        assert sum(signed[part, feature] for part in result.parts) == pytest.approx(0, abs=1e-6)
+    task, model, columns = zoo.made("random forest")
+    with pytest.raises(Refused, match="parts by class need several classes"):
+        by_part.by_part(zoo.subject_of(model, columns, task), by_part.ByPartSettings(by="class"), 1, Work())
+
+
+def test_days_are_written_as_dates_wherever_a_value_is_named():
+    days = np.arange("2026-01-01", "2026-04-11", dtype="datetime64[D]")
+    subject = system(
+        {"sent": days, "y": np.arange(100) % 2}, lambda r: 1 / (1 + np.exp(-(r["sent"] - 20_500) / 10)), ["sent"]
+    )
+    curve = partial.respond(subject, partial.ResponseSettings(points=5, case=3), 1, Work())
+    assert curve.points[0].label.startswith("2026-0") and curve.case_label == "2026-01-04"
+    assert curve.direction == "rises"
+    near = nearest.find_nearest(subject, nearest.NearestSettings(row=3), 1, Work())
+    assert near.neighbours[0].differences[0].there.startswith("2026-")
 
 
 def test_split_reduction_is_the_variance_a_tree_explains():

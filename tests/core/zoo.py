@@ -77,12 +77,19 @@ def data() -> tuple[np.ndarray, np.ndarray, dict[Task, np.ndarray]]:
     )
 
 
-def subject_of(model: bytes, columns: dict[str, np.ndarray], task: Task, scale: str = "probability") -> Subject:
+def subject_of(
+    model: bytes, columns: dict[str, np.ndarray], task: Task, scale: str = "probability", grouped: str = ""
+) -> Subject:
     table = from_arrays(columns | {"y": data()[2][task]})
     kinds = {name: Kind.numeric if table.is_number(name) else Kind.categorical for name in table.names}
     spec = Spec(
         columns=tuple(
-            ColumnSpec(name=name, kind=kinds[name], role=Role.outcome if name == "y" else Role.feature)
+            ColumnSpec(
+                name=name,
+                kind=kinds[name],
+                role=Role.outcome if name == "y" else Role.feature,
+                grouped=name == grouped,
+            )
             for name in table.names
         ),
         task=task,

@@ -12,7 +12,7 @@ from pydantic import BaseModel
 from zerotilt.core import cases
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
-from zerotilt.core.drivers import loss_shapley, own, ranking
+from zerotilt.core.drivers import by_part, loss_shapley, own, ranking
 from zerotilt.core.groups import performance, tilt
 from zerotilt.core.reading import Reading
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
@@ -52,6 +52,7 @@ METHODS: dict[str, Method] = {
         Method("performance", "intake", "Performance", *_parts(performance, "perform"), version=2),
         Method("drivers", "drivers", "Drivers", *_parts(ranking, "rank"), version=2),
         Method("loss_shapley", "drivers", "Loss Shapley values", *_parts(loss_shapley, "share_out")),
+        Method("shapley_by_part", "drivers", "Mean Shapley values apart", *_parts(by_part, "by_part")),
         Method("own_parts", "drivers", "The model's own parts", *_parts(own, "own_parts")),
         Method("response", "response", "Response", *_parts(partial, "respond"), version=2),
         Method("ale", "response", "Accumulated local effects", *_parts(accumulated, "accumulate")),

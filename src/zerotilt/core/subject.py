@@ -171,6 +171,16 @@ class Subject:
             raise Refused(f"row: {row + 1} was given; the table has {words.count(self.table.rows)} rows.")
         return self.model.frame(self.table, np.array([row]))
 
+    def label(self, feature: str, value: float | str) -> str:
+        """A model input as people read it: a number in few digits, a day as a date, a level as it is."""
+        if isinstance(value, str):
+            return value or "missing"
+        if np.isnan(value):
+            return "missing"
+        if feature in self.table.names and self.table.is_date(feature):
+            return str(np.datetime64(int(value), "D"))
+        return f"{value:.4g}"
+
     @property
     def threshold(self) -> float | None:
         """The decision threshold on the scale that is read; None where decisions have none."""

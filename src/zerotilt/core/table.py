@@ -59,6 +59,12 @@ class Table:
         kind = self.column(name).type
         return pa.types.is_integer(kind) or pa.types.is_floating(kind)
 
+    def is_text(self, name: str) -> bool:
+        return pa.types.is_string(self.column(name).type)
+
+    def is_date(self, name: str) -> bool:
+        return pa.types.is_date(self.column(name).type)
+
     def _numbers(self, name: str) -> NDArray[np.float64]:
         """The column as float64, shape (rows,), NaN where missing.
 

@@ -14,6 +14,7 @@ from zerotilt.core.contributions.surrogate import SurrogateResult
 from zerotilt.core.counterfactuals.change import ChangeResult
 from zerotilt.core.counterfactuals.flip import FlipResult
 from zerotilt.core.counterfactuals.nearest import Difference, NearestResult
+from zerotilt.core.drivers.by_part import ByPartResult
 from zerotilt.core.drivers.loss_shapley import LossShapleyResult
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.drivers.own import OwnResult
@@ -55,6 +56,18 @@ def loss_shapley(result: LossShapleyResult, spec: Spec) -> Drawing:
         [one.value.value for one in shown],
         f"{LOSS_LABELS[result.loss]} taken away by knowing the feature, with {words.level(result.confidence)} interval",
         [[one.value.low, one.value.high] for one in shown],
+    )
+
+
+def shapley_by_part(result: ByPartResult, spec: Spec) -> Drawing:
+    """The first five features of each part."""
+    shown = [one for one in result.means if one.rank <= 5][: 2 * SHOWN]
+    return bars(
+        [f"{short(one.part, 14)}: {words.title(one.feature)}" for one in shown],
+        [one.size.value for one in shown],
+        f"mean absolute Shapley value, with {words.level(result.confidence)} interval; ochre raises the output on average, iris lowers it",
+        [[one.size.low, one.size.high] for one in shown],
+        [OCHRE if one.signed > 0 else IRIS for one in shown],
     )
 
 
@@ -260,6 +273,7 @@ DRAWINGS: dict[str, Callable[[BaseModel, Spec], Drawing]] = {
     "response": figures.response,
     "ladder": figures.ladder,
     "loss_shapley": loss_shapley,
+    "shapley_by_part": shapley_by_part,
     "own_parts": own_parts,
     "ale": ale,
     "surface": surface,

@@ -224,6 +224,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/shapley_by_part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mean Shapley values apart: the evidence, or the task that computes it */
+        post: operations["read_shapley_by_part"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/own_parts": {
         parameters: {
             query?: never;
@@ -877,6 +894,60 @@ export interface components {
              * @description The output along this feature alone
              */
             mean: number[];
+        };
+        /** ByPartResult */
+        ByPartResult: {
+            /**
+             * Means
+             * @description Part by part, largest first
+             */
+            means: components["schemas"]["PartMean"][];
+            /** Parts */
+            parts: string[];
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "class" | "group";
+            /** Column */
+            column: string | null;
+            /** Rows */
+            rows: number;
+            /** Rows Explained */
+            rows_explained: number;
+            /** Method */
+            method: string;
+            /** Why */
+            why: string;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Confidence */
+            confidence: number;
+        };
+        /** ByPartSettings */
+        ByPartSettings: {
+            /**
+             * By
+             * @description Every class of the model, or the groups of a column
+             * @default group
+             * @enum {string}
+             */
+            by: "class" | "group";
+            /**
+             * Column
+             * @description Column whose groups are told apart; the first that makes groups when empty
+             * @default
+             */
+            column: string;
+            /**
+             * Rows
+             * @description Rows explained, over all groups; a seeded sample beyond
+             * @default 600
+             */
+            rows: number;
         };
         /** Case */
         Case: {
@@ -1538,6 +1609,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["AleResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ByPartResult] */
+        EvidenceView_ByPartResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ByPartResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[CasesPage] */
@@ -2810,6 +2917,27 @@ export interface components {
              */
             size: number;
         };
+        /**
+         * PartMean
+         * @description One feature in one part. ``signed``: which way it moves the output on average.
+         */
+        PartMean: {
+            /** Part */
+            part: string;
+            /** Feature */
+            feature: string;
+            /** @description Mean absolute Shapley value */
+            size: components["schemas"]["Estimate"];
+            /** Signed */
+            signed: number;
+            /**
+             * Rank
+             * @description Within its part, from 1
+             */
+            rank: number;
+            /** Rows */
+            rows: number;
+        };
         /** PerformanceAsk */
         PerformanceAsk: {
             context?: components["schemas"]["Context"];
@@ -2851,6 +2979,11 @@ export interface components {
         /** ReadingView[AleResult] */
         ReadingView_AleResult_: {
             evidence?: components["schemas"]["EvidenceView_AleResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[ByPartResult] */
+        ReadingView_ByPartResult_: {
+            evidence?: components["schemas"]["EvidenceView_ByPartResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[CasesPage] */
@@ -3123,6 +3256,11 @@ export interface components {
             unit: "share" | "number" | "outcome" | "outcome squared";
             /** Of Class */
             of_class?: string | null;
+        };
+        /** Shapley_By_PartAsk */
+        Shapley_By_PartAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ByPartSettings"];
         };
         /** Span */
         Span: {
@@ -3951,6 +4089,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_LossShapleyResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_shapley_by_part: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Shapley_By_PartAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ByPartResult_"];
                 };
             };
             /** @description Validation Error */

@@ -220,7 +220,7 @@ def _values(subject: Subject, settings: ChangeSettings, case: Frame) -> dict[str
             out[name] = values
         elif name in limits:
             raise Refused(
-                f"allowed: no value of “{name}” fits its limits; it holds {cell(case, name)} now.",
+                f"allowed: no value of “{name}” fits its limits; it holds {cell(subject, case, name)} now.",
                 todo="Widen the limits, or freeze the column.",
             )
     if not out:
@@ -282,7 +282,7 @@ def _drawn_back(search: _Search, one: Frame, names: tuple[str, ...]) -> tuple[Fr
 
 def _result(search: _Search, one: Frame, away: float) -> Change:
     outputs = search.subject.model.outputs(one)
-    changed = tuple(part for part in differences(search.case, one) if not part.same)
+    changed = tuple(part for part in differences(search.subject, search.case, one) if not part.same)
     return Change(
         changed=changed,
         columns=len(changed),

@@ -83,7 +83,7 @@ def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: W
                 distance=float(away[i]),
                 decision=subject.decision_named(int(decisions[other[i]])),
                 output=float(subject.own_output[other[i]]),
-                differences=differences(case, rows.take(np.array([i]))),
+                differences=differences(subject, case, rows.take(np.array([i]))),
             )
             for i in order
         ),
@@ -93,20 +93,21 @@ def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: W
     )
 
 
-def differences(one: Frame, other: Frame) -> tuple[Difference, ...]:
+def differences(subject: Subject, one: Frame, other: Frame) -> tuple[Difference, ...]:
     """Two rows column by column."""
     found = []
     for name in one.names:
-        here, there = cell(one, name), cell(other, name)
+        here, there = cell(subject, one, name), cell(subject, other, name)
         found.append(Difference(feature=name, here=here, there=there, same=here == there))
     return tuple(found)
 
 
-def cell(frame: Frame, name: str) -> str:
+def cell(subject: Subject, frame: Frame, name: str) -> str:
+    """The first row's value; numbers with enough digits to be typed in again."""
     value = frame[name][0]
-    if frame[name].dtype.kind == "f":
-        return "missing" if np.isnan(value) else f"{value:.6g}"
-    return str(value) or "missing"
+    if frame[name].dtype.kind != "f" or np.isnan(value) or subject.table.is_date(name):
+        return subject.label(name, value)
+    return f"{value:.6g}"
 
 
 def say(result: NearestResult, wording: Wording, settings: NearestSettings) -> Reading:

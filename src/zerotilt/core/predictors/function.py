@@ -20,7 +20,8 @@ class FunctionPredictor(Predictor):
     """Wraps ``function(frame) -> probabilities or values`` over the named columns.
 
     The function gives shape (rows,) or (rows, k); with several classes one
-    column a class, in the order of ``classes``.
+    column a class, in the order of ``classes``. Truth values come as 0 and 1,
+    dates as days since 1970.
     """
 
     def __init__(
@@ -38,9 +39,9 @@ class FunctionPredictor(Predictor):
     def frame(self, table: Table, rows: NDArray[np.int64]) -> Frame:
         return Frame(
             {
-                name: table.numbers(name)[rows]
-                if table.is_number(name)
-                else np.array([value or "" for value in table.texts(name)[rows]], dtype=object)
+                name: np.array([value or "" for value in table.texts(name)[rows]], dtype=object)
+                if table.is_text(name)
+                else table.numbers(name)[rows]
                 for name in self.inputs
             }
         )

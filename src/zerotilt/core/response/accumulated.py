@@ -73,7 +73,7 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         value, spread, sizes = _path(change, bins, len(edges) - 1)
         mass = np.concatenate([[0.0], sizes])
         centre = _centre(value, sizes)
-        places, labels, order = edges, [f"{edge:.4g}" for edge in edges], "scale"
+        places, labels, order = edges, [subject.label(feature, float(edge)) for edge in edges], "scale"
     else:
         levels, order = _ordered_levels(subject, frame, feature)
         place = {level: i for i, level in enumerate(levels)}

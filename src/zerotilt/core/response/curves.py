@@ -52,7 +52,7 @@ def grid_of(subject: Subject, feature: str, points: int, percentiles: tuple[floa
             places = np.unique(np.quantile(known, shares, method="nearest"))
         if len(known) < len(values):
             places = np.append(places, np.nan)
-        labels = tuple("missing" if np.isnan(place) else f"{place:.4g}" for place in places)
+        labels = tuple(subject.label(feature, float(place)) for place in places)
         return Grid(places, labels, places, True, 0)
     levels, sizes = np.unique(values.astype(str), return_counts=True)
     by_size = [str(level) for level in levels[np.argsort(-sizes, kind="stable")]]

@@ -135,10 +135,12 @@ def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid
     row = subject.case(settings.case)
     curve = all_curves(subject, row, {feature: grid.values})[feature][0]
     value = row[feature][0]
-    if grid.positions is None:
-        return curve, None, str(value) or "missing"
-    known = bool(np.isfinite(value))
-    return curve, float(value) if known else None, f"{value:.4g}" if known else "missing"
+    placed = grid.positions is not None and bool(np.isfinite(value))
+    return (
+        curve,
+        float(value) if placed else None,
+        subject.label(feature, value if grid.positions is None else float(value)),
+    )
 
 
 def _support(values: NDArray, grid: Grid) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:

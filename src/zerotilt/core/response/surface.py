@@ -110,7 +110,10 @@ def _interaction(subject, settings, first: str, second: str, rng, work: Work) ->
     work.begin(1, "rows moved across their cells")
     a, b, effect, _ = second_order(subject, sample, first, second, settings.points)
     work.advance(1)
-    grids = [Grid(edge, tuple(f"{one:.4g}" for one in edge), edge, True, 0) for edge in (a, b)]
+    grids = [
+        Grid(edge, tuple(subject.label(name, float(one)) for one in edge), edge, True, 0)
+        for name, edge in ((first, a), (second, b))
+    ]
     zero = np.zeros
     return _result(subject, settings, grids, (first, second), effect, zero(len(a)), zero(len(b)), sample, None, rng)
 

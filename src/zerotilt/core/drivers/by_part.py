@@ -1,0 +1,143 @@
+"""Mean Shapley values apart: for every class, or for every group of a column."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.contributions.explain import explain
+from zerotilt.core.groups import membership
+from zerotilt.core.groups.intervals import normal_quantile
+from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+
+class ByPartSettings(Frozen):
+    by: Literal["class", "group"] = Field(
+        default="group", description="Every class of the model, or the groups of a column"
+    )
+    column: str = Field(
+        default="", description="Column whose groups are told apart; the first that makes groups when empty"
+    )
+    rows: int = Field(
+        default=600, ge=2, le=1_000_000, description="Rows explained, over all groups; a seeded sample beyond"
+    )
+
+
+class PartMean(Frozen):
+    """One feature in one part. ``signed``: which way it moves the output on average."""
+
+    part: str
+    feature: str
+    size: Estimate = Field(description="Mean absolute Shapley value")
+    signed: float
+    rank: int = Field(description="Within its part, from 1")
+    rows: int
+
+
+class ByPartResult(Frozen):
+    means: tuple[PartMean, ...] = Field(description="Part by part, largest first")
+    parts: tuple[str, ...]
+    by: Literal["class", "group"]
+    column: str | None
+    rows: int
+    rows_explained: int
+    method: str
+    why: str
+    output: Literal["probability", "log-odds", "value"]
+    confidence: float
+
+
+def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -> ByPartResult:
+    """Mean absolute and signed Shapley values of every class, or of every group, against the same background.
+
+    Raises
+    ------
+    Refused : the model has no classes, or no column makes groups.
+    """
+    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
+    rows = subject.rows[chosen]
+    column = None
+    if settings.by == "class":
+        if not subject.classes:
+            raise Refused("by: the model has one output; parts by class need several classes.", todo="Choose groups.")
+        parts = list(subject.classes)
+        context = subject.context
+        found = [
+            explain(_reading(subject, context.model_copy(update={"read_class": name})), rows, seed, work)
+            for name in parts
+        ]
+        values = [one.values for one in found]
+    else:
+        column = settings.column or next((name for (name, *_) in subject.spec.groupings), "")
+        if not column:
+            raise Refused("column: no column makes groups.", todo="Name a column, or mark one as a group in Intake.")
+        subject.spec.column(column)
+        labels, codes = membership.groups(subject.spec, subject.table, rows, (column,))
+        one = explain(subject, rows, seed, work)
+        found = [one]
+        parts = [label for i, label in enumerate(labels) if (codes == i).any()]
+        values = [one.values[codes == i] for i in range(len(labels)) if (codes == i).any()]
+    reach = normal_quantile(subject.spec.policy.confidence)
+    means = []
+    for part, own in zip(parts, values, strict=True):
+        size = np.abs(own)
+        mean = size.mean(axis=0)
+        half = reach * size.std(axis=0, ddof=1) / np.sqrt(len(own)) if len(own) > 1 else np.zeros(len(mean))
+        for rank, j in enumerate(np.argsort(-mean, kind="stable"), 1):
+            means.append(
+                PartMean(
+                    part=part,
+                    feature=found[0].features[j],
+                    size=Estimate(
+                        value=float(mean[j]), low=float(max(mean[j] - half[j], 0)), high=float(mean[j] + half[j])
+                    ),
+                    signed=float(own[:, j].mean()),
+                    rank=rank,
+                    rows=len(own),
+                )
+            )
+    return ByPartResult(
+        means=tuple(means),
+        parts=tuple(parts),
+        by=settings.by,
+        column=column,
+        rows=subject.n,
+        rows_explained=len(rows),
+        method=found[0].method,
+        why=found[0].why,
+        output=subject.scale,
+        confidence=subject.spec.policy.confidence,
+    )
+
+
+def _reading(subject: Subject, context) -> Subject:
+    return Subject(subject.spec, subject.table, subject.predictor, context)
+
+
+def say(result: ByPartResult, wording: Wording, settings: ByPartSettings) -> Reading:
+    first = {mean.part: mean for mean in result.means if mean.rank == 1}
+    led = {}
+    for part, mean in first.items():
+        led.setdefault(mean.feature, []).append(part)
+    if len(led) == 1:
+        (feature,) = led
+        headline = f"{words.opening(words.title(feature))} moves the output most in every {'class' if result.by == 'class' else 'group'}."
+    else:
+        said = [
+            f"{words.title(feature)} for {words.listing(parts[:4])}{' and others' if len(parts) > 4 else ''}"
+            for feature, parts in led.items()
+        ]
+        headline = f"What moves the output most differs: {words.listing(said)}."
+    detail = f"{words.count(result.rows_explained)} of {words.count(result.rows)} {wording.rows}, against the same background. {result.why}"
+    small = [mean.part for mean in first.values() if mean.rows < 30]
+    if small:
+        detail += f" Few rows in {words.listing(small)}."
+    return plain(headline, detail)

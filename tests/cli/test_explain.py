@@ -1,0 +1,68 @@
+"""Contributions from file to file."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pyarrow.csv as pacsv
+import pyarrow.parquet as pq
+import pytest
+
+PROJECT = Path(__file__).parents[2]
+
+
+@pytest.fixture(scope="module")
+def files(demo, tmp_path_factory) -> Path:
+    folder = tmp_path_factory.mktemp("explained")
+    claims, _, models = demo
+    pacsv.write_csv(claims.slice(0, 2_500), folder / "claims.csv")
+    for name, model in models.items():
+        (folder / f"{name.split()[0]}.onnx").write_bytes(model)
+    return folder
+
+
+def explain(folder: Path, *more: str) -> subprocess.CompletedProcess:
+    command = [
+        sys.executable,
+        "-m",
+        "zerotilt.cli",
+        "explain",
+        "--table",
+        "claims.csv",
+        "--outcome",
+        "claim_valid",
+        "--event",
+        "yes",
+        *more,
+    ]
+    environment = os.environ | {"PYTHONPATH": str(PROJECT / "src"), "ZT_HOME": "/nonexistent/never-made"}
+    return subprocess.run(command, capture_output=True, text=True, cwd=folder, env=environment, timeout=240)
+
+
+def test_every_row_is_explained_and_adds_up(files):
+    run = explain(files, "--model", "gradient.onnx", "--log-odds", "--background", "800", "--out", "new/out.parquet")
+    assert run.returncode == 0, run.stderr
+    assert "2,500 rows explained against 800" in run.stdout
+    baseline = float(run.stdout.split("Baseline ")[1].split()[0].rstrip("."))
+    found = pq.read_table(files / "new/out.parquet").to_pandas()
+    assert len(found) == 2_500
+    assert found.drop(columns="output").to_numpy().sum(axis=1) + baseline == pytest.approx(
+        found["output"].to_numpy(), abs=1e-4
+    )
+
+
+def test_what_cannot_be_used_is_refused_and_nothing_is_written(files):
+    for more, message in (
+        (["--model", "claims.csv", "--out", "no.parquet"], "not an ONNX model"),
+        (["--model", "gradient.onnx", "--task", "magic", "--out", "no.parquet"], "task: “magic” was given"),
+        (
+            ["--model", "gradient.onnx", "--cluster", "tcp://127.0.0.1:9", "--out", "no.parquet"],
+            "No Dask scheduler answers",
+        ),
+    ):
+        run = explain(files, *more)
+        assert (run.returncode, message in run.stderr) == (2, True), run.stderr
+    assert not (files / "no.parquet").exists()

@@ -1,0 +1,160 @@
+"""The engine in a notebook: frames of every kind in, readings, tables and plots out; mistakes are named."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from tests.core import zoo
+
+from zerotilt.core.methods import METHODS
+from zerotilt.core.refusal import Refused
+from zerotilt.notebook import Study
+
+
+@pytest.fixture(scope="module")
+def frame() -> pd.DataFrame:
+    task, _, columns = zoo.made("random forest")
+    found = pd.DataFrame(columns | {"y": zoo.data()[2][task]})
+    found["grade"] = found["grade"].astype("category")
+    return found
+
+
+@pytest.fixture(scope="module")
+def model() -> bytes:
+    return zoo.made("random forest")[1]
+
+
+@pytest.fixture(scope="module")
+def study(frame, model) -> Study:
+    return Study(frame, model, "y", "1", groups=["channel"])
+
+
+@pytest.mark.parametrize("name", list(METHODS))
+def test_every_method_has_a_reading_a_table_and_a_plot(study, name):
+    fields = METHODS[name].settings.model_fields
+    found = getattr(study, name)(**({"row": 3} if "row" in fields else {}))
+    assert found.reading and found.reading == repr(found)
+    assert found.table().num_rows > 0
+    picture = found.plot()
+    assert picture._repr_svg_().startswith("<svg") and len(picture.svg) > 500
+    assert set(Study.methods()) == set(METHODS)
+
+
+@pytest.mark.parametrize("name", ["gradient boosting, three classes", "random forest of a number", "neural network"])
+def test_classes_and_numbers_are_drawn_too(name):
+    task, data, columns = zoo.made(name)
+    study = Study(
+        columns | {"y": zoo.data()[2][task]},
+        data,
+        "y",
+        "1" if task is zoo.BINARY else None,
+        unit="days" if task is zoo.REGRESSION else "",
+    )
+    assert study.spec.task is task
+    for method in (
+        "performance",
+        "drivers",
+        "loss_shapley",
+        "response",
+        "ale",
+        "surface",
+        "interactions",
+        "ladder",
+        "surrogate",
+        "checks",
+    ):
+        found = study.read(method, **({"row": 2} if "row" in METHODS[method].settings.model_fields else {}))
+        assert found.plot().svg and found.table().num_rows and found.reading
+    if task is zoo.REGRESSION:
+        assert "days" in study.ladder(row=2).reading
+
+
+def test_contributions_of_all_rows_add_up_to_the_output(study, frame):
+    found = study.explain()
+    table = found.table().to_pandas()
+    assert found.method == "trees" and found.values.shape == (len(frame), 6)
+    assert table.drop(columns="output").to_numpy().sum(axis=1) + found.baseline == pytest.approx(
+        table["output"].to_numpy()
+    )
+    assert found.plot().svg
+    assert study.explain(np.array([4, 9])).values == pytest.approx(found.values[[4, 9]])
+    assert study.explain(slice(0, 3)).values == pytest.approx(found.values[:3])
+
+
+@pytest.mark.parametrize("kind", ["pandas", "arrow", "mapping"])
+def test_a_function_gets_the_kind_of_frame_that_the_study_was_opened_with(frame, kind):
+    seen = []
+
+    def chance(rows):
+        seen.append(type(rows))
+        weight = np.asarray(rows["weight"], float)
+        app = np.array(
+            [value == "app" for value in (rows["channel"].to_pylist() if kind == "arrow" else rows["channel"])]
+        )
+        return 1 / (1 + np.exp(-np.nan_to_num(weight) - app))
+
+    given = {
+        "pandas": frame,
+        "arrow": pa.Table.from_pandas(frame, preserve_index=False),
+        "mapping": {name: frame[name].to_numpy() for name in frame},
+    }[kind]
+    study = Study(given, chance, "y", "1", features=["weight", "channel"])
+    found = study.ladder(row=3)
+    assert {rung.feature for rung in found.result.rungs} == {"weight", "channel"}
+    assert set(seen) == {{"pandas": pd.DataFrame, "arrow": pa.Table, "mapping": dict}[kind]}
+
+
+def test_plots_are_saved_by_their_ending(study, tmp_path):
+    plot = study.drivers().plot()
+    plot.save(tmp_path / "drivers.svg")
+    plot.save(tmp_path / "drivers.png")
+    assert (tmp_path / "drivers.svg").read_text().startswith("<svg")
+    assert (tmp_path / "drivers.png").read_bytes()[:4] == b"\x89PNG"
+    with pytest.raises(Refused, match=r"neither in \.svg nor in \.png"):
+        plot.save(tmp_path / "drivers.gif")
+
+
+def test_a_file_is_explained_in_pieces_as_its_rows_are_at_once(study, frame, tmp_path, monkeypatch):
+    monkeypatch.setattr("zerotilt.core.contributions.stream.PIECE_ROWS", 64)
+    pq.write_table(pa.Table.from_pandas(frame.astype({"grade": str}), preserve_index=False), tmp_path / "rows.parquet")
+    done = study.explain_file(tmp_path / "rows.parquet", tmp_path / "out.parquet")
+    written = pq.read_table(tmp_path / "out.parquet").to_pandas()
+    assert (done.rows, done.method) == (len(frame), "trees")
+    assert written.to_numpy() == pytest.approx(study.explain().table().to_pandas().to_numpy(), abs=1e-9)
+    with pytest.raises(Refused, match="The file has no column “weight”"):
+        pq.write_table(pa.table({"a": [1]}), tmp_path / "other.parquet")
+        study.explain_file(tmp_path / "other.parquet", tmp_path / "out.parquet")
+
+
+MISTAKES = {
+    "a setting that is not there": (lambda s, f, m: s.drivers(foo=1), "foo: drivers has no such setting; it has loss, repeats"),
+    "a setting out of its range": (lambda s, f, m: s.drivers(repeats=1), "repeats: 1 was given. Input should be greater than or equal to 2"),
+    "an unknown method": (lambda s, f, m: s.read("magic"), "“magic” is unknown; there are"),
+    "no event": (lambda s, f, m: Study(f, m, "y"), "event: the outcome “y” has two values"),
+    "a model of no kind": (lambda s, f, m: Study(f, 3, "y", "1"), "model: a int was given"),
+    "a path to nothing": (lambda s, f, m: Study(f, "nowhere.onnx", "y", "1"), "“nowhere.onnx” cannot be read"),
+    "an unknown scale": (lambda s, f, m: Study(f, m, "y", "1", output="odds"), "output: “odds” was given; there are"),
+    "an unknown task": (lambda s, f, m: Study(f, m, "y", "1", task="guess"), "task: “guess” was given; there are binary"),
+    "an unknown column": (lambda s, f, m: Study(f, m, "z", "1"), "no column “z”"),
+    "no rows": (lambda s, f, m: Study(f.head(0), m, "y", "1"), "frame: it has no rows"),
+    "no table": (lambda s, f, m: Study(7, m, "y", "1"), "frame: a int was given that is no table"),
+    "a function of another shape": (lambda s, f, m: Study(f, lambda r: np.zeros(3), "y", "1").drivers(), r"shape \(3, 1\)"),
+    "a function of no numbers": (lambda s, f, m: Study(f, lambda r: np.full(len(r), np.nan), "y", "1").drivers(), "no number in"),
+    "a function of chance": (lambda s, f, m: Study(f, lambda r: np.random.default_rng().random(len(r)), "y", "1").response(), "other numbers when asked again"),
+    "too many players": (lambda s, f, m: Study({f"x{j}": np.arange(20.0) for j in range(13)} | {"y": np.arange(20) % 2}, lambda r: np.full(20, 0.5) if len(r["x0"]) == 20 else np.full(len(r["x0"]), 0.5), "y", "1").ladder(row=0, method="enumeration"), "enumeration takes up to 12 features, the model has 13"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", MISTAKES)
+def test_a_mistake_is_named_with_what_was_given_and_what_is_allowed(study, frame, model, name):
+    act, message = MISTAKES[name]
+    with pytest.raises(Refused, match=message):
+        act(study, frame, model)
+
+
+def test_an_unknown_attribute_is_an_ordinary_error(study):
+    with pytest.raises(AttributeError, match="no method “magic”"):
+        _ = study.magic
