@@ -7,7 +7,6 @@ import os
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -18,6 +17,7 @@ import pyarrow.parquet as pq
 from skl2onnx import to_onnx
 from sklearn.ensemble import GradientBoostingClassifier, RandomForestClassifier
 from sklearn.neural_network import MLPClassifier
+from timing import line, quickest
 
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.game import background
@@ -77,25 +77,12 @@ def subject_of(model: bytes, rows: int, features: int = FEATURES, scale: str = "
     return subject
 
 
-def quickest(action: Callable[[], object], times: int = 3) -> float:
-    took = []
-    for _ in range(times):
-        began = time.perf_counter()
-        action()
-        took.append(time.perf_counter() - began)
-    return min(took)
-
-
 def scoring(model: bytes, x: np.ndarray, times: int = 3) -> float:
     """Seconds that a bare ONNX Runtime takes for the same rows in one go."""
     session = onnxruntime.InferenceSession(model, providers=["CPUExecutionProvider"])
     name = session.get_inputs()[0].name
     session.run(["probabilities"], {name: x[:100]})
     return quickest(lambda: session.run(["probabilities"], {name: x}), times)
-
-
-def line(what: str, took: float, note: str) -> None:
-    print(f"{what:<74} {took:8.3f} s  {note}", flush=True)
 
 
 def contributions(model: bytes) -> None:

@@ -6,80 +6,35 @@ import io
 import resource
 import subprocess
 import sys
-import time
-from collections.abc import Callable
 
-import numpy as np
+import engine
 import pyarrow.csv as pacsv
+from timing import line, quickest
 
-from zerotilt.core.contributions.ladder import LadderSettings
-from zerotilt.core.contributions.sampled import sample_permutations
-from zerotilt.core.drivers.permutation import permute
 from zerotilt.core.drivers.ranking import DriversSettings
 from zerotilt.core.evidence import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.response.partial import ResponseSettings
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
 from zerotilt.demo import audit, generator
 
 
-def seconds(action: Callable[[], object], times: int = 3) -> float:
-    """The quickest of a few runs."""
-    took = []
-    for _ in range(times):
-        began = time.perf_counter()
-        action()
-        took.append(time.perf_counter() - began)
-    return min(took)
-
-
-def line(what: str, took: float, note: str = "") -> None:
-    print(f"{what:<66} {took:8.3f} s  {note}", flush=True)
-
-
 def demo_methods(subject: Subject) -> None:
-    """Every sheet's figure on the demo's 3,600 held-out claims, computed afresh."""
-    wanted = {
-        "performance": {},
-        "tilt": {},
-        "cases": {},
-        "response": ResponseSettings(feature="missed_scans").model_dump(),
-        "ladder": LadderSettings(row=5).model_dump(),
-        "drivers": {},
-    }
-    for name, settings in wanted.items():
-        method = METHODS[name]
+    """Every method on the demo's 3,600 held-out claims, computed afresh; on one case where it is of one."""
+    for name, method in METHODS.items():
+        settings = {"row": 5} if "row" in method.settings.model_fields else {}
 
         def fresh(method=method, settings=settings):
             again = Subject(subject.spec, subject.table, subject.predictor, subject.context)
             return method.compute(again, method.settings(**settings), 20, Work())
 
-        line(f"demo, {name}", seconds(fresh))
+        line(f"demo, {name}", quickest(fresh))
     quick = DriversSettings(rows=400, repeats=2, explained=15)
     line(
         "demo, drivers, first look from a sample",
-        seconds(lambda: METHODS["drivers"].compute(subject, quick, 20, Work())),
+        quickest(lambda: METHODS["drivers"].compute(subject, quick, 20, Work())),
     )
-
-
-def against_scoring(subject: Subject) -> None:
-    """Methods that ask the model, against merely scoring the same number of rows in one go."""
-    frame, model = subject.frame, subject.model
-    cases = frame.take(slice(0, 50))
-    found = []
-    took = seconds(lambda: found.append(sample_permutations(model.score, cases, frame, 0.0, 64, 1)), 2)
-    asked = found[0].evaluations
-    wide = frame.take(np.resize(np.arange(frame.rows), asked))
-    plain = seconds(lambda: model.score(wide), 2)
-    line(f"sampled contributions, {asked:,} evaluations", took, f"{took / plain:.2f} of scoring as many rows")
-    repeats = 10
-    took = seconds(lambda: permute(model, frame, subject.outcome, "log_loss", 0.5, repeats, 1, Work()), 2)
-    asked = frame.rows * (repeats * len(frame.names) + 1)
-    wide = frame.take(np.resize(np.arange(frame.rows), asked))
-    plain = seconds(lambda: model.score(wide), 2)
-    line(f"permutation importance, {asked:,} evaluations", took, f"{took / plain:.2f} of scoring as many rows")
 
 
 def reading_csv() -> None:
@@ -118,7 +73,7 @@ def million_rows() -> None:
     tilt = METHODS["tilt"]
     line(
         "tilt, 1,000,000 rows, 5 groupings, 12 metrics",
-        seconds(lambda: tilt.compute(subject, tilt.settings(), 1, Work()), 1),
+        quickest(lambda: tilt.compute(subject, tilt.settings(), 1, Work()), 1),
     )
 
 
@@ -127,7 +82,7 @@ def main() -> None:
     table = Table(claims)
     subject = Subject(spec, table, OnnxPredictor(models["gradient trees v3"], table, spec))
     demo_methods(subject)
-    against_scoring(subject)
+    engine.main()
     reading_csv()
     million_rows()
     print(f"most memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20:.1f} GiB")

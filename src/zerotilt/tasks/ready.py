@@ -1,6 +1,6 @@
 """What the fork server loads before the first job: everything imported, every kernel compiled, so that a job starts at once."""
 
-from zerotilt.core.trees.warm import warm
+from zerotilt.core.warm import warm
 from zerotilt.tasks import jobs
 
 __all__ = ["jobs"]

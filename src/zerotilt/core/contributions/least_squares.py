@@ -2,29 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Mixer, Output
-from zerotilt.core.contributions.sampled import Sampled
+from zerotilt.core.contributions.sampled import Sampled, Sampling
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
 PAIRS_AT_ONCE = 256
-
-
-@dataclass(frozen=True)
-class _Shared:
-    mixer: Mixer
-    p: int
-    reference: Background
-    at_case: NDArray[np.float64]
-    at_background: NDArray[np.float64]
-    tolerance: float
-    most_pairs: int
-    seed: int
 
 
 def fit_coalitions(
@@ -46,7 +32,7 @@ def fit_coalitions(
     work = work or Work()
     n, p = cases.rows, len(cases.names)
     mixer = Mixer(output, cases, reference.frame)
-    shared = _Shared(mixer, p, reference, mixer.of_cases(), mixer.of_others(), tolerance, most_pairs, seed)
+    shared = Sampling(mixer, p, reference, mixer.of_cases(), mixer.of_others(), tolerance, most_pairs, seed)
     values, errors, pairs = np.empty((n, p)), np.zeros((n, p)), np.zeros(n, np.int64)
     if p == 1:
         values[:, 0] = shared.at_case - reference.mean(shared.at_background)
@@ -56,7 +42,7 @@ def fit_coalitions(
     return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2)
 
 
-def _fit(shared: _Shared, row: int):
+def _fit(shared: Sampling, row: int):
     p = shared.p
     inverse, sizes = _normal(p)
     ones = inverse.sum(axis=1)

@@ -28,7 +28,9 @@ class Sampled(NamedTuple):
 
 
 @dataclass(frozen=True)
-class _Shared:
+class Sampling:
+    """What every piece of a sampled estimate is given."""
+
     mixer: Mixer
     p: int
     reference: Background
@@ -37,7 +39,7 @@ class _Shared:
     tolerance: float
     most_pairs: int
     seed: int
-    groups: tuple[NDArray[np.int64], ...] | None
+    groups: tuple[NDArray[np.int64], ...] | None = None
 
 
 def sample_permutations(
@@ -71,7 +73,7 @@ def sample_permutations(
     mixer = Mixer(output, cases, reference.frame)
     at_case, at_background = mixer.of_cases(), mixer.of_others()
     together = None if groups is None else tuple(np.array(group, np.int64) for group in groups)
-    shared = _Shared(mixer, p, reference, at_case, at_background, tolerance, most_pairs, seed, together)
+    shared = Sampling(mixer, p, reference, at_case, at_background, tolerance, most_pairs, seed, together)
     pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
     values, errors = np.empty((n, p)), np.empty((n, p))
     pairs = np.zeros(n, np.int64)
@@ -81,7 +83,7 @@ def sample_permutations(
     return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2 * (p + 1))
 
 
-def _sample(shared: _Shared, piece: tuple[int, int]):
+def _sample(shared: Sampling, piece: tuple[int, int]):
     first, last = piece
     n, p, b = last - first, shared.p, shared.reference.rows
     expected = shared.at_case[first:last] - shared.reference.mean(shared.at_background)
@@ -127,7 +129,7 @@ def _orders(stream: np.random.Generator, pairs: int, p: int, groups) -> NDArray[
     return out
 
 
-def _walk(shared: _Shared, block, orders, chosen) -> NDArray[np.float64]:
+def _walk(shared: Sampling, block, orders, chosen) -> NDArray[np.float64]:
     """Mean step of each feature over a forward and a backward walk, shape (block, pairs, p)."""
     rows, pairs, p = orders.shape
     place = np.argsort(orders, axis=2)  # when each feature is switched to the case's value

@@ -12,7 +12,7 @@ import onnx
 from numpy.typing import NDArray
 
 from zerotilt.core import output, words
-from zerotilt.core.predictors import structure
+from zerotilt.core.predictors import dissection
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.protocol import Predictor, checked_numbers
 from zerotilt.core.predictors.session import MODEL, session_of
@@ -356,7 +356,7 @@ class OnnxPredictor(Predictor):
     def _read(self, frame: Frame) -> Structure:
         self.outputs(frame.take(slice(0, 1)))  # finds out which of the graph's outputs is meant
         number: tuple[output.Link, ...] = ("identity", "logarithm")
-        return structure.read(
+        return dissection.read(
             parsed(self._data),
             str(self._output),
             self._feed,

@@ -1,35 +1,60 @@
-"""What an ONNX graph is made of, where that can be used: trees or a linear form over encoded columns, and their scale.
-
-The graph is cut at its tree and linear operators. What comes before encodes
-the raw columns; what comes after is found out by asking it: whether some scale
-of its output (as it is, log-odds, logarithm) is a sum over the operators. Then
-the sum is held against the model's own output on real rows. Anything that does
-not agree runs as a black box, with the reason.
-"""
+"""A model as a sum over encoded columns: base, trees and linear terms, and the scale on which they add up."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
-import onnx
 from numpy.typing import NDArray
-from onnx.reference import ReferenceEvaluator
 
-from zerotilt.core import output, words
+from zerotilt.core import output
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.session import session_of
-from zerotilt.core.trees import graph, walks
-from zerotilt.core.trees.ensemble import Trees, joined, mix_and_add, no_trees
-from zerotilt.core.trees.graph import Ensemble, Unread
+from zerotilt.core.trees import walks
+from zerotilt.core.trees.ensemble import Trees, mix_and_add, no_trees
 
-AGREEMENT = 2e-5
-"""Largest difference from the model's own output, as a share of its range; models compute in single precision."""
-PROBED_ROWS = 400
-PROBED_VALUES = 4_000
 CHUNK_ROWS = 65_536
-_LINEAR = ("LinearClassifier", "LinearRegressor", "Gemm", "MatMul")
+
+
+class Encoder:
+    """Raw rows to the columns that trees and linear operators see: the graph's own first part."""
+
+    def __init__(
+        self,
+        feed: Callable[[Frame], dict[str, NDArray]],
+        sources: Sequence[str],
+        part: bytes | None,
+        inside: Sequence[str],
+    ):
+        self._feed, self._sources, self._part, self._inside = feed, list(sources), part, list(inside)
+        self._start()
+
+    def _start(self) -> None:
+        self._session = session_of(self._part) if self._part else None
+        self._accepted = {entry.name for entry in self._session.get_inputs()} if self._session else set()
+
+    def __getstate__(self) -> dict:
+        return {name: value for name, value in self.__dict__.items() if name not in ("_session", "_accepted")}
+
+    def __setstate__(self, state: dict) -> None:
+        self.__dict__.update(state)
+        self._start()
+
+    def parts(self, frame: Frame) -> list[NDArray]:
+        """What each source holds, in order."""
+        fed = self._feed(frame)
+        got = {name: fed[name] for name in self._sources if name in fed}
+        if self._session is not None:
+            given = {name: value for name, value in fed.items() if name in self._accepted}
+            got |= dict(zip(self._inside, self._session.run(self._inside, given), strict=True))
+        return [got[name] if got[name].ndim > 1 else got[name][:, None] for name in self._sources]
+
+    def __call__(self, frame: Frame) -> NDArray[np.floating]:
+        """Every encoded matrix beside the others, shape (rows, encoded columns)."""
+        parts = self.parts(frame)
+        number = np.float64 if np.dtype(np.float64) in {part.dtype for part in parts} else np.float32
+        return parts[0] if len(parts) == 1 and parts[0].dtype == number else np.hstack(parts).astype(number)
 
 
 @dataclass(frozen=True)
@@ -105,388 +130,3 @@ class Structure:
             trees.base, out,
         )  # fmt: skip
         return out
-
-
-@dataclass(frozen=True)
-class _Linear:
-    """A linear operator: rows @ weights + intercept, then what the operator itself does after."""
-
-    weights: NDArray[np.float64]
-    intercept: NDArray[np.float64]
-    finish: Callable[[NDArray[np.float64]], list[NDArray]]
-
-    def sums(self, encoded: NDArray[np.floating]) -> NDArray[np.float64]:
-        return encoded.astype(np.float64) @ self.weights + self.intercept
-
-
-@dataclass(frozen=True)
-class _Piece:
-    """An operator at which the graph is cut."""
-
-    node: onnx.NodeProto
-    does: Ensemble | _Linear
-    source: str
-
-    def sums(self, encoded: NDArray[np.floating]) -> NDArray[np.float64]:
-        return self.does.sums(encoded) if isinstance(self.does, _Linear) else self.does.trees.sums(encoded)
-
-
-class Encoder:
-    """Raw rows to the columns that trees and linear operators see: the graph's own first part."""
-
-    def __init__(
-        self,
-        feed: Callable[[Frame], dict[str, NDArray]],
-        sources: Sequence[str],
-        part: bytes | None,
-        inside: Sequence[str],
-    ):
-        self._feed, self._sources, self._part, self._inside = feed, list(sources), part, list(inside)
-        self._start()
-
-    def _start(self) -> None:
-        self._session = session_of(self._part) if self._part else None
-        self._accepted = {entry.name for entry in self._session.get_inputs()} if self._session else set()
-
-    def __getstate__(self) -> dict:
-        return {name: value for name, value in self.__dict__.items() if name not in ("_session", "_accepted")}
-
-    def __setstate__(self, state: dict) -> None:
-        self.__dict__.update(state)
-        self._start()
-
-    def parts(self, frame: Frame) -> list[NDArray]:
-        """What each source holds, in order."""
-        fed = self._feed(frame)
-        got = {name: fed[name] for name in self._sources if name in fed}
-        if self._session is not None:
-            given = {name: value for name, value in fed.items() if name in self._accepted}
-            got |= dict(zip(self._inside, self._session.run(self._inside, given), strict=True))
-        return [got[name] if got[name].ndim > 1 else got[name][:, None] for name in self._sources]
-
-    def __call__(self, frame: Frame) -> NDArray[np.floating]:
-        """Every encoded matrix beside the others, shape (rows, encoded columns)."""
-        parts = self.parts(frame)
-        number = np.float64 if np.dtype(np.float64) in {part.dtype for part in parts} else np.float32
-        return parts[0] if len(parts) == 1 and parts[0].dtype == number else np.hstack(parts).astype(number)
-
-
-@dataclass
-class _Cut:
-    """The graph in two halves around its pieces."""
-
-    pieces: list[_Piece]
-    sources: list[str]
-    encode: Encoder
-    after: ReferenceEvaluator
-    after_inputs: list[str]
-    feed: Callable[[Frame], dict[str, NDArray]]
-    widths: list[int] = field(default_factory=list)
-
-    def finish(self, sums: Sequence[NDArray[np.float64]], frame: Frame) -> NDArray[np.float64]:
-        """The graph's output from the pieces' sums; the raw rows matter for their number alone."""
-        given = {name: value for name, value in self.feed(frame).items() if name in self.after_inputs}
-        for piece, part in zip(self.pieces, sums, strict=True):
-            finished = piece.does.finish(part)
-            for name, value in zip(piece.node.output, finished, strict=False):
-                if name in self.after_inputs:
-                    given[name] = value
-        try:
-            with np.errstate(all="ignore"):
-                return np.asarray(self.after.run(None, given)[0], np.float64)
-        except Exception as problem:  # whatever an operator's plain rendering raises: the model still runs as a whole
-            raise Unread(f"what follows its trees cannot be asked alone ({str(problem).splitlines()[0]})") from None
-
-
-def read(
-    model: onnx.ModelProto,
-    result: str,
-    feed: Callable[[Frame], dict[str, NDArray]],
-    outputs_of: Callable[[NDArray], NDArray[np.float64]],
-    outputs: Callable[[Frame], NDArray[np.float64]],
-    links: Sequence[output.Link],
-    frame: Frame,
-) -> Structure:
-    """Read a graph's structure, and check it on the rows of ``frame``.
-
-    Parameters
-    ----------
-    result : the graph's output that scores are taken from.
-    feed : raw rows to the graph's inputs. outputs : raw rows to the predictor's
-        outputs, shape (rows, k); outputs_of : the same from the graph's own result.
-    links : scales on which a sum is looked for, in order.
-
-    Raises
-    ------
-    Unread : with the reason the model runs as a black box.
-    """
-    cut = _cut(model, result, feed)
-    sample = frame.take(np.linspace(0, frame.rows - 1, min(frame.rows, PROBED_ROWS)).astype(int))
-    encoded = cut.encode(sample)
-    cut.widths = [part.shape[1] for part in cut.encode.parts(sample.take(slice(0, 1)))]
-    owner = _owners(cut.encode, frame, sample)
-    truth = outputs(sample)
-    reasons = []
-    for link in links:
-        try:
-            trees, coefficients, base = _terms(
-                cut, encoded, sample, lambda got, to=link: output.linked(outputs_of(got), to)
-            )
-            found = Structure(cut.encode, owner, trees, coefficients, base, link)
-            _check(found, sample, frame, truth, outputs)
-            return found
-        except Unread as problem:
-            reasons.append(str(problem))
-    raise Unread(reasons[0] if reasons else "no scale of its output is looked at")
-
-
-def _check(found: Structure, sample: Frame, frame: Frame, truth: NDArray[np.float64], outputs) -> None:
-    """On real rows, and on rows mixed column by column, which is what every method asks about."""
-    rng = np.random.default_rng(0)
-    mixed = Frame({name: frame[name][rng.integers(0, frame.rows, sample.rows)] for name in frame.names})
-    for rows, expected in ((sample, truth), (mixed, outputs(mixed))):
-        got = output.unlinked(found.sums(rows), found.link)
-        reach = max(float(np.ptp(expected)), 1e-3 * float(np.abs(expected).max()), 1e-12)
-        off = np.abs(got - expected).max()
-        if not off <= AGREEMENT * reach:
-            raise Unread("its output is no sum over its trees or columns on a known scale")
-
-
-def _cut(model: onnx.ModelProto, result: str, feed) -> _Cut:
-    graph_ = model.graph
-    producer = {name: node for node in graph_.node for name in node.output if name}
-    constants = {tensor.name: onnx.numpy_helper.to_array(tensor) for tensor in graph_.initializer}
-    for node in graph_.node:
-        if node.op_type == "Constant" and node.attribute and node.attribute[0].name == "value":
-            constants[node.output[0]] = onnx.numpy_helper.to_array(node.attribute[0].t)
-    found: dict[str, _Piece] = {}
-    pending, seen = [result], set()
-    while pending:
-        name = pending.pop()
-        node = producer.get(name)
-        if node is None or name in seen:
-            continue
-        seen.add(name)
-        does = _does(node, constants)
-        if does is not None:
-            source = next(entry for entry in node.input if entry not in constants)
-            found[node.output[0]] = _Piece(node, does, source)
-            continue
-        pending += [entry for entry in node.input if entry]
-    if not found:
-        raise Unread("it has no tree or linear operators")
-    order = [node.output[0] for node in graph_.node if node.output and node.output[0] in found]
-    pieces = [found[name] for name in order]
-    sources = list(dict.fromkeys(piece.source for piece in pieces))
-    cut_names = {name for piece in pieces for name in piece.node.output if name}
-    needed, after_inputs = _between(graph_, [result], cut_names)
-    after = _in_double(_graph_of(model, needed, after_inputs, [result]))
-    inputs = {entry.name for entry in graph_.input} - set(constants)
-    inside = [name for name in sources if name not in inputs]
-    part = None
-    if inside:
-        part = _graph_of(model, *_between(graph_, inside, set()), inside).SerializeToString()
-    encode = Encoder(feed, sources, part, inside)
-    return _Cut(pieces, sources, encode, ReferenceEvaluator(after), after_inputs, feed)
-
-
-def _between(graph_: onnx.GraphProto, results: Sequence[str], cut: set[str]) -> tuple[list[onnx.NodeProto], list[str]]:
-    """The nodes that lead to some tensors, back to the cut; and the tensors they start from."""
-    producer = {name: node for node in graph_.node for name in node.output if name}
-    constants = {tensor.name for tensor in graph_.initializer}
-    wanted, starts, pending = set(), [], list(results)
-    while pending:
-        name = pending.pop()
-        if not name or name in constants:
-            continue
-        if name in cut or name not in producer:
-            if name not in starts:
-                starts.append(name)
-            continue
-        node = producer[name]
-        if id(node) in wanted:
-            continue
-        wanted.add(id(node))
-        pending += list(node.input)
-    return [node for node in graph_.node if id(node) in wanted], starts
-
-
-def _graph_of(model: onnx.ModelProto, nodes, starts: Sequence[str], results: Sequence[str]) -> onnx.ModelProto:
-    """A model of some nodes of another."""
-    declared = {entry.name: entry for entry in model.graph.input}
-    # what the pieces give is fed in double precision, so that the probing is exact
-    inputs = [
-        declared[name] if name in declared else onnx.helper.make_tensor_value_info(name, onnx.TensorProto.DOUBLE, None)
-        for name in starts
-    ]
-    used = {name for node in nodes for name in node.input} | set(results)
-    made = onnx.helper.make_graph(
-        list(nodes),
-        "part",
-        inputs,
-        [onnx.ValueInfoProto(name=name) for name in results],
-        [tensor for tensor in model.graph.initializer if tensor.name in used],
-    )
-    return onnx.helper.make_model(made, opset_imports=list(model.opset_import), ir_version=model.ir_version)
-
-
-def _in_double(model: onnx.ModelProto) -> onnx.ModelProto:
-    """The same graph with its single-precision constants and casts in double precision."""
-    made = onnx.ModelProto()
-    made.CopyFrom(model)
-    tensors = list(made.graph.initializer)
-    for node in made.graph.node:
-        for attribute in node.attribute:
-            if attribute.HasField("t"):
-                tensors.append(attribute.t)
-            if node.op_type == "Cast" and attribute.name == "to" and attribute.i == onnx.TensorProto.FLOAT:
-                attribute.i = onnx.TensorProto.DOUBLE
-    for tensor in tensors:
-        if tensor.data_type == onnx.TensorProto.FLOAT:
-            values = onnx.numpy_helper.to_array(tensor).astype(np.float64)
-            tensor.CopyFrom(onnx.numpy_helper.from_array(values, tensor.name))
-    return made
-
-
-def _does(node: onnx.NodeProto, constants: dict[str, NDArray]) -> Ensemble | _Linear | None:
-    if node.op_type in graph.OPERATORS:
-        return graph.read(node)
-    if node.op_type not in _LINEAR:
-        return None
-    held = {attribute.name: onnx.helper.get_attribute_value(attribute) for attribute in node.attribute}
-    if node.op_type in ("LinearClassifier", "LinearRegressor"):
-        return _linear_operator(node, held)
-    weights = constants.get(node.input[1])
-    if weights is None or weights.ndim != 2 or node.input[0] in constants:
-        return None
-    weights = weights.astype(np.float64)
-    if node.op_type == "MatMul":
-        return _Linear(weights, np.zeros(weights.shape[1]), lambda sums: [sums])
-    if held.get("transA"):
-        return None
-    weights = float(held.get("alpha", 1.0)) * (weights.T if held.get("transB") else weights)
-    intercept = constants.get(node.input[2]) if len(node.input) > 2 else np.zeros(weights.shape[1])
-    if intercept is None:
-        return None
-    intercept = np.broadcast_to(float(held.get("beta", 1.0)) * intercept.astype(np.float64).ravel(), weights.shape[1:])
-    return _Linear(weights, intercept, lambda sums: [sums])
-
-
-def _linear_operator(node: onnx.NodeProto, held: dict) -> _Linear:
-    labels = held.get("classlabels_strings") or held.get("classlabels_ints") or []
-    intercept = np.asarray(held.get("intercepts") or [0.0], np.float64)
-    rows = int(held.get("targets", 1)) if node.op_type == "LinearRegressor" else len(intercept)
-    weights = np.asarray(held["coefficients"], np.float64).reshape(rows, -1).T
-    names = np.array([label.decode() if isinstance(label, bytes) else label for label in labels])
-    alone = len(names) == 2 and rows == 1
-    ensemble = Ensemble(
-        trees=None,  # type: ignore[arg-type]  # only what happens after the sum is asked of it
-        transform=held.get("post_transform", b"NONE").decode(),
-        labels=names if len(names) else None,
-        complement="minus" if alone else "",
-    )
-    return _Linear(weights, np.broadcast_to(intercept, (rows,)), ensemble.finish)
-
-
-def _owners(encode, frame: Frame, sample: Frame) -> NDArray[np.int32]:
-    """Which raw column each encoded column follows: each raw column in turn takes all its values.
-
-    Raises
-    ------
-    Unread : an encoded column follows two raw columns.
-    """
-    owner: NDArray[np.int32] | None = None
-    for j, name in enumerate(frame.names):
-        values = _distinct(frame[name])
-        rows = sample.take(np.arange(max(len(values), sample.rows)) % sample.rows)
-        before = encode(rows)
-        owner = np.full(before.shape[1], -1, np.int32) if owner is None else owner
-        for shift in (0, 1):  # twice, so that no value only ever meets a row that holds it already
-            spread = np.resize(np.roll(values, shift), rows.rows)
-            after = encode(rows.replace(name, spread))
-            moved = ((before != after) & ~((before != before) & (after != after))).any(axis=0)
-            shared = moved & (owner >= 0) & (owner != j)
-            if shared.any():
-                other = frame.names[int(owner[shared][0])]
-                raise Unread(f"one of its encoded columns mixes “{words.title(other)}” and “{words.title(name)}”")
-            owner[moved] = j
-    return owner if owner is not None else np.zeros(0, np.int32)
-
-
-def _distinct(values: NDArray) -> NDArray:
-    found = np.unique(values) if values.dtype.kind == "f" else np.array(sorted(set(values.tolist())), dtype=object)
-    if len(found) > PROBED_VALUES:
-        found = found[np.linspace(0, len(found) - 1, PROBED_VALUES).astype(int)]
-    return found
-
-
-def _terms(cut: _Cut, encoded: NDArray[np.floating], sample: Frame, outputs: Callable[[NDArray], NDArray[np.float64]]):
-    """Trees and coefficients on the output's scale, found by moving one piece at a time from a reference row."""
-    own = _columns(cut)
-    first = [piece.sums(encoded[:1, columns]) for piece, columns in zip(cut.pieces, own, strict=True)]
-    asked = [_moves(piece, start) for piece, start in zip(cut.pieces, first, strict=True)]
-    sizes = [len(rows) for rows in asked]
-    total = 1 + sum(sizes)
-    batch = []
-    for i, start in enumerate(first):
-        rows = np.repeat(start, total, axis=0)
-        at = 1 + sum(sizes[:i])
-        rows[at : at + sizes[i]] = asked[i]
-        batch.append(rows)
-    got = outputs(cut.finish(batch, sample.take(np.zeros(total, int))))
-    if got.shape[0] != total:
-        raise Unread("its last part does not work row by row")
-    if not np.isfinite(got).all():
-        raise Unread("its output reaches 0 or 1 exactly")
-    reference = got[0]
-    base = reference.copy()
-    trees: list[Trees] = []
-    coefficients = np.zeros((encoded.shape[1], got.shape[1]))
-    at = 1
-    for piece, columns, start, size in zip(cut.pieces, own, first, sizes, strict=True):
-        change = got[at : at + size] - reference
-        at += size
-        k = start.shape[1]
-        slope = change[:k]
-        straight = np.allclose(change[k : 2 * k], -slope, rtol=1e-6, atol=1e-9 * (np.abs(slope).max() + 1e-30))
-        straight &= np.allclose(change[2 * k : 3 * k], 3 * slope, rtol=1e-6, atol=1e-9 * (np.abs(slope).max() + 1e-30))
-        if isinstance(piece.does, _Linear):
-            if not straight:
-                raise Unread("its output is not linear in its linear operator on a known scale")
-            coefficients[columns] += piece.does.weights @ slope
-            base += (piece.does.intercept - start[0]) @ slope
-        elif straight:
-            held = piece.does.trees
-            base += (held.base - start[0]) @ slope
-            trees.append(_placed(held, columns, held.leaves @ slope))
-        elif len(piece.does.trees.roots) == 1:
-            trees.append(_placed(piece.does.trees, columns, change[3 * k :]))
-        else:
-            raise Unread("its output is not a sum over its trees on a known scale")
-    whole = None
-    if trees:
-        whole = joined(trees)
-        whole = whole.with_leaves(whole.leaves, base)
-    return whole, coefficients if coefficients.any() or whole is None else None, base
-
-
-def _moves(piece: _Piece, start: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Sums to ask about: each output moved up, down and three times up; and every leaf of a single tree."""
-    k = start.shape[1]
-    step = np.eye(k)
-    rows = [start + step, start - step, start + 3 * step]
-    if isinstance(piece.does, Ensemble) and len(piece.does.trees.roots) == 1:
-        rows.append(piece.does.trees.leaves + piece.does.trees.base)
-    return np.concatenate(rows)
-
-
-def _placed(trees: Trees, columns: slice, leaves: NDArray[np.float64]) -> Trees:
-    moved = graph.shifted(Ensemble(trees, "NONE", None, ""), columns.start).trees
-    return moved.with_leaves(leaves, np.zeros(leaves.shape[1]))
-
-
-def _columns(cut: _Cut) -> list[slice]:
-    """Where each piece's own columns lie in the encoded matrix."""
-    ends = np.cumsum([0, *cut.widths])
-    place = {name: slice(int(ends[i]), int(ends[i + 1])) for i, name in enumerate(cut.sources)}
-    return [place[piece.source] for piece in cut.pieces]

@@ -1,4 +1,4 @@
-"""Compile every kernel once, so that nobody waits for it later: ``python -m zerotilt.core.trees.warm``.
+"""Compile every kernel once, so that nobody waits for it later: ``python -m zerotilt.core.warm``.
 
 Compiled code is kept on disk beside the sources (or where NUMBA_CACHE_DIR
 says); a process that finds it there loads it in a fraction of a second.
