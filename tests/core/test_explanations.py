@@ -13,7 +13,7 @@ from sklearn.metrics import average_precision_score, balanced_accuracy_score, f1
 from tests.core import zoo
 from tests.core.systems import frame, matrix, system
 
-from zerotilt.core.contributions import checks, surrogate
+from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background
 from zerotilt.core.contributions.sampled import sample_permutations
@@ -21,7 +21,7 @@ from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.counterfactuals.change import Allowed, ChangeSettings
 from zerotilt.core.distance import distances, space
 from zerotilt.core.distance import nearest as nearest_rows
-from zerotilt.core.drivers import agreement, by_part, links, loss_shapley, losses, own
+from zerotilt.core.drivers import agreement, by_part, links, loss_shapley, losses, own, ranking
 from zerotilt.core.groups.scores import average_precision, calibration_error, scores
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
@@ -254,6 +254,42 @@ def test_means_apart_by_class_read_every_class():
     task, model, columns = zoo.made("random forest")
     with pytest.raises(Refused, match="parts by class need several classes"):
         by_part.by_part(zoo.subject_of(model, columns, task), by_part.ByPartSettings(by="class"), 1, Work())
+
+
+def test_an_edited_case_is_explained_as_the_row_it_would_be():
+    task, model, columns = zoo.made("random forest")
+    subject = zoo.subject_of(model, columns, task)
+    edits = {"weight": "1.5", "grade": "D", "days": ""}
+    found = ladder.climb(subject, ladder.LadderSettings(row=4, edits=edits), 1, Work())
+    row = (
+        subject.frame.take(np.array([4]))
+        .replace("weight", np.array([1.5]))
+        .replace("grade", np.array(["D"], dtype=object))
+    )
+    row = row.replace("days", np.array([np.nan]))
+    assert found.prediction == pytest.approx(subject.output(row)[0], abs=1e-6)
+    values = {rung.feature: rung.value for rung in found.rungs}
+    assert (values["weight"], values["grade"], values["days"]) == ("1.5", "D", "missing")
+    assert found.name.endswith(", edited") and found.actual is None
+    curve = partial.respond(subject, partial.ResponseSettings(feature="value", case=4, edits=edits), 1, Work())
+    asked = subject.output(row.replace("value", np.array([curve.points[3].position])))[0]
+    assert curve.case[3] == pytest.approx(asked, abs=1e-6)
+    for bad, message in (
+        ({"magic": "1"}, "“magic” is not a feature"),
+        ({"weight": "heavy"}, "“heavy” was given for “weight”; it takes a number"),
+    ):
+        with pytest.raises(Refused, match=message):
+            ladder.climb(subject, ladder.LadderSettings(row=4, edits=bad), 1, Work())
+
+
+def test_where_contributions_are_exact_and_cheap_all_rows_are_averaged():
+    task, model, columns = zoo.made("logistic regression")
+    exact = ranking.rank(
+        zoo.subject_of(model, columns, task, "log-odds"), ranking.DriversSettings(explained=10), 1, Work()
+    )
+    assert exact.explained == 500
+    sampled = ranking.rank(zoo.subject_of(model, columns, task), ranking.DriversSettings(explained=10), 1, Work())
+    assert sampled.explained == 10
 
 
 def test_days_are_written_as_dates_wherever_a_value_is_named():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -160,16 +161,40 @@ class Subject:
             self.structure  # noqa: B018  read on all rows, before it is asked about a few
         return Asked(self.model, self.scale, self.column)
 
-    def case(self, row: int) -> Frame:
-        """The model's inputs of one row of the table, numbered from 0.
+    def case(self, row: int, edits: Mapping[str, str] | None = None) -> Frame:
+        """The model's inputs of one row of the table, numbered from 0, with some values written over.
+
+        Parameters
+        ----------
+        edits : values as they would stand in the table; an empty text is missing.
 
         Raises
         ------
-        Refused : there is no such row.
+        Refused : there is no such row, or an edit names no feature or no fitting value.
         """
         if not 0 <= row < self.table.rows:
             raise Refused(f"row: {row + 1} was given; the table has {words.count(self.table.rows)} rows.")
-        return self.model.frame(self.table, np.array([row]))
+        frame = self.model.frame(self.table, np.array([row]))
+        for name, text in (edits or {}).items():
+            if name not in frame.names:
+                raise Refused(
+                    f"edits: “{name}” is not a feature of the model; it has {words.listing(list(frame.names))}."
+                )
+            frame = frame.replace(name, self._edited(name, text, frame[name].dtype))
+        return frame
+
+    def _edited(self, name: str, text: str, kind: np.dtype) -> NDArray:
+        if kind.kind != "f":
+            return np.array([text], dtype=object)
+        try:
+            if text and self.table.is_date(name):
+                return np.array([float(np.datetime64(text, "D").astype(int))])
+            return np.array([float(text) if text else np.nan])
+        except ValueError:
+            what = "a date as 2026-01-31" if self.table.is_date(name) else "a number"
+            raise Refused(
+                f"edits: “{text}” was given for “{name}”; it takes {what}.", where=f"column “{name}”"
+            ) from None
 
     def label(self, feature: str, value: float | str) -> str:
         """A model input as people read it: a number in few digits, a day as a date, a level as it is."""

@@ -2616,6 +2616,13 @@ export interface components {
              * @enum {string}
              */
             method: "auto" | "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /**
+             * Edits
+             * @description Values of the case to write over, as they would stand in the table; empty is missing
+             */
+            edits?: {
+                [key: string]: string;
+            };
         };
         /** LevelCount */
         LevelCount: {
@@ -3186,6 +3193,13 @@ export interface components {
              * @description A row of the table whose own curve is given too, from 0
              */
             case?: number | null;
+            /**
+             * Edits
+             * @description Values of that case to write over; empty is missing
+             */
+            edits?: {
+                [key: string]: string;
+            };
         };
         /**
          * Role

@@ -166,6 +166,12 @@ def exact_explainer(
     return explainer, why
 
 
+def cheap(subject: Subject) -> bool:
+    """Whether many rows cost next to nothing: the model is a sum on this scale and none of its trees is deep."""
+    structure = _usable(subject)[0]
+    return structure is not None and not len(exact.planned(structure, len(subject.model.inputs))[1])
+
+
 def _exact(explainer: Explainer, why: str, cases: Frame, work: Work) -> Contributions | None:
     p = len(cases.names)
     values, output = exact.explain_rows(explainer, cases, work)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Literal
 
 import numpy as np
@@ -19,6 +20,10 @@ from zerotilt.core.work import Work
 class LadderSettings(Frozen):
     row: int = Field(ge=0, description="Row number in the table, from 0")
     method: MethodChoice = "auto"
+    edits: dict[str, str] = Field(
+        default_factory=dict,
+        description="Values of the case to write over, as they would stand in the table; empty is missing",
+    )
 
 
 class Rung(Frozen):
@@ -57,18 +62,19 @@ class LadderResult(Frozen):
 
 def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> LadderResult:
     """Contributions of every feature to the prediction of one row of the table."""
-    case = subject.case(settings.row)
+    case = subject.case(settings.row, settings.edits)
     found = explain(subject, case, seed, work, settings.method, most_pairs=4_096)
     outputs = subject.model.outputs(case)[0]
     spec = subject.spec
-    actual = subject.table.texts(spec.outcome.name)[settings.row]
+    # what happened to the case did not happen to an edited one
+    actual = None if settings.edits else subject.table.texts(spec.outcome.name)[settings.row]
     event = subject.task is Task.binary
     predicted = bool(outputs[0] >= spec.threshold) if event else None
     happened = {True: spec.event, False: subject.classes[subject.column] if subject.classes else None}[event]
     order = np.argsort(-np.abs(found.values[0]), kind="stable")
     return LadderResult(
         row=settings.row,
-        name=case_name(subject, settings.row),
+        name=f"{case_name(subject, settings.row)}{', edited' if settings.edits else ''}",
         baseline=found.baseline,
         prediction=float(found.output[0]),
         probability=None if subject.task is Task.regression else float(outputs[subject.column]),
@@ -83,8 +89,8 @@ def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> 
         rungs=tuple(
             Rung(
                 feature=found.features[j],
-                value=value_of(subject, found.features[j], settings.row),
-                standing=_standing(subject, found.features[j], settings.row),
+                value=value_of(subject, found.features[j], settings.row, settings.edits),
+                standing=_standing(subject, found.features[j], settings.row, settings.edits),
                 contribution=float(found.values[0, j]),
                 error=None if found.errors is None else float(found.errors[0, j]),
             )
@@ -105,19 +111,20 @@ def case_name(subject: Subject, row: int) -> str:
     return value if value is not None else f"row {words.count(row + 1)}"
 
 
-def value_of(subject: Subject, feature: str, row: int) -> str:
-    value = subject.table.texts(feature)[row]
-    if value is None:
+def value_of(subject: Subject, feature: str, row: int, edits: Mapping[str, str] | None = None) -> str:
+    """A feature's value in one case, as people read it."""
+    value = (edits or {}).get(feature, subject.table.texts(feature)[row])
+    if not value:
         return "missing"
     if subject.table.is_number(feature) and "." in value:
         return f"{float(value):.4g}"
     return value
 
 
-def _standing(subject: Subject, feature: str, row: int) -> str:
+def _standing(subject: Subject, feature: str, row: int, edits: Mapping[str, str]) -> str:
     """Where the value stands among the rows of the context: its percentile, or how common it is."""
     values = subject.table.texts(feature)
-    mine = values[row]
+    mine = edits.get(feature, values[row]) or None
     share = float(np.mean(values[subject.rows] == mine)) if mine is not None else None
     if mine is None:
         share = float(np.mean([value is None for value in values[subject.rows]]))
@@ -126,7 +133,7 @@ def _standing(subject: Subject, feature: str, row: int) -> str:
         return f"{'under 1%' if share < 0.01 else f'{share:.0%}'} of {subject.spec.wording.rows}"
     among = subject.table.numbers(feature)[subject.rows]
     among = among[np.isfinite(among)]
-    at = subject.table.numbers(feature)[row]
+    at = float(mine)
     rank = int(np.clip(round(100 * float(np.mean(among < at) + np.mean(among == at) / 2)), 1, 99))
     ending = {1: "st", 2: "nd", 3: "rd"}.get(rank % 10 if rank % 100 not in (11, 12, 13) else 0, "th")
     return f"{rank}{ending} percentile"

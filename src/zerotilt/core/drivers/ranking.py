@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.explain import explain
+from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.drivers.agreement import Agreement, Ranked, agreement, effective_features, rank_table
 from zerotilt.core.drivers.links import linked
 from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
@@ -24,6 +24,7 @@ from zerotilt.core.work import Work
 
 SMALL_CURVE_POINTS = 12
 SMALL_CURVE_ROWS = 300
+CHEAP_ROWS = 20_000
 
 
 class DriversSettings(Frozen):
@@ -104,7 +105,7 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
         weights,
         sets,
     )
-    explained = min(settings.explained, subject.n)
+    explained = min(max(settings.explained, CHEAP_ROWS) if cheap(subject) else settings.explained, subject.n)
     rows = np.sort(rng.choice(subject.rows, explained, replace=False))
     contributions = explain(subject, rows, seed, work, most_pairs=1_024, evaluations=4_000_000)
     reach = normal_quantile(subject.spec.policy.confidence)

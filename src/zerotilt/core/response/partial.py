@@ -31,6 +31,9 @@ class ResponseSettings(Frozen):
     curves: int = Field(default=30, ge=0, le=2_000, description="Single curves returned")
     centred: bool = Field(default=False, description="Every curve less its own value at the first point")
     case: int | None = Field(default=None, ge=0, description="A row of the table whose own curve is given too, from 0")
+    edits: dict[str, str] = Field(
+        default_factory=dict, description="Values of that case to write over; empty is missing"
+    )
 
 
 class CurvePoint(Frozen):
@@ -132,7 +135,7 @@ def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid
     """The chosen row's own curve, its place on the axis and its value."""
     if settings.case is None:
         return None, None, None
-    row = subject.case(settings.case)
+    row = subject.case(settings.case, settings.edits)
     curve = all_curves(subject, row, {feature: grid.values})[feature][0]
     value = row[feature][0]
     placed = grid.positions is not None and bool(np.isfinite(value))
