@@ -63,9 +63,9 @@ def shapley_by_part(result: ByPartResult, spec: Spec) -> Drawing:
     """The first five features of each part."""
     shown = [one for one in result.means if one.rank <= 5][: 2 * SHOWN]
     return bars(
-        [f"{short(one.part, 14)}: {words.title(one.feature)}" for one in shown],
+        [f"{short(one.part, 14)}: {words.title(one.feature)} {'+' if one.signed > 0 else '−'}" for one in shown],
         [one.size.value for one in shown],
-        f"mean absolute Shapley value, with {words.level(result.confidence)} interval; ochre raises the output on average, iris lowers it",
+        "mean absolute Shapley value with its interval; + raises the output on average, − lowers it",
         [[one.size.low, one.size.high] for one in shown],
         [OCHRE if one.signed > 0 else IRIS for one in shown],
     )
@@ -89,12 +89,18 @@ def surrogate(result: SurrogateResult, spec: Spec) -> Drawing:
 
 
 def interactions(result: InteractionsResult, spec: Spec) -> Drawing:
+    """In the order of the table: by the size of the joint part, with its share beside the names."""
     shown = result.pairs[:SHOWN]
+    unit = {
+        "probability": "points of chance",
+        "log-odds": "log-odds",
+        "value": spec.wording.unit or "the outcome's unit",
+    }
+    scale = 100 if result.output == "probability" else 1
     return bars(
-        [f"{words.title(one.first)} and {words.title(one.second)}" for one in shown],
-        [one.strength.value for one in shown],
-        "share of the pair's joint effect that is neither's alone, with 95% interval",
-        [[one.strength.low, one.strength.high] for one in shown],
+        [f"{words.title(one.first)} and {words.title(one.second)}, {one.strength.value:.0%}" for one in shown],
+        [one.size * scale for one in shown],
+        f"joint part that neither has alone, in {unit[result.output]}; its share after the names",
     )
 
 
@@ -147,7 +153,7 @@ def surface(result: SurfaceResult, spec: Spec) -> Drawing:
                 linewidths=1.4,
             )
         for axis, side in ((axes.xaxis, result.first), (axes.yaxis, result.second)):
-            step = max(1, len(side.labels) // 8)
+            step = max(1, -(-len(side.labels) // 6))
             axis.set_ticks(np.arange(0, len(side.labels), step) + 0.5, [short(one, 10) for one in side.labels[::step]])
             axis.set_label_text(words.title(side.feature))
         bar = axes.figure.colorbar(shade, ax=axes)

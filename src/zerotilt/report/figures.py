@@ -214,7 +214,7 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
                 -0.75,
                 METRICS[metric].short,
                 ha="center",
-                fontsize=8,
+                fontsize=7.2,  # five long names stand side by side
                 weight="bold",
             )
             for row, group in enumerate(groups):

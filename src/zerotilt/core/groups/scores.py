@@ -97,6 +97,7 @@ def _measures(task: Task, threshold: float, classes: tuple[str, ...]) -> list[tu
         def decided(o: NDArray[np.float64]) -> NDArray[np.bool_]:
             return o[:, 0] >= threshold
 
+        # precision and recall stand among the event's rates, as positive predictive value and true positive rate
         return [
             (
                 "balanced_accuracy",
@@ -105,8 +106,6 @@ def _measures(task: Task, threshold: float, classes: tuple[str, ...]) -> list[tu
                 None,
                 lambda y, o, w: _balanced(y.astype(int), decided(o).astype(int), w, 2),
             ),
-            ("precision", "Precision", "share", None, lambda y, o, w: _precision(y, decided(o), w)),
-            ("recall", "Recall", "share", None, lambda y, o, w: _precision(decided(o), y, w)),
             ("f1", "F1", "share", None, lambda y, o, w: _f1(y, decided(o), w)),
             ("average_precision", "Average precision", "share", None, lambda y, o, w: average_precision(y, o[:, 0], w)),
             ("calibration_error", "Calibration error", "share", None, lambda y, o, w: calibration_error(y, o[:, 0], w)),
