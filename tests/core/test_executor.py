@@ -127,7 +127,7 @@ def test_trees_of_more_leaves_than_a_word_has_bits_are_walked_otherwise():
 def test_warming_compiles_every_kernel():
     warm.warm()
     entered = [
-        (tables, ("_most_players", "_count", "_fill", "_look_up")),
+        (tables, ("_weigh", "_count", "_fill", "_look_up")),
         (pairs, ("_goes", "_explain")),
         (curves, ("_point_masks", "_sweep")),
         (walks, ("walk",)),

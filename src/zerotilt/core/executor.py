@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -29,6 +30,21 @@ def cores() -> int:
     return len(os.sched_getaffinity(0))
 
 
+_here = threading.local()
+
+
+def _enter() -> None:
+    _here.busy = True
+
+
+def side_by_side(function: Callable[[Any], Any], pieces: Sequence[Any]) -> list[Any]:
+    """``function(piece)`` for every piece on all cores; one after the other where this is itself a piece of some work."""
+    if len(pieces) < 2 or getattr(_here, "busy", False):
+        return [function(piece) for piece in pieces]
+    with ThreadPoolExecutor(cores(), initializer=_enter) as pool:
+        return list(pool.map(function, pieces))
+
+
 class LocalExecutor:
     """Threads of this process; models and compiled kernels run outside the interpreter's lock."""
 
@@ -40,7 +56,7 @@ class LocalExecutor:
             for piece in pieces:
                 yield function(shared, piece)
             return
-        with ThreadPoolExecutor(self.threads) as pool:
+        with ThreadPoolExecutor(self.threads, initializer=_enter) as pool:
             yield from in_order(lambda piece: pool.submit(function, shared, piece), pieces, self.threads + 1)
 
 

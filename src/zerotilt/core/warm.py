@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zerotilt.core.contributions.game import along
 from zerotilt.core.distance import nearest, space
 from zerotilt.core.drivers.own import split_reduction
 from zerotilt.core.output import Link
@@ -21,6 +22,7 @@ def warm() -> None:
     """Run each kernel on a stump, in both number types that models come in."""
     for number in (np.float32, np.float64):
         _run(number)
+    along(np.zeros(1, np.int64), np.zeros(1), np.ones(1), 1)
     few = Frame({"x": np.array([0.0, 1.0, np.nan])})
     where = space(few)
     nearest(where, few)
@@ -42,7 +44,7 @@ def _run(number: type) -> None:
         base=np.zeros(1),
     )
     owner, encoded, weights = np.zeros(1, np.int32), np.array([[0.0], [1.0]], number), np.full(2, 0.5)
-    everything = np.flatnonzero(tables.shallow(trees, owner))
+    everything = np.flatnonzero(tables.by_table(trees, owner, 1e6, 1_000)[0])
     plan = tables.plan(trees, owner, everything, 1)
     tables.filled(trees, plan, tables.counted(trees, plan, encoded, weights), 0, 1).look_up(encoded)
     pairs.explain(trees, owner, everything, encoded, encoded, weights, 0, 1)

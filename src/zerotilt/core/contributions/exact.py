@@ -70,20 +70,48 @@ class Explainer:
         return out, self.structure.sums_of(encoded)[:, self.column]
 
 
-def planned(structure: Structure, players: int) -> tuple[Plan | None, NDArray[np.intp]]:
-    """The tables' layout for the shallow trees of a model, and its deep trees."""
+@dataclass(frozen=True)
+class Outlook:
+    """How a model would be explained, and what that costs."""
+
+    by_table: NDArray[np.bool_]
+    """Of each tree; the others are walked down for every row."""
+    seconds: float
+    """On one core, about."""
+
+    @property
+    def deep(self) -> NDArray[np.intp]:
+        return np.flatnonzero(~self.by_table)
+
+
+def outlook(structure: Structure, cases: float, background: int) -> Outlook:
+    """Weigh the ways for so many rows explained (infinity: as many as come) against so many background rows."""
     if structure.trees is None:
-        return None, np.zeros(0, np.intp)
-    shallow = tables.shallow(structure.trees, structure.owner)
-    plan = tables.plan(structure.trees, structure.owner, np.flatnonzero(shallow), players) if shallow.any() else None
-    return plan, np.flatnonzero(~shallow)
+        return Outlook(np.zeros(0, bool), 0.0)
+    chosen, seconds = tables.by_table(structure.trees, structure.owner, min(cases, 1e9), background)
+    return Outlook(chosen, float(seconds.sum()))
 
 
-def prepare(structure: Structure, column: int, reference: Background, work: Work | None = None) -> Explainer:
-    """Meet a structure with a background: count its rows by pattern, and fill the tables."""
+def prepare(
+    structure: Structure,
+    column: int,
+    reference: Background,
+    work: Work | None = None,
+    by_table: NDArray[np.bool_] | None = None,
+) -> Explainer:
+    """Meet a structure with a background: count its rows by pattern, and fill the tables.
+
+    Parameters
+    ----------
+    by_table : which trees get tables; as is best for very many rows when None.
+    """
     work = work or Work()
     players = len(reference.frame.names)
-    plan, deep = planned(structure, players)
+    if by_table is None:
+        by_table = outlook(structure, np.inf, reference.rows).by_table
+    deep, plan = np.flatnonzero(~by_table), None
+    if by_table.any():
+        plan = tables.plan(structure.trees, structure.owner, np.flatnonzero(by_table), players)
     shared = (structure, plan, reference, bool(len(deep)))
     starts = range(0, reference.rows, MET_AT_ONCE)
     pieces = [(start, min(start + MET_AT_ONCE, reference.rows)) for start in starts]

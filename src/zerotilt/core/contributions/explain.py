@@ -20,14 +20,16 @@ from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
+from zerotilt.core.trees.tables import DESCENT_SECONDS
 from zerotilt.core.work import Work
 
 ShapleyMethod = Literal["linear", "trees", "enumeration", "sampled", "least squares", "hierarchy"]
 MethodChoice = Literal["auto", "linear", "trees", "enumeration", "sampled", "least squares", "hierarchy"]
 ENUMERATION_EVALUATIONS = 400_000
 LEAST_BACKGROUND = 100
-DEEP_BACKGROUND = 1_000
-"""Background rows for trees too deep for tables, and for a background given by nobody."""
+DEEP_BACKGROUND, DEEP_SECONDS = 1_000, 6.0
+"""Background rows for trees too deep for tables, where all of the context's would take longer than so many seconds."""
+CHEAP_SECONDS = 2.0
 ADDITIVITY = 1e-6
 """Largest gap, as a share of the output's range, before an exact method is not believed."""
 
@@ -96,7 +98,7 @@ def explain(
             todo="Leave the choice to Zero Tilt, or read the output as log-odds.",
         )
     if structure is not None and method in ("auto", "linear", "trees"):
-        explainer, why = exact_explainer(subject, seed, work, reference)
+        explainer, why = exact_explainer(subject, seed, work, reference, cases.rows)
         found = _exact(explainer, why, cases, work)
         if found is not None:
             return found
@@ -141,35 +143,40 @@ def _usable(subject: Subject) -> tuple[Structure | None, str]:
 
 
 def exact_explainer(
-    subject: Subject, seed: int, work: Work, reference: Background | None = None
+    subject: Subject, seed: int, work: Work, reference: Background | None = None, cases: float = np.inf
 ) -> tuple[Explainer | None, str]:
     """The exact method for this model and scale, ready for any rows, with why it applies; or None with why none does.
 
-    Trees too deep for tables are met with a seeded sample of the rows, unless a
-    ``reference`` was given.
+    ``cases``: how many rows will be explained, about. Trees too deep for tables
+    are met with a seeded sample of the context's rows where all of them would
+    take long, unless a ``reference`` was given.
     """
     structure, reason = _usable(subject)
     if structure is None:
         return None, reason
-    deep = exact.planned(structure, len(subject.model.inputs))[1]
-    most = DEEP_BACKGROUND if len(deep) else None
-    against = reference or background(subject.frame, subject.weights, most, seed)
-    explainer = exact.prepare(structure, subject.column, against, work)
+    whole = subject.n if reference is None else reference.rows
+    found = exact.outlook(structure, cases, whole)
+    costly = len(found.deep) and min(cases, 1e9) * whole * len(found.deep) * DESCENT_SECONDS > DEEP_SECONDS
+    against = reference or background(subject.frame, subject.weights, DEEP_BACKGROUND if costly else None, seed)
+    explainer = exact.prepare(structure, subject.column, against, work, found.by_table)
     if structure.trees is None:
         return explainer, "The model is linear on this scale; the values are exact."
     why = f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are exact."
-    if len(deep):
-        size = f"{words.count(against.rows)} background rows"
-        if against.rows < subject.n and reference is None:
-            size = f"a seeded sample of {size}"
-        why = f"{why[:-1]}, against {size}, since {words.plural(len(deep), 'tree')} are too deep for tables."
+    if against.rows < subject.n and reference is None:
+        why = (
+            f"{why[:-1]}, against a seeded sample of {words.count(against.rows)} rows, since "
+            f"{words.plural(len(found.deep), 'tree')} are too deep for tables."
+        )
     return explainer, why
 
 
 def cheap(subject: Subject) -> bool:
     """Whether many rows cost next to nothing: the model is a sum on this scale and none of its trees is deep."""
     structure = _usable(subject)[0]
-    return structure is not None and not len(exact.planned(structure, len(subject.model.inputs))[1])
+    if structure is None:
+        return False
+    found = exact.outlook(structure, np.inf, subject.n)
+    return not len(found.deep) and found.seconds <= CHEAP_SECONDS
 
 
 def _exact(explainer: Explainer, why: str, cases: Frame, work: Work) -> Contributions | None:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from zerotilt.core.output import from_sums
@@ -15,6 +16,17 @@ from zerotilt.core.refusal import Refused
 
 EVALUATIONS_AT_ONCE = 65_536
 Output = Callable[[Frame], NDArray[np.float64]]
+
+
+@njit(cache=True, nogil=True)
+def along(place: NDArray, x: NDArray, z: NDArray, steps: int) -> NDArray:
+    """One column of walks: z until its place has come, then x; shape (len(place) · (steps + 1),)."""
+    out = np.empty(len(place) * (steps + 1))
+    for m in range(len(place)):
+        start = m * (steps + 1)
+        for k in range(steps + 1):
+            out[start + k] = x[m] if place[m] < k else z[m]
+    return out
 
 
 @dataclass(frozen=True)
@@ -106,8 +118,12 @@ class Mixer:
         m, p = orders.shape
         if self._structure is None or self._words is None:
             place = np.argsort(orders, axis=1)
-            known = (place[:, None, :] < np.arange(p + 1)[:, None]).reshape(-1, p)
-            return self(np.repeat(case, p + 1), np.repeat(other, p + 1), known).reshape(m, p + 1)
+            out = np.empty((m, p + 1))
+            step = max(1, EVALUATIONS_AT_ONCE // (p + 1))
+            for start in range(0, m, step):
+                part = slice(start, start + step)
+                out[part] = self._walked(case[part], other[part], place[part])
+            return out
         structure = self._structure
         sums = structure.walked_sums(*self._encoded, case, other, orders, self._words)
         flat = from_sums(sums.reshape(m * (p + 1), -1), structure.link, self._output.scale, self._output.column)
@@ -129,6 +145,22 @@ class Mixer:
             for j, name in enumerate(self._cases.names)
         }
         return self._output(Frame(columns))
+
+    def _walked(self, case, other, place) -> NDArray[np.float64]:
+        """Walks of whole raw rows; ``place``: when each feature is exchanged, shape (m, p)."""
+        m, p = place.shape
+        if self._structure is not None:
+            known = (place[:, None, :] < np.arange(p + 1)[:, None]).reshape(-1, p)
+            return self._in_code(np.repeat(case, p + 1), np.repeat(other, p + 1), known).reshape(m, p + 1)
+        columns = {}
+        for j, name in enumerate(self._cases.names):
+            x, z = self._cases[name], self._others[name]
+            if x.dtype.kind == "f":
+                columns[name] = along(place[:, j].copy(), x[case], z[other], p)
+            else:  # texts are exchanged by their number
+                number = along(place[:, j].copy(), case.astype(float), (other + len(x)).astype(float), p)
+                columns[name] = np.concatenate([x, z])[number.astype(np.int64)]
+        return self._output(Frame(columns)).reshape(m, p + 1)
 
     def _in_code(self, case, other, known) -> NDArray[np.float64]:
         structure = self._structure

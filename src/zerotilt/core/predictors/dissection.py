@@ -27,7 +27,7 @@ from zerotilt.core.trees.graph import Ensemble, Unread
 AGREEMENT = 2e-5
 """Largest difference from the model's own output, as a share of its range; models compute in single precision."""
 PROBED_ROWS = 400
-PROBED_VALUES = 4_000
+PROBED_VALUES, PROBED_NUMBERS = 4_000, 256
 _LINEAR = ("LinearClassifier", "LinearRegressor", "Gemm", "MatMul")
 
 
@@ -233,10 +233,15 @@ def _in_double(model: onnx.ModelProto) -> onnx.ModelProto:
 
 
 def _does(node: onnx.NodeProto, constants: dict[str, NDArray]) -> Ensemble | _Linear | None:
-    if node.op_type in graph.OPERATORS:
-        return graph.read(node)
-    if node.op_type not in _LINEAR:
+    if node.op_type not in (*graph.OPERATORS, *_LINEAR):
         return None
+    try:
+        return graph.read(node) if node.op_type in graph.OPERATORS else _linear(node, constants)
+    except (KeyError, IndexError, ValueError, TypeError) as problem:
+        raise Unread(f"its {node.op_type} is written in a way that is not read ({problem})") from None
+
+
+def _linear(node: onnx.NodeProto, constants: dict[str, NDArray]) -> _Linear | None:
     held = {attribute.name: onnx.helper.get_attribute_value(attribute) for attribute in node.attribute}
     if node.op_type in ("LinearClassifier", "LinearRegressor"):
         return _linear_operator(node, held)
@@ -279,6 +284,9 @@ def _owners(encode, frame: Frame, sample: Frame) -> NDArray[np.int32]:
     ------
     Unread : an encoded column follows two raw columns.
     """
+    if encode.plain:  # nothing is encoded: each raw column is asked which place it has
+        places = encode(Frame({name: np.array([float(j)]) for j, name in enumerate(frame.names)}))
+        return places[0].astype(np.int32)
     owner: NDArray[np.int32] | None = None
     for j, name in enumerate(frame.names):
         values = _distinct(frame[name])
@@ -299,8 +307,9 @@ def _owners(encode, frame: Frame, sample: Frame) -> NDArray[np.int32]:
 
 def _distinct(values: NDArray) -> NDArray:
     found = np.unique(values) if values.dtype.kind == "f" else np.array(sorted(set(values.tolist())), dtype=object)
-    if len(found) > PROBED_VALUES:
-        found = found[np.linspace(0, len(found) - 1, PROBED_VALUES).astype(int)]
+    if len(found) > PROBED_VALUES:  # levels may each matter; of a number so fine, some will do
+        most = PROBED_NUMBERS if values.dtype.kind == "f" else PROBED_VALUES
+        found = found[np.linspace(0, len(found) - 1, most).astype(int)]
     return found
 
 
@@ -372,5 +381,10 @@ def _placed(trees: Trees, columns: slice, leaves: NDArray[np.float64]) -> Trees:
 def _columns(cut: _Cut) -> list[slice]:
     """Where each piece's own columns lie in the encoded matrix."""
     ends = np.cumsum([0, *cut.widths])
+    widths = dict(zip(cut.sources, cut.widths, strict=True))
+    for piece in cut.pieces:
+        asked = piece.does.trees.column if isinstance(piece.does, Ensemble) else np.arange(len(piece.does.weights))
+        if len(asked) and not 0 <= asked.min() <= asked.max() < widths[piece.source]:
+            raise Unread("its trees ask about a column that is not there")
     place = {name: slice(int(ends[i]), int(ends[i + 1])) for i, name in enumerate(cut.sources)}
     return [place[piece.source] for piece in cut.pieces]

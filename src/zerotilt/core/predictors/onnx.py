@@ -12,6 +12,7 @@ import onnx
 from numpy.typing import NDArray
 
 from zerotilt.core import output, words
+from zerotilt.core.executor import side_by_side
 from zerotilt.core.predictors import dissection
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.protocol import Predictor, checked_numbers
@@ -24,7 +25,7 @@ from zerotilt.core.spec import Frozen, Role, Spec, Task
 from zerotilt.core.table import Table
 from zerotilt.core.trees.graph import Unread
 
-CHUNK_ROWS = 65_536
+CHUNK_ROWS = 16_384
 _HOLDS = {
     "tensor(float)": "number",
     "tensor(double)": "number",
@@ -336,9 +337,12 @@ class OnnxPredictor(Predictor):
         Refused : the model fails, or gives other than one number a row and class.
         """
         out = np.empty((frame.rows, self.width))
-        for start in range(0, frame.rows, CHUNK_ROWS):
-            part = slice(start, min(start + CHUNK_ROWS, frame.rows))
+        parts = [slice(start, min(start + CHUNK_ROWS, frame.rows)) for start in range(0, frame.rows, CHUNK_ROWS)]
+
+        def run(part: slice) -> None:
             out[part] = self._run(frame.take(part))
+
+        side_by_side(run, parts)
         return out
 
     def structure(self, frame: Frame) -> tuple[Structure | None, str]:

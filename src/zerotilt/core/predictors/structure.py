@@ -9,12 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import output
+from zerotilt.core.executor import side_by_side
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.session import session_of
 from zerotilt.core.trees import walks
 from zerotilt.core.trees.ensemble import Trees, mix_and_add, no_trees
 
-CHUNK_ROWS = 65_536
+CHUNK_ROWS = 8_192
 
 
 class Encoder:
@@ -40,6 +41,11 @@ class Encoder:
     def __setstate__(self, state: dict) -> None:
         self.__dict__.update(state)
         self._start()
+
+    @property
+    def plain(self) -> bool:
+        """Whether raw numbers go in as they are."""
+        return self._session is None
 
     def parts(self, frame: Frame) -> list[NDArray]:
         """What each source holds, in order."""
@@ -75,9 +81,11 @@ class Structure:
     def sums(self, frame: Frame) -> NDArray[np.float64]:
         """The output on the scale of ``link``, in double precision, shape (rows, k)."""
         out = np.empty((frame.rows, len(self.base)))
-        for start in range(0, frame.rows, CHUNK_ROWS):
-            part = slice(start, start + CHUNK_ROWS)
+
+        def add(part: slice) -> None:
             out[part] = self.sums_of(self.encode(frame.take(part)))
+
+        side_by_side(add, [slice(start, start + CHUNK_ROWS) for start in range(0, frame.rows, CHUNK_ROWS)])
         return out
 
     def sums_of(self, encoded: NDArray[np.floating]) -> NDArray[np.float64]:

@@ -10,20 +10,23 @@ the subtree and one for each decision inside it.
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from zerotilt.core.executor import cores
+from zerotilt.core.executor import side_by_side
 from zerotilt.core.trees.ensemble import Trees, mask_of
 
 MOST_BITS = 8
 """Bits of a table shared by leaves."""
 MOST_PLAYERS = 11
 """Players on the way to one leaf; deeper leaves go another way."""
+MOST_ENTRIES = 40_000_000
+"""Numbers in all tables of a model: 320 MB."""
+OPERATION_SECONDS, DESCENT_SECONDS, WORTHLESS_SECONDS = 1.5e-9, 4e-7, 2e-3
+"""One operation of filling a table; one explained row against one background row down one tree; not worth thinking about."""
 BLOCK = 256
 GROUPS_AT_ONCE = 256
 
@@ -67,15 +70,28 @@ class Plan:
         return int(self.tables[-1])
 
 
-def shallow(trees: Trees, owner: NDArray[np.int32]) -> NDArray[np.bool_]:
-    """Which trees have no more than ``MOST_PLAYERS`` players on any path, shape (trees,)."""
-    most = _most_players(trees.roots, trees.column, trees.yes, trees.no, owner.astype(np.int32))
-    return most <= MOST_PLAYERS
+def by_table(
+    trees: Trees, owner: NDArray[np.int32], cases: float, background: int
+) -> tuple[NDArray[np.bool_], NDArray[np.float64]]:
+    """Which trees are explained from tables, and the seconds that each costs in all; both of shape (trees,).
+
+    A tree goes another way where a path has more than ``MOST_PLAYERS`` players,
+    where the tables of the trees before it fill the memory they may take, or
+    where so few rows are explained that walking them down is quicker.
+    """
+    most, entries, operations = _weigh(trees.roots, trees.column, trees.yes, trees.no, owner.astype(np.int32))
+    possible = most <= MOST_PLAYERS
+    possible &= np.cumsum(np.where(possible, entries, 0)) <= MOST_ENTRIES
+    table = operations * OPERATION_SECONDS
+    descent = np.full(len(most), cases * background * DESCENT_SECONDS)
+    chosen = possible & (table <= np.maximum(descent, WORTHLESS_SECONDS))
+    return chosen, np.where(chosen, table, descent)
 
 
 @njit(cache=True, nogil=True)
-def _most_players(roots, column, yes, no, owner):
-    out = np.zeros(len(roots), np.int32)
+def _weigh(roots, column, yes, no, owner):
+    """Most players on a path, numbers in tables, and operations to fill them, of each tree."""
+    out, entries, operations = np.zeros(len(roots), np.int32), np.zeros(len(roots)), np.zeros(len(roots))
     seen = np.zeros(owner.max() + 2 if len(owner) else 1, np.int32)
     stack = np.empty(len(column) + 2, np.int32)
     depth_of = np.empty(len(column) + 2, np.int32)
@@ -94,6 +110,9 @@ def _most_players(roots, column, yes, no, owner):
                     distinct -= 1
             if node < 0:
                 out[t] = max(out[t], distinct)
+                size = 2.0 ** min(distinct, 60) * max(distinct, 1)
+                entries[t] += max(size, (1 << MOST_BITS) * distinct / 4)  # a table is shared by about four leaves
+                operations[t] += size * distinct * ((distinct + 1) // 2) + (1 << MOST_BITS) * distinct
                 continue
             player = owner[column[node]] + 1
             if seen[player] == 0:
@@ -107,7 +126,7 @@ def _most_players(roots, column, yes, no, owner):
         while length:
             length -= 1
             seen[path[length]] -= 1
-    return out
+    return out, entries, operations
 
 
 def plan(trees: Trees, owner: NDArray[np.int32], chosen: NDArray[np.intp], players: int) -> Plan:
@@ -411,8 +430,7 @@ def filled(trees: Trees, made: Plan, counts: NDArray[np.float64], column: int, p
         )  # fmt: skip
 
     # each group fills its own part of the table
-    with ThreadPoolExecutor(cores()) as pool:
-        mean = sum(pool.map(fill, runs))
+    mean = sum(side_by_side(fill, runs))
     alone = -trees.roots[trees.roots < 0] - 1  # trees of one leaf have no group
     return Tables(trees, made, players, table, mean + float(trees.leaves[alone, column].sum()))
 
