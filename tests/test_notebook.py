@@ -129,6 +129,38 @@ def test_a_file_is_explained_in_pieces_as_its_rows_are_at_once(study, frame, tmp
         study.explain_file(tmp_path / "other.parquet", tmp_path / "out.parquet")
 
 
+def test_weights_orders_and_progress_are_taken_up(frame, model):
+    told = []
+    weighed = Study(
+        frame.assign(w=np.arange(len(frame)) % 3 + 1.0),
+        model,
+        "y",
+        "1",
+        weights="w",
+        progress=lambda *state: told.append(state),
+    )
+    assert weighed.explain().baseline != pytest.approx(Study(frame, model, "y", "1").explain().baseline)
+    assert told[-1][0] == told[-1][1]
+    ordered = Study(
+        frame, model, "y", "1", levels={"grade": list("DCBA")}, output="log-odds", favourable="other", threshold=0.4
+    )
+    assert [point.label for point in ordered.response(feature="grade").result.points] == list("DCBA")
+    assert ordered.ladder(row=1).result.output == "log-odds"
+    x = np.asarray(frame["weight"])
+    desk = np.array(["later", "soon", "now"])[np.digitize(np.nan_to_num(x), [-0.5, 0.5])]
+
+    def near(rows):
+        found = np.exp(-((np.nan_to_num(np.asarray(rows["weight"], float))[:, None] - np.array([-1, 0, 1])) ** 2))
+        return found / found.sum(axis=1, keepdims=True)
+
+    routed = Study(
+        frame.assign(y=desk), near, "y", order=["later", "soon", "now"], read_class="soon", features=["weight"]
+    )
+    assert routed.spec.task == "ordered classes"
+    assert "y is soon" in routed.ladder(row=0).reading
+    assert "distance of ranks" in str(routed.performance().result.sets[0].scores)
+
+
 MISTAKES = {
     "a setting that is not there": (lambda s, f, m: s.drivers(foo=1), "foo: drivers has no such setting; it has loss, repeats"),
     "a setting out of its range": (lambda s, f, m: s.drivers(repeats=1), "repeats: 1 was given. Input should be greater than or equal to 2"),

@@ -437,7 +437,7 @@ def test_owen_values_equal_the_mean_over_orders_that_keep_groups_together():
 def test_the_hierarchy_method_names_what_is_wrong_with_its_groups():
     subject = numbers(lambda r: r["x0"] + r["x1"])
     for groups, message in (
-        (None, "none were given"),
+        (None, "none were given, and no two columns are associated"),
         ([["x0", "zz"]], "“zz” is not a feature"),
         ([["x0"], ["x0", "x1"]], "“x0” is in two sets"),
     ):
@@ -446,6 +446,22 @@ def test_the_hierarchy_method_names_what_is_wrong_with_its_groups():
     found = explain(subject, np.arange(3), 1, Work(), groups=[["x0", "x1"]], most_pairs=64)
     assert found.method == "hierarchy"
     assert found.gap < 1e-9
+
+
+def test_associated_columns_make_a_hierarchy_of_their_own():
+    rng = np.random.default_rng(2)
+    x = rng.normal(size=(300, 3))
+    columns = {"x0": x[:, 0], "x1": x[:, 0] + x[:, 1] / 10, "x2": x[:, 2]}
+    subject = system(
+        columns | {"y": rng.integers(0, 2, 300)},
+        lambda r: 1 / (1 + np.exp(-(r["x0"] * r["x2"] + r["x1"]))),
+        list(columns),
+    )
+    found = ladder.climb(subject, ladder.LadderSettings(row=2, method="hierarchy"), 1, Work())
+    assert "along 2 sets of features" in found.why
+    given = ladder.climb(subject, ladder.LadderSettings(row=2, groups=(("x0", "x1"),)), 1, Work())
+    assert given.method == "hierarchy"
+    assert [rung.contribution for rung in given.rungs] == [rung.contribution for rung in found.rungs]
 
 
 # counterfactuals

@@ -2617,6 +2617,12 @@ export interface components {
              */
             method: "auto" | "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
             /**
+             * Groups
+             * @description Features that belong together, for the hierarchy; associated columns when empty
+             * @default []
+             */
+            groups: string[][];
+            /**
              * Edits
              * @description Values of the case to write over, as they would stand in the table; empty is missing
              */

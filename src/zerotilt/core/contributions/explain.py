@@ -16,6 +16,7 @@ from zerotilt.core.contributions.exact import Explainer
 from zerotilt.core.contributions.game import Background, background
 from zerotilt.core.contributions.least_squares import fit_coalitions
 from zerotilt.core.contributions.sampled import Sampled, sample_permutations
+from zerotilt.core.drivers.links import linked
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
@@ -30,6 +31,8 @@ LEAST_BACKGROUND = 100
 DEEP_BACKGROUND, DEEP_SECONDS = 1_000, 6.0
 """Background rows for trees too deep for tables, where all of the context's would take longer than so many seconds."""
 CHEAP_SECONDS = 2.0
+LINKED_FROM = 0.5
+"""Association from which columns belong together in a hierarchy that nobody gave."""
 ADDITIVITY = 1e-6
 """Largest gap, as a share of the output's range, before an exact method is not believed."""
 
@@ -78,7 +81,8 @@ def explain(
     Else enumeration for up to 12 features where it fits the number of
     ``evaluations``; else paired permutations until the largest standard error is
     under ``tolerance`` times the standard deviation of the output. ``groups``
-    (features that belong together) makes it Owen values along that hierarchy.
+    (features that belong together) makes it Owen values along that hierarchy;
+    the hierarchy method takes associated columns where none are given.
 
     Raises
     ------
@@ -223,10 +227,12 @@ def _enumerated(subject: Subject, cases: Frame, whole: Background, most: int, se
 
 def _hierarchy(subject, cases, whole, groups, tolerance, most_pairs, seed, work) -> Contributions:
     if not groups:
-        raise Refused(
-            "groups: the hierarchy method needs to know which features belong together; none were given.",
-            todo="Give at least one set of features.",
-        )
+        groups = linked(subject.frame, LINKED_FROM, seed)
+        if not groups:
+            raise Refused(
+                f"groups: none were given, and no two columns are associated by {LINKED_FROM} or more.",
+                todo="Say which features belong together, or choose another method.",
+            )
     place = {name: j for j, name in enumerate(cases.names)}
     named = [name for group in groups for name in group]
     for name in named:

@@ -20,6 +20,9 @@ from zerotilt.core.work import Work
 class LadderSettings(Frozen):
     row: int = Field(ge=0, description="Row number in the table, from 0")
     method: MethodChoice = "auto"
+    groups: tuple[tuple[str, ...], ...] = Field(
+        default=(), description="Features that belong together, for the hierarchy; associated columns when empty"
+    )
     edits: dict[str, str] = Field(
         default_factory=dict,
         description="Values of the case to write over, as they would stand in the table; empty is missing",
@@ -63,7 +66,7 @@ class LadderResult(Frozen):
 def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> LadderResult:
     """Contributions of every feature to the prediction of one row of the table."""
     case = subject.case(settings.row, settings.edits)
-    found = explain(subject, case, seed, work, settings.method, most_pairs=4_096)
+    found = explain(subject, case, seed, work, settings.method, most_pairs=4_096, groups=settings.groups)
     outputs = subject.model.outputs(case)[0]
     spec = subject.spec
     # what happened to the case did not happen to an edited one

@@ -75,6 +75,7 @@ const METHODS = [
   { value: "enumeration", label: "by enumeration (up to 12 features)" },
   { value: "sampled", label: "by sampling" },
   { value: "least squares", label: "by least squares over coalitions" },
+  { value: "hierarchy", label: "along sets of associated features" },
 ];
 
 function CaseLadder({ row, method, after }: { row: number; method: string; after: ReactNode }) {
