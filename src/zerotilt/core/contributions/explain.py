@@ -13,7 +13,7 @@ from zerotilt.core import words
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_coalitions
 from zerotilt.core.contributions.exact import Explainer
-from zerotilt.core.contributions.game import Background, background
+from zerotilt.core.contributions.game import Background, Mixer, background
 from zerotilt.core.contributions.least_squares import fit_coalitions
 from zerotilt.core.contributions.sampled import Sampled, sample_permutations
 from zerotilt.core.drivers.links import linked
@@ -211,12 +211,13 @@ def _enumerated(subject: Subject, cases: Frame, whole: Background, most: int, se
     output = subject.asked
     reference = background(whole.frame, whole.weights, most, seed)
     values = enumerate_coalitions(output, cases, reference, work)
+    mixer = Mixer(output, cases, reference.frame)
     return Contributions(
         features=cases.names,
         values=values,
         errors=None,
-        output=output(cases),
-        baseline=float(reference.mean(output(reference.frame))),
+        output=mixer.of_cases(),
+        baseline=float(reference.mean(mixer.of_others())),
         background=reference.rows,
         method="enumeration",
         why=f"Every one of the {words.count(2**p)} coalitions of {p} features was evaluated; the values are exact.",
@@ -262,8 +263,8 @@ def _estimated(
         features=cases.names,
         values=found.values,
         errors=found.errors,
-        output=subject.asked(cases),
-        baseline=float(whole.mean(subject.asked(whole.frame))),
+        output=found.output,
+        baseline=found.baseline,
         background=whole.rows,
         method=method,
         why=f"{why}; the largest standard error is {worst:.1%} of the output's standard deviation.",

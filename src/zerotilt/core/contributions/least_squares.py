@@ -34,12 +34,13 @@ def fit_coalitions(
     mixer = Mixer(output, cases, reference.frame)
     shared = Sampling(mixer, p, reference, mixer.of_cases(), mixer.of_others(), tolerance, most_pairs, seed)
     values, errors, pairs = np.empty((n, p)), np.zeros((n, p)), np.zeros(n, np.int64)
+    baseline = float(reference.mean(shared.at_background))
     if p == 1:
-        values[:, 0] = shared.at_case - reference.mean(shared.at_background)
-        return Sampled(values, errors, pairs, n + reference.rows)
+        values[:, 0] = shared.at_case - baseline
+        return Sampled(values, errors, pairs, n + reference.rows, shared.at_case, baseline)
     for row, part in enumerate(work.spread(_fit, shared, list(range(n)), "rows explained")):
         values[row], errors[row], pairs[row] = part
-    return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2)
+    return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2, shared.at_case, baseline)
 
 
 def _fit(shared: Sampling, row: int):

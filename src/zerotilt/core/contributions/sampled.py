@@ -25,6 +25,9 @@ class Sampled(NamedTuple):
     pairs: NDArray[np.int64]
     """Pairs of permutations used for each row, shape (rows,)."""
     evaluations: int
+    output: NDArray[np.float64]
+    """Output of each row, from the same arithmetic as the walks, shape (rows,)."""
+    baseline: float
 
 
 @dataclass(frozen=True)
@@ -80,7 +83,8 @@ def sample_permutations(
     done = work.spread(_sample, shared, pieces, "rows explained", [last - first for first, last in pieces])
     for (first, last), part in zip(pieces, done, strict=True):
         values[first:last], errors[first:last], pairs[first:last] = part
-    return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2 * (p + 1))
+    evaluations = n + reference.rows + int(pairs.sum()) * 2 * (p + 1)
+    return Sampled(values, errors, pairs, evaluations, at_case, float(reference.mean(at_background)))
 
 
 def _sample(shared: Sampling, piece: tuple[int, int]):
