@@ -23,8 +23,8 @@ MOST_BITS = 8
 """Bits of a table shared by leaves."""
 MOST_PLAYERS = 11
 """Players on the way to one leaf; deeper leaves go another way."""
-MOST_ENTRIES = 40_000_000
-"""Numbers in all tables of a model: 320 MB."""
+MOST_ENTRIES = 200_000_000
+"""Numbers in all tables of a model: 1.6 GB."""
 OPERATION_SECONDS, DESCENT_SECONDS, WORTHLESS_SECONDS = 1.5e-9, 4e-7, 2e-3
 """One operation of filling a table; one explained row against one background row down one tree; not worth thinking about."""
 BLOCK = 256
