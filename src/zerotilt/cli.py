@@ -133,6 +133,7 @@ def _run(with_demo: bool) -> None:
     except BaseException:
         supervisor.stop()
         raise
+    supervisor.heed()
     typer.echo(f"Zero Tilt is running: {supervisor.url}   (Ctrl-C ends it)")
     supervisor.watch()
     typer.echo("Everything that was started has ended.")

@@ -20,6 +20,8 @@ import pytest
 from zerotilt.services.home import Home, free_port
 
 PROJECT = Path(__file__).parents[2]
+ENDS = 45
+"""Seconds in which everything must have ended: five for the worker, fifteen for the database, on a machine at work."""
 
 
 @pytest.fixture
@@ -57,7 +59,7 @@ def test_nothing_survives_the_end(home, number):
     started = family(process)
     assert {"postgres", "python"} <= {child.name()[:8].rstrip("0123456789.") for child in started}
     process.send_signal(number)
-    process.wait(20)
+    process.wait(ENDS)
     _gone, alive = psutil.wait_procs(started, timeout=15)
     assert not alive
 
@@ -65,7 +67,7 @@ def test_nothing_survives_the_end(home, number):
 def test_the_second_start_finds_the_demo_and_stop_ends_it(home):
     process, _ = start(home)
     process.send_signal(signal.SIGINT)
-    process.wait(20)
+    process.wait(ENDS)
     began = time.monotonic()
     process, address = start(home)
     assert time.monotonic() - began < 20
@@ -80,7 +82,7 @@ def test_the_second_start_finds_the_demo_and_stop_ends_it(home):
     assert address in zt("demo").stdout  # already running: the address is told, nothing else is started
     assert "0 problems" in zt("check").stdout
     assert "Stopped" in zt("stop").stdout
-    process.wait(20)
+    process.wait(ENDS)
     assert "Nothing was running" in zt("stop").stdout
     checked = zt("check")  # starts the database for itself
     assert (checked.returncode, "0 problems" in checked.stdout) == (0, True)

@@ -99,10 +99,13 @@ class Supervisor:
         if task["state"] != "done":
             raise SystemExit(f"The demo could not be made: {task['error']['message']}")
 
-    def watch(self) -> None:
-        """Stay until told to end; start again whatever died meanwhile."""
+    def heed(self) -> None:
+        """From here on, being told to end is an orderly end; to be called before anybody is told that all runs."""
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             signal.signal(number, lambda *_: self.ending.set())
+
+    def watch(self) -> None:
+        """Stay until told to end; start again whatever died meanwhile."""
         try:
             while not self.ending.wait(0.3):
                 self.revive()
