@@ -425,7 +425,7 @@ class OnnxPredictor(Predictor):
                 raise Refused(
                     f"The model gives {values.shape[1]} classes; this audit is of two.",
                     where=MODEL,
-                    todo="Upload a model of two classes, or say in Intake that there are several.",
+                    todo="Upload a model of two classes.",
                 )
             shapes = " or ".join(f"({rows}, {width})" for width in reversed(wanted))
             raise Refused(
