@@ -35,7 +35,8 @@ def study(frame, model) -> Study:
 @pytest.mark.parametrize("name", list(METHODS))
 def test_every_method_has_a_reading_a_table_and_a_plot(study, name):
     fields = METHODS[name].settings.model_fields
-    found = getattr(study, name)(**({"row": 3} if "row" in fields else {}))
+    needed = {"row": 3, "expected": {"weight": "rises", "grade": "none"} if name == "expectations" else "rises"}
+    found = getattr(study, name)(**{setting: value for setting, value in needed.items() if setting in fields})
     assert found.reading and found.reading == repr(found)
     assert found.table().num_rows > 0
     picture = found.plot()
@@ -162,7 +163,7 @@ def test_weights_orders_and_progress_are_taken_up(frame, model):
 
 
 MISTAKES = {
-    "a setting that is not there": (lambda s, f, m: s.drivers(foo=1), "foo: drivers has no such setting; it has loss, repeats"),
+    "a setting that is not there": (lambda s, f, m: s.drivers(foo=1), "foo: drivers has no such setting; it has loss, against_rest, repeats"),
     "a setting out of its range": (lambda s, f, m: s.drivers(repeats=1), "repeats: 1 was given. Input should be greater than or equal to 2"),
     "an unknown method": (lambda s, f, m: s.read("magic"), "“magic” is unknown; there are"),
     "no event": (lambda s, f, m: Study(f, m, "y"), "event: the outcome “y” has two values"),

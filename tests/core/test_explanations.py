@@ -273,7 +273,7 @@ def test_an_edited_case_is_explained_as_the_row_it_would_be():
     assert found.name.endswith(", edited") and found.actual is None
     curve = partial.respond(subject, partial.ResponseSettings(feature="value", case=4, edits=edits), 1, Work())
     asked = subject.output(row.replace("value", np.array([curve.points[3].position])))[0]
-    assert curve.case[3] == pytest.approx(asked, abs=1e-6)
+    assert curve.case.values[3] == pytest.approx(asked, abs=1e-6)
     for bad, message in (
         ({"magic": "1"}, "“magic” is not a feature"),
         ({"weight": "heavy"}, "“heavy” was given for “weight”; it takes a number"),
@@ -298,7 +298,7 @@ def test_days_are_written_as_dates_wherever_a_value_is_named():
         {"sent": days, "y": np.arange(100) % 2}, lambda r: 1 / (1 + np.exp(-(r["sent"] - 20_500) / 10)), ["sent"]
     )
     curve = partial.respond(subject, partial.ResponseSettings(points=5, case=3), 1, Work())
-    assert curve.points[0].label.startswith("2026-0") and curve.case_label == "2026-01-04"
+    assert curve.points[0].label.startswith("2026-0") and curve.case.label == "2026-01-04" and curve.date
     assert curve.direction == "rises"
     near = nearest.find_nearest(subject, nearest.NearestSettings(row=3), 1, Work())
     assert near.neighbours[0].differences[0].there.startswith("2026-")

@@ -58,7 +58,7 @@ def test_levels_are_counted_and_rare_ones_marked():
 
 def test_density_counts_the_rows_of_the_range():
     subject = subject_of(missing=0)
-    result = partial.respond(subject, ResponseSettings(feature="x", range="full"), 1, Work())
+    result = partial.respond(subject, ResponseSettings(feature="x", percentiles=(0, 100)), 1, Work())
     assert sum(bin.rows for bin in result.density) == 500
 
 
@@ -66,7 +66,7 @@ def test_few_distinct_values_are_all_drawn_with_their_rows_at_them():
     rng = np.random.default_rng(2)
     columns = {"k": rng.choice([0.0, 1.0, 2.0, 3.0], 400, p=[0.7, 0.27, 0.01, 0.02]), "y": rng.integers(0, 2, 400)}
     subject = system(columns, lambda frame: frame["k"] / 4, ["k"])
-    result = partial.respond(subject, ResponseSettings(feature="k", range="full"), 1, Work())
+    result = partial.respond(subject, ResponseSettings(feature="k", percentiles=(0, 100)), 1, Work())
     assert [point.position for point in result.points] == [0, 1, 2, 3]
     assert [(bin.low + bin.high) / 2 for bin in result.density] == pytest.approx([0, 1, 2, 3])
     assert [bin.rows for bin in result.density] == [int((columns["k"] == k).sum()) for k in range(4)]

@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+import re
+from collections import Counter
+from typing import Literal
+
+from fastapi import APIRouter, HTTPException, Response
 from pydantic import BaseModel, Field, create_model
 
 from zerotilt.api.desk import TheDesk, connected, ready
+from zerotilt.api.findings import findings_of
 from zerotilt.api.views import ReadingView, TaskView, evidence
+from zerotilt.core import arrayfile, tabulate
+from zerotilt.core.evidence import Evidence
 from zerotilt.core.methods import METHODS, Method
 from zerotilt.core.spec import Context, Spec
 from zerotilt.store.records import Audit, EvidenceRow
@@ -40,11 +47,39 @@ for _method in METHODS.values():
     _add(_method)
 
 
-@router.get("/audits/{audit_id}/glance")
+@router.post("/audits/{audit_id}/glance")
 @connected
-def glance(audit: Audit, desk: TheDesk, model: str | None = None, rows: str = "hold-out") -> dict[str, int]:
-    """Flagged comparisons of each area that has been read in this context."""
-    found = desk.board.known(Audit.get_by_id(audit.id), Context(model=model, rows=rows), "tilt", {})
-    if found is None:
-        return {}
-    return {"tilt": sum(d["status"] == "flagged" for d in found.body["result"]["disparities"])}
+def glance(audit: Audit, desk: TheDesk, context: Context) -> dict[str, int]:
+    """Findings that are open in each area, of what has been read in this context."""
+    counts = Counter(found.area for found in findings_of(audit, desk.board, context) if found.decision == "open")
+    tilt = desk.board.known(audit, context, "tilt", {})
+    if tilt is not None:
+        counts["tilt"] += sum(d["status"] == "flagged" for d in tilt.body["result"]["disparities"])
+    return dict(counts)
+
+
+@router.get("/audits/{audit_id}/evidence/{key}/arrays")
+@connected
+def arrays(audit: Audit, key: str) -> list[str]:
+    """The arrays of one result, by name."""
+    return list(tabulate.tables(_evidence(key).typed))
+
+
+@router.get("/audits/{audit_id}/evidence/{key}/arrays/{name}", response_class=Response)
+@connected
+def array(audit: Audit, key: str, name: str, kind: Literal["csv", "parquet", "json"] = "csv") -> Response:
+    """One array of a result as a file."""
+    found = _evidence(key)
+    table = tabulate.tables(found.typed).get(name)
+    if table is None:
+        raise HTTPException(404, f"This result has no array “{name}”.")
+    body, media = arrayfile.written(table, kind)
+    file = f"{found.method}-{re.sub(r'[^a-z0-9_]+', '-', name)}-{key[:8]}.{kind}"
+    return Response(body, media_type=media, headers={"Content-Disposition": f'attachment; filename="{file}"'})
+
+
+def _evidence(key: str) -> Evidence:
+    row = EvidenceRow.get_or_none(EvidenceRow.key == key)
+    if row is None:
+        raise HTTPException(404, "There is no such evidence.")
+    return Evidence.model_validate(row.body)

@@ -93,6 +93,7 @@ class AuditView(AuditLine):
     counts: dict[str, int] | None = Field(description="Rows of each row set, once Intake is finished")
     unknown_outcomes: int | None
     groupings: list[str]
+    classes: list[str] = Field(description="Where there are more than two, in their order, once Intake is finished")
 
     @classmethod
     def whole(cls, audit: Audit) -> AuditView:
@@ -122,6 +123,7 @@ class AuditView(AuditLine):
             checked_model=checked.payload["context"]["model"] if checked else None,
             counts=checked.result["counts"] if checked and audit.ready else None,
             unknown_outcomes=checked.result["unknown_outcomes"] if checked and audit.ready else None,
+            classes=checked.result.get("classes", []) if checked and audit.ready else [],
             groupings=[" · ".join(grouping) for grouping in spec.groupings] if spec else [],
         )
 

@@ -29,6 +29,7 @@ class Digests(Frozen):
     table: str
     spec: str
     model: str | None
+    alongside: str | None = Field(default=None, description="Of the second model version, where one is read")
 
 
 class Evidence(Frozen):
@@ -71,12 +72,12 @@ def method_named(name: str) -> Method:
 
 
 def key(method: Method, digests: Digests, context: Context, settings: BaseModel, seed: int) -> str:
-    """SHA-256 over everything the result depends on; the model counts by its digest, not by its name."""
+    """SHA-256 over everything the result depends on; models count by their digests, not by their names."""
     body = {
         "method": method.name,
         "version": method.version,
         "digests": digests.model_dump(),
-        "context": context.model_dump(exclude={"model"}),
+        "context": context.model_dump(exclude={"model": True, "alongside": {"model"}}),
         "settings": settings.model_dump(mode="json"),
         "seed": seed,
     }

@@ -12,7 +12,7 @@ from pydantic import BaseModel
 from zerotilt.core import cases
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
-from zerotilt.core.drivers import by_part, loss_shapley, own, ranking
+from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
 from zerotilt.core.groups import performance, tilt
 from zerotilt.core.reading import Reading
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
@@ -42,6 +42,8 @@ class Method:
     result: type[BaseModel]
     compute: Callable[[Subject, BaseModel, int, Work], BaseModel]
     say: Callable[[BaseModel, Wording, BaseModel], Reading]
+    reads_alongside: bool = False
+    """Whether a second model version or row set is read in the same figure."""
     version: int = 1
     """Raised when numbers change, so that older evidence is not taken for the new."""
 
@@ -50,13 +52,16 @@ METHODS: dict[str, Method] = {
     method.name: method
     for method in (
         Method("performance", "intake", "Performance", *_parts(performance, "perform"), version=2),
-        Method("drivers", "drivers", "Drivers", *_parts(ranking, "rank"), version=2),
+        Method("drivers", "drivers", "Drivers", *_parts(ranking, "rank"), True, version=3),
+        Method("side_by_side", "drivers", "Methods side by side", *_parts(side_by_side, "side_by_side")),
+        Method("spread", "drivers", "Spread of contributions", *_parts(spread, "spread_out")),
+        Method("expectations", "drivers", "Expected directions", *_parts(expectations, "check_all")),
         Method("loss_shapley", "drivers", "Loss Shapley values", *_parts(loss_shapley, "share_out")),
         Method("shapley_by_part", "drivers", "Mean Shapley values apart", *_parts(by_part, "by_part")),
         Method("own_parts", "drivers", "The model's own parts", *_parts(own, "own_parts")),
-        Method("response", "response", "Response", *_parts(partial, "respond"), version=2),
-        Method("ale", "response", "Accumulated local effects", *_parts(accumulated, "accumulate")),
-        Method("surface", "response", "Two features", *_parts(surface, "survey")),
+        Method("response", "response", "Response", *_parts(partial, "respond"), True, version=3),
+        Method("ale", "response", "Accumulated local effects", *_parts(accumulated, "accumulate"), version=2),
+        Method("surface", "response", "Two features", *_parts(surface, "survey"), version=2),
         Method("interactions", "response", "Interactions", *_parts(interactions, "pair_up")),
         Method("expected", "response", "Expected direction", *_parts(expected, "check_expected")),
         Method("cases", "cases", "Cases", *_parts(cases, "page")),

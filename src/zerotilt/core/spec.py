@@ -40,6 +40,9 @@ class Role(StrEnum):
     ignored = "ignored"
 
 
+Expected = Literal["rises", "falls", "none"]
+
+
 class ColumnSpec(Frozen):
     """One column: what it holds and what it is for."""
 
@@ -50,6 +53,10 @@ class ColumnSpec(Frozen):
     grouped: bool = Field(default=False, description="Compare groups of this column although its role is another")
     reference: str | None = Field(default=None, description="Reference group; the largest when empty")
     cuts: tuple[float, ...] = Field(default=(), description="Borders between bins of a numeric column")
+    expected: Expected | None = Field(
+        default=None,
+        description="How those who know the field expect the output to go along this feature; changes no number",
+    )
 
     @property
     def makes_groups(self) -> bool:
@@ -162,25 +169,41 @@ class Spec(Frozen):
         return [(column.name,) for column in self.columns if column.makes_groups] + list(self.intersections)
 
     @property
+    def expectations(self) -> dict[str, Expected]:
+        """The directions that were expected, by column."""
+        return {column.name: column.expected for column in self.columns if column.expected is not None}
+
+    @property
     def event_phrase(self) -> str:
         if self.task is Task.regression:
             return self.outcome.name.replace("_", " ")
         return self.wording.event or f"{self.outcome.name.replace('_', ' ')} is {self.event}"
 
     def digest(self) -> str:
-        """SHA-256 of what changes numbers; wording is left out, so renaming computes nothing again."""
-        body = self.model_dump(mode="json", exclude={"wording"})
+        """SHA-256 of what changes numbers; wording and expectations are left out, so that they compute nothing again."""
+        body = self.model_dump(mode="json", exclude={"wording": True, "columns": {"__all__": {"expected"}}})
         return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
 
 
+RowSet = Literal["hold-out", "training", "all"]
+
+
+class Alongside(Frozen):
+    """A second model version, or a second row set, read in the same figures."""
+
+    model: str | None = Field(default=None, description="Another version; the context's own when empty")
+    rows: RowSet | None = Field(default=None, description="Other rows; the context's own when empty")
+
+
 class Context(Frozen):
-    """What every sheet is reading: model version, rows, output."""
+    """What every sheet is reading: model version, rows, output, and what is read alongside."""
 
     model: str | None = Field(default=None, description="Identifier of a model version; None for recorded scores")
-    rows: Literal["hold-out", "training", "all"] = "hold-out"
+    rows: RowSet = "hold-out"
     output: Literal["probability", "log-odds"] = Field(
         default="probability", description="Scale of a classifier's output; a number is read as it is"
     )
     read_class: str = Field(
         default="", description="With several classes the one that is read; the spec's event when empty"
     )
+    alongside: Alongside | None = None

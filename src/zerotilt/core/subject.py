@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -13,7 +13,7 @@ from zerotilt.core import output, rows, words
 from zerotilt.core.predictors import Asked, Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role, Spec, Task
+from zerotilt.core.spec import Context, Kind, Role, Spec, Task
 from zerotilt.core.table import Table
 
 STRUCTURE_ROWS = 20_000
@@ -28,6 +28,8 @@ class Subject:
     table: Table
     predictor: Predictor | None = None
     context: Context = field(default_factory=Context)
+    beside: Subject | None = None
+    """The second model version or row set of the context, read in the same figures."""
 
     @cached_property
     def rows(self) -> NDArray[np.int64]:
@@ -77,6 +79,14 @@ class Subject:
                 todo="Choose one of these classes.",
             )
         return self.classes.index(label)
+
+    def of_class(self, name: str) -> Subject:
+        """The same rows and model with another class read; what does not depend on the class is not computed again."""
+        other = replace(self, context=self.context.model_copy(update={"read_class": name}))
+        for known in ("rows", "outcome", "classes", "weights", "frame", "outputs", "structure", "steady"):
+            if known in self.__dict__:
+                other.__dict__[known] = self.__dict__[known]
+        return other
 
     @property
     def scale(self) -> output.Scale:
@@ -187,11 +197,11 @@ class Subject:
         if kind.kind != "f":
             return np.array([text], dtype=object)
         try:
-            if text and self.table.is_date(name):
+            if text and self.is_date(name):
                 return np.array([float(np.datetime64(text, "D").astype(int))])
             return np.array([float(text) if text else np.nan])
         except ValueError:
-            what = "a date as 2026-01-31" if self.table.is_date(name) else "a number"
+            what = "a date as 2026-01-31" if self.is_date(name) else "a number"
             raise Refused(
                 f"edits: “{text}” was given for “{name}”; it takes {what}.", where=f"column “{name}”"
             ) from None
@@ -202,9 +212,19 @@ class Subject:
             return value or "missing"
         if np.isnan(value):
             return "missing"
-        if feature in self.table.names and self.table.is_date(feature):
+        if self.is_date(feature):
             return str(np.datetime64(int(value), "D"))
         return f"{value:.4g}"
+
+    def is_date(self, feature: str) -> bool:
+        """Whether a model input is a day, counted from 1970."""
+        return feature in self.table.names and self.table.is_date(feature)
+
+    @property
+    def partable(self) -> tuple[str, ...]:
+        """Columns the rows can be told apart by: all but identifiers, weights, splits and free text."""
+        apart = (Role.identifier, Role.weight, Role.split)
+        return tuple(c.name for c in self.spec.columns if c.role not in apart and c.kind is not Kind.text)
 
     @property
     def threshold(self) -> float | None:

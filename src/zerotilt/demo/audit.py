@@ -1,45 +1,50 @@
-"""The demo audit: what its columns mean and how its sentences name things."""
+"""The demo's audits: what the columns mean and how the sentences name things."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import pyarrow as pa
 
-from zerotilt.core.spec import ColumnSpec, Kind, Role, Spec, Wording
+from zerotilt.core.spec import ColumnSpec, Expected, Kind, Role, Spec, Task, Wording
 from zerotilt.demo import generator, planted, training
 
 TITLE = "Skerry Post claims"
+DAYS_TITLE = "Skerry Post, days to settle"
+DESKS_TITLE = "Skerry Post, routing desk"
+GROUPS = ("home_area", "age_band", "preferred_language", "helped_by_another")
+ORDERS = {
+    "packaging_grade": generator.GRADES,
+    "age_band": generator.AGE_BANDS,
+    "routing_desk": generator.DESKS,
+}
+OUTCOMES = ("claim_valid", "days_to_settle", "routing_desk")
+EXPECTED: dict[str, Expected] = {
+    "claims_three_years": "falls",
+    "account_age": "rises",
+    "ferry_legs": "none",
+    "message_length": "none",
+    "days_in_transit": "falls",
+}
+"""What the claims desk says it expects."""
+
+
+@dataclass(frozen=True)
+class DemoAudit:
+    """One decision system of the demo."""
+
+    title: str
+    spec: Spec
+    models: dict[str, bytes]
 
 
 def spec(table: pa.Table) -> Spec:
-    """The declared meaning of the claims table."""
-    groups = ("home_area", "age_band", "preferred_language", "helped_by_another")
-    roles = {
-        "claim_number": Role.identifier,
-        "split": Role.split,
-        "claim_valid": Role.outcome,
-        planted.LEAK: Role.ignored,
-    }
-    orders = {"packaging_grade": generator.GRADES, "age_band": generator.AGE_BANDS}
-    references = {"home_area": planted.REFERENCE_AREA, "age_band": "30–49"}
-    columns = []
-    for name in table.column_names:
-        number = not pa.types.is_string(table.column(name).type)
-        kind = Kind.numeric if number else Kind.ordered if name in orders else Kind.categorical
-        columns.append(
-            ColumnSpec(
-                name=name,
-                kind=kind,
-                role=Role.group if name in groups else roles.get(name, Role.feature),
-                order=orders.get(name, ()),
-                reference=references.get(name),
-                cuts=(planted.POCKET["parcel_weight"],) if name == "parcel_weight" else (),
-            )
-        )
-    return Spec(
-        columns=tuple(columns),
+    """The declared meaning of the claims table, for the chance that a claim is valid."""
+    return _spec(
+        table,
+        "claim_valid",
+        EXPECTED,
         event="yes",
-        holdout_values=("test",),
-        training_values=("training",),
         intersections=(("channel", "parcel_weight"),),
         wording=Wording(
             row="claim",
@@ -51,7 +56,57 @@ def spec(table: pa.Table) -> Spec:
     )
 
 
+def days_spec(table: pa.Table) -> Spec:
+    """For the number of days until a claim is settled."""
+    expected: dict[str, Expected] = {"declared_value": "rises", "ferry_legs": "none", "message_length": "none"}
+    wording = Wording(row="claim", rows="claims", unit="days")
+    return _spec(table, "days_to_settle", expected, task=Task.regression, wording=wording)
+
+
+def desk_spec(table: pa.Table) -> Spec:
+    """For the desk a claim goes to: four classes in order."""
+    wording = Wording(row="claim", rows="claims")
+    return _spec(table, "routing_desk", {}, task=Task.ordered, event=generator.DESKS[-1], wording=wording)
+
+
+def _spec(table: pa.Table, outcome: str, expected: dict[str, Expected], **more) -> Spec:
+    roles = {
+        "claim_number": Role.identifier,
+        "split": Role.split,
+        planted.LEAK: Role.ignored,
+        **dict.fromkeys(OUTCOMES, Role.ignored),
+        outcome: Role.outcome,
+    }
+    references = {"home_area": planted.REFERENCE_AREA, "age_band": "30–49"}
+    columns = []
+    for name in table.column_names:
+        number = not pa.types.is_string(table.column(name).type)
+        kind = Kind.numeric if number else Kind.ordered if name in ORDERS else Kind.categorical
+        columns.append(
+            ColumnSpec(
+                name=name,
+                kind=kind,
+                role=Role.group if name in GROUPS else roles.get(name, Role.feature),
+                order=ORDERS.get(name, ()),
+                reference=references.get(name),
+                cuts=(planted.POCKET["parcel_weight"],) if name == "parcel_weight" else (),
+                expected=expected.get(name),
+            )
+        )
+    return Spec(columns=tuple(columns), holdout_values=("test",), training_values=("training",), **more)
+
+
 def build() -> tuple[pa.Table, Spec, dict[str, bytes]]:
-    """Table, meaning and trained models of the demo."""
+    """Table, meaning and trained models of the demo's first audit."""
     table = generator.claims()
-    return table, spec(table), training.train(table)
+    return table, spec(table), training.claims_models(table)
+
+
+def build_all() -> tuple[pa.Table, list[DemoAudit]]:
+    """The table, and every audit of it: one decision system each."""
+    table, meaning, models = build()
+    return table, [
+        DemoAudit(TITLE, meaning, models),
+        DemoAudit(DAYS_TITLE, days_spec(table), training.days_models(table)),
+        DemoAudit(DESKS_TITLE, desk_spec(table), training.desk_models(table)),
+    ]

@@ -14,6 +14,8 @@ LANGUAGES = ("Tarnish", "Brae", "Holm")
 AGE_BANDS = ("16–29", "30–49", "50–69", "70 and over")
 GRADES = ("A", "B", "C", "D")
 CHANNELS = ("app", "counter", "telephone")
+DESKS = ("front desk", "claims desk", "senior desk", "field inspection")
+"""From the least work to the most."""
 
 
 def _pick(rng: np.random.Generator, levels: tuple[str, ...], shares: np.ndarray) -> np.ndarray:
@@ -78,6 +80,7 @@ def claims(rows: int = CLAIMS, seed: int = SEED) -> pa.Table:
             [rows * 5 // 10, rows * 2 // 10, rows - rows * 7 // 10],
         )
     )
+    settled, desk = _handling(rng, value, weight, before, message, channel, isles, photo, valid)
     return pa.table(
         {
             "claim_number": pa.array([f"{20_000 + i}" for i in range(rows)]),
@@ -100,6 +103,32 @@ def claims(rows: int = CLAIMS, seed: int = SEED) -> pa.Table:
             "preferred_language": pa.array(language),
             "helped_by_another": pa.array(helped),
             "split": pa.array(split),
+            "days_to_settle": settled,
+            "routing_desk": pa.array(desk),
             "claim_valid": pa.array(np.where(valid, "yes", "no").astype(object)),
         }
     )
+
+
+def _handling(rng, value, weight, before, message, channel, isles, photo, valid) -> tuple[np.ndarray, np.ndarray]:
+    """How many days a claim took to settle, and which of four desks it ended at; both shapes (rows,)."""
+    days = (
+        3.0
+        + 0.9 * np.clip(np.log(value / 20), 0, 3)
+        + 0.5 * np.clip(before, 0, 5)
+        + np.where(photo, 0.0, 2.2)
+        + np.where(channel == "telephone", 1.5, 0.0)
+        + 2.4 * isles
+        + 0.0015 * message
+        - 1.0 * valid
+    )
+    days = np.round(days * rng.gamma(9.0, 1 / 9.0, len(value)), 1)
+    effort = (
+        0.8 * np.log(value / 45)
+        + 0.05 * weight
+        + 0.6 * before
+        - 0.9 * photo
+        + 0.5 * (channel == "telephone")
+        + rng.logistic(0, 0.7, len(value))
+    )
+    return days, np.array(DESKS, dtype=object)[np.searchsorted([-0.4, 1.0, 2.4], effort)]

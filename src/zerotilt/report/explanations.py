@@ -15,9 +15,12 @@ from zerotilt.core.counterfactuals.change import ChangeResult
 from zerotilt.core.counterfactuals.flip import FlipResult
 from zerotilt.core.counterfactuals.nearest import Difference, NearestResult
 from zerotilt.core.drivers.by_part import ByPartResult
+from zerotilt.core.drivers.expectations import ExpectationsResult
 from zerotilt.core.drivers.loss_shapley import LossShapleyResult
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.drivers.own import OwnResult
+from zerotilt.core.drivers.side_by_side import SideResult
+from zerotilt.core.drivers.spread import SpreadResult
 from zerotilt.core.groups.performance import PerformanceResult
 from zerotilt.core.groups.tilt import TiltResult, by_tilt
 from zerotilt.core.response.accumulated import AleResult
@@ -274,10 +277,78 @@ def cases(result: CasesPage, spec: Spec) -> Drawing:
     return Drawing(WIDE, 0.7 + 0.22 * max(len(result.cases), 1), paint)
 
 
+def side_by_side(result: SideResult, spec: Spec) -> Drawing:
+    """Ranks of the first features, one column a measure."""
+    names = list(dict.fromkeys(one.feature for one in result.placed))[:SHOWN]
+    order = [card.measure for card in result.measures]
+
+    def paint(axes):
+        for one in result.placed:
+            if one.feature in names:
+                at = (order.index(one.measure), names.index(one.feature))
+                axes.text(
+                    *at, str(one.rank), ha="center", va="center", fontweight="bold" if one.rank <= 3 else "normal"
+                )
+        axes.set_xlim(-0.5, len(order) - 0.5)
+        axes.set_ylim(len(names) - 0.5, -0.5)
+        axes.set_yticks(range(len(names)), [short(words.title(name)) for name in names])
+        axes.set_xticks(range(len(order)), [short(card.label, 18) for card in result.measures], rotation=20, ha="right")
+        axes.tick_params(length=0)
+
+    return Drawing(WIDE, 1.4 + 0.27 * len(names), paint)
+
+
+def spread(result: SpreadResult, spec: Spec) -> Drawing:
+    """The chosen feature: middle contribution and the middle half, along its values."""
+
+    def paint(axes):
+        colours = [VERDIGRIS, OCHRE, IRIS, "#A23B72", "#3D6FA3", "#6B7A1E", "#8C5A3C"]
+        places = list(dict.fromkeys(one.label for one in result.stretches))
+        for number, part in enumerate(result.parts or ("",)):
+            mine = [
+                one for one in result.stretches if one.part == part and (one.position is not None or not result.numeric)
+            ]
+            at = [one.position if result.numeric else places.index(one.label) for one in mine]
+            colour = colours[number % len(colours)]
+            if result.numeric:
+                axes.fill_between(
+                    at, [one.p25 for one in mine], [one.p75 for one in mine], color=colour, alpha=0.15, lw=0
+                )
+                axes.plot(at, [one.p50 for one in mine], color=colour, lw=1.6, label=part)
+            else:
+                axes.vlines(at, [one.p25 for one in mine], [one.p75 for one in mine], color=colour, lw=1)
+                axes.plot(at, [one.p50 for one in mine], "o", color=colour, label=part)
+        if not result.numeric:
+            axes.set_xticks(
+                range(len(places)), [short(one, 12) for one in places], rotation=40 if len(places) > 8 else 0
+            )
+        if result.parts:
+            axes.legend(frameon=False, title=words.title(result.colour or ""))
+        axes.axhline(0, color=SOFT, lw=0.6)
+        axes.set_xlabel(words.title(result.feature))
+        scaled(axes.yaxis, result.output, spec, "contribution to the")
+
+    return Drawing(WIDE, 3.0, paint)
+
+
+def expectations(result: ExpectationsResult, spec: Spec) -> Drawing:
+    shown = result.checked[:SHOWN]
+    unit = {"probability": "chance", "log-odds": "log-odds", "value": spec.wording.unit or "the outcome's unit"}
+    return bars(
+        [f"{words.title(one.feature)}, expected: {one.expected}" for one in shown],
+        [one.mean_against for one in shown],
+        f"how far the mean goes against the expectation, in {unit[result.output]}; dark: contradicted",
+        colours=[BRICK if one.contradicted else RULE for one in shown],
+    )
+
+
 DRAWINGS: dict[str, Callable[[BaseModel, Spec], Drawing]] = {
     "drivers": figures.drivers,
     "response": figures.response,
     "ladder": figures.ladder,
+    "side_by_side": side_by_side,
+    "spread": spread,
+    "expectations": expectations,
     "loss_shapley": loss_shapley,
     "shapley_by_part": shapley_by_part,
     "own_parts": own_parts,

@@ -103,6 +103,13 @@ def drivers(result: DriversResult, spec: Spec) -> Drawing:
             estimate = driver.permutation
             axes.barh(place, max(estimate.value, 0), height=0.5, color=VERDIGRIS if driver.evidence_of_use else RULE)
             axes.plot([estimate.low, estimate.high], [place, place], color=INK, lw=1)
+            if driver.beside is not None:
+                other = driver.beside.permutation
+                axes.plot([other.low, other.high], [place + 0.32] * 2, color=OCHRE, lw=1)
+                axes.plot(other.value, place + 0.32, "d", color=OCHRE, ms=4)
+        if result.beside is not None:
+            axes.plot([], [], "d", color=OCHRE, ms=4, label="alongside")
+            axes.legend(frameon=False, loc="lower right")
         axes.set_yticks(range(len(shown)), [short(words.title(driver.feature)) for driver in shown])
         axes.invert_yaxis()
         axes.axvline(0, color=SOFT, lw=0.6)
@@ -141,10 +148,24 @@ def response(result: ResponseResult, spec: Spec) -> Drawing:
             axes.set_xticks(places, [short(point.label, 12) for point in points], rotation=40 if len(points) > 8 else 0)
         if result.threshold is not None:
             axes.axhline(result.threshold, color=SOFT, lw=0.7, ls=":")
+        _more_curves(axes, result, places)
         axes.set_xlabel(words.title(result.feature))
         scaled(axes.yaxis, result.output, spec)
 
     return Drawing(7.2, 2.9, paint)
+
+
+def _more_curves(axes: Axes, result: ResponseResult, places: list) -> None:
+    """Means of the parts and of what is read alongside, named in a legend."""
+    lines = [(part.label, part.mean, OCHRE if number % 2 else IRIS, "-") for number, part in enumerate(result.parts)]
+    if result.beside is not None:
+        lines.append(("alongside", result.beside.mean, OCHRE, "--"))
+    kept = [i for i, point in enumerate(result.points) if point.position is not None or not result.numeric]
+    for number, (label, mean, colour, dashes) in enumerate(lines):
+        marker = "osd^v<>"[number % 7]
+        axes.plot(places, [mean[i] for i in kept], dashes, color=colour, lw=1, marker=marker, ms=3, label=label)
+    if lines:
+        axes.legend(frameon=False, title=words.title(result.colour) if result.colour else None)
 
 
 def fold(result: LadderResult, most: int = 8) -> list[tuple[str, float]]:

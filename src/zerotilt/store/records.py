@@ -102,6 +102,16 @@ class Kept(Record):
     created = DateTimeTZField(constraints=NOW)
 
 
+class Judgement(Record):
+    """What people decided about one finding of an audit, and why."""
+
+    audit = ForeignKeyField(Audit, backref="judgements", on_delete="cascade")
+    finding = TextField()
+    decision = TextField(default="open")
+    reason = TextField(default="")
+    changed = DateTimeTZField(constraints=NOW)
+
+
 class Report(Record):
     audit = ForeignKeyField(Audit, backref="reports", on_delete="cascade")
     number = IntegerField()
@@ -111,4 +121,4 @@ class Report(Record):
     created = DateTimeTZField(constraints=NOW)
 
 
-RECORDS = (Audit, TableFile, ModelVersion, EvidenceRow, Task, Kept, Report)
+RECORDS = (Audit, TableFile, ModelVersion, EvidenceRow, Task, Kept, Judgement, Report)

@@ -58,7 +58,8 @@ class Board:
         return self.submit("check", "Model scored, roles checked", payload, audit, f"check:{audit.id}")
 
     def report(self, audit: Audit, context: Context) -> Task:
-        payload = basis(audit, context) | {"title": audit.title}
+        alone = context.model_copy(update={"alongside": None})
+        payload = basis(audit, alone) | {"title": audit.title}
         return self.submit("report", "Report", payload, audit, f"report:{audit.id}")
 
 
@@ -74,11 +75,8 @@ def basis(audit: Audit, context: Context) -> dict[str, Any]:
     table = current_table(audit)
     if audit.spec is None:
         raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
-    model = None
-    if context.model is not None:
-        model = ModelVersion.get_or_none((ModelVersion.id == context.model) & (ModelVersion.audit == audit))
-        if model is None:
-            raise Refused("The audit has no such model version.", where="model", todo="Choose one of its versions.")
+    model = _version(audit, context.model)
+    beside = context.alongside and _version(audit, context.alongside.model)
     return {
         "spec": audit.spec,
         "table_digest": table.digest,
@@ -86,19 +84,33 @@ def basis(audit: Audit, context: Context) -> dict[str, Any]:
         "table_name": table.name,
         "model_digest": model.digest if model else None,
         "model_name": model.name if model else None,
+        "alongside_digest": beside.digest if beside else None,
+        "alongside_name": beside.name if beside else None,
         "context": context.model_dump(mode="json"),
     }
+
+
+def _version(audit: Audit, wanted: str | None) -> ModelVersion | None:
+    if wanted is None:
+        return None
+    found = ModelVersion.get_or_none((ModelVersion.id == wanted) & (ModelVersion.audit == audit))
+    if found is None:
+        raise Refused("The audit has no such model version.", where="model", todo="Choose one of its versions.")
+    return found
 
 
 def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> tuple[str, dict[str, Any]]:
     """The key of a result, and the payload of the task that would compute it."""
     found = method_named(method)
     checked = found.settings.model_validate(settings)
+    if not found.reads_alongside:
+        context = context.model_copy(update={"alongside": None})
     arguments = basis(audit, context)
     digests = Digests(
         table=arguments["table_digest"],
         spec=Spec.model_validate(arguments["spec"]).digest(),
         model=arguments["model_digest"],
+        alongside=arguments["alongside_digest"],
     )
     payload = arguments | {"method": method, "settings": checked.model_dump(mode="json"), "seed": SEED}
     return key(found, digests, context, checked, SEED), payload

@@ -17,7 +17,7 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
 from zerotilt.report.auditfile import audit_file
-from zerotilt.report.compose import Kept, gather
+from zerotilt.report.compose import Judged, Kept, gather
 from zerotilt.report.render import Cover, render
 
 Job = Callable[[dict[str, Any], Path, Work], dict[str, Any]]
@@ -80,7 +80,11 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
             counts[which] = len(rows.select(spec, cases, which))
         except Refused:
             counts[which] = 0
-    return measured | {"counts": counts, "unknown_outcomes": int((~known).sum())}
+    return measured | {
+        "counts": counts,
+        "unknown_outcomes": int((~known).sum()),
+        "classes": list(subject.classes),
+    }
 
 
 def report(arguments: dict, scratch: Path, work: Work) -> dict:
@@ -88,7 +92,8 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
     subject, digests = opened(arguments)
     known = {item["key"]: Evidence.model_validate(item) for item in arguments["known"]}
     kept = [Kept(Evidence.model_validate(item["evidence"]), item["note"]) for item in arguments["kept"]]
-    bundle = gather(subject, digests, work, kept, known)
+    judged = {name: Judged(*found) for name, found in arguments["judgements"].items()}
+    bundle = gather(subject, digests, work, kept, known, judgements=judged)
     work.begin(1, "report written")
     cover = Cover(
         title=arguments["title"],
@@ -116,43 +121,54 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
 
 
 def demo(arguments: dict, scratch: Path, work: Work) -> dict:
-    """Generate the demo claims, train the demo models."""
+    """Generate the demo claims, train the demo models; one table, and an audit for each thing that is predicted."""
     import pyarrow.parquet as pq
 
     from zerotilt.demo import audit as demo_audit
 
     work.begin(2, "demo parts made")
-    claims, spec, models = demo_audit.build()
+    claims, audits = demo_audit.build_all()
     work.advance(1)
     path = scratch / "claims.parquet"
     pq.write_table(claims, path, compression="zstd")
-    made = []
-    for number, (name, data) in enumerate(models.items()):
-        target = scratch / f"{number}.onnx"
-        target.write_bytes(data)
-        made.append({"name": name, "file": str(target), "card": onnx.inspect(data).model_dump(mode="json")})
     profile = _profiled(path, None, work)["profile"]
-    return {
-        "title": demo_audit.TITLE,
-        "file": str(path),
-        "profile": profile,
-        "spec": spec.model_dump(mode="json"),
-        "models": made,
-    }
+    made, number = [], 0
+    for one in audits:
+        versions = []
+        for name, data in one.models.items():
+            target = scratch / f"{number}.onnx"
+            target.write_bytes(data)
+            versions.append({"name": name, "file": str(target), "card": onnx.inspect(data).model_dump(mode="json")})
+            number += 1
+        made.append({"title": one.title, "spec": one.spec.model_dump(mode="json"), "models": versions})
+    return {"file": str(path), "profile": profile, "audits": made}
 
 
 def opened(arguments: dict) -> tuple[Subject, Digests]:
     """The subject of a job from its table file, its meaning and its model file."""
     spec = Spec.model_validate(arguments["spec"])
     cases = Table(open(arguments["table_path"], "rb"))  # noqa: SIM115 - read lazily; closed with the process
-    predictor, model_digest = None, None
-    if arguments.get("model_path"):
-        data = Path(arguments["model_path"]).read_bytes()
-        model_digest = hashlib.sha256(data).hexdigest()
-        predictor = onnx.OnnxPredictor(data, cases, spec)
     context = Context.model_validate(arguments["context"])
-    digests = Digests(table=arguments["table_digest"], spec=spec.digest(), model=model_digest)
-    return Subject(spec, cases, predictor, context), digests
+    predictor, model_digest = _model(arguments.get("model_path"), cases, spec)
+    beside, beside_digest = None, None
+    if context.alongside is not None:
+        second, beside_digest = _model(arguments.get("alongside_path"), cases, spec)
+        beside = Subject(
+            spec,
+            cases,
+            second or predictor,
+            context.model_copy(update={"rows": context.alongside.rows or context.rows, "alongside": None}),
+        )
+    digests = Digests(table=arguments["table_digest"], spec=spec.digest(), model=model_digest, alongside=beside_digest)
+    return Subject(spec, cases, predictor, context, beside), digests
+
+
+def _model(path: str | None, cases: Table, spec: Spec) -> tuple[onnx.OnnxPredictor | None, str | None]:
+    """A model version and its digest; none where no file stands for one."""
+    if not path:
+        return None, None
+    data = Path(path).read_bytes()
+    return onnx.OnnxPredictor(data, cases, spec), hashlib.sha256(data).hexdigest()
 
 
 JOBS: dict[str, Job] = {

@@ -14,7 +14,7 @@ from typing import Any
 from peewee import SQL
 
 from zerotilt.core.refusal import Cancelled, Refused
-from zerotilt.core.spec import Context
+from zerotilt.core.spec import Context, Spec
 from zerotilt.store.check import discard_unowned
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
@@ -93,7 +93,7 @@ class Worker:
     def _arguments(self, task: Task) -> dict[str, Any]:
         """The payload with digests turned into paths, and what only the records know."""
         arguments = dict(task.payload)
-        for name in ("table", "model"):
+        for name in ("table", "model", "alongside"):
             if arguments.get(f"{name}_digest"):
                 arguments[f"{name}_path"] = str(self._files.path(arguments[f"{name}_digest"]))
         if "digest" in arguments:
@@ -106,6 +106,7 @@ class Worker:
                 "known": [row.body for row in rows],
                 "kept": kept_items(audit),
                 "number": next_number(audit),
+                "judgements": {one.finding: (one.decision, one.reason) for one in audit.judgements},
             }
         return arguments
 
@@ -116,8 +117,8 @@ class Worker:
             if name in kept:
                 kept[f"{name}_bytes"] = Path(kept[name]).stat().st_size
                 kept[name] = self._files.take(Path(kept[name]))
-        if "models" in kept:
-            kept["models"] = [model | {"file": self._files.take(Path(model["file"]))} for model in kept["models"]]
+        for audit in kept.get("audits", []):
+            audit["models"] = [model | {"file": self._files.take(Path(model["file"]))} for model in audit["models"]]
         return kept
 
     def _finish(self, task: Task, result: dict[str, Any]) -> None:
@@ -153,7 +154,7 @@ class Worker:
 
     def _finish_check(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         Audit.update(ready=True).where(Audit.id == task.audit_id).execute()
-        return {"counts": result["counts"], "unknown_outcomes": result["unknown_outcomes"]}
+        return {name: result[name] for name in ("counts", "unknown_outcomes", "classes")}
 
     def _finish_report(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         report = Report.create(
@@ -166,7 +167,16 @@ class Worker:
         return {"number": report.number}
 
     def _finish_demo(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        audit = Audit.create(title=result["title"], demo=True, spec=result["spec"], ready=True)
+        opened = [self._demo_audit(made, result) for made in result["audits"]]
+        for audit, first in opened:
+            self._board.check(audit, first)
+        for audit, first in opened:
+            self._warm(audit, first)
+        return {"audit": str(opened[0][0].id)}
+
+    def _demo_audit(self, made: dict[str, Any], result: dict[str, Any]) -> tuple[Audit, Context]:
+        """One audit of the demo's table, and the context it opens with."""
+        audit = Audit.create(title=made["title"], demo=True, spec=made["spec"], ready=True)
         TableFile.create(
             audit=audit,
             name="claims.parquet",
@@ -177,17 +187,18 @@ class Worker:
         )
         models = [
             ModelVersion.create(audit=audit, name=model["name"], digest=model["file"], card=model["card"])
-            for model in result["models"]
+            for model in made["models"]
         ]
-        self._board.check(audit, Context(model=str(models[0].id)))
-        for model in models:
-            self._warm(audit, Context(model=str(model.id)))
-        return {"audit": str(audit.id)}
+        return audit, Context(model=str(models[0].id))
 
     def _warm(self, audit: Audit, context: Context) -> None:
-        """Queue what every sheet opens with, so that the first visitor does not wait."""
+        """Queue what the sheets open with, so that the first visitor does not wait."""
+        event = audit.spec["task"] == "binary"
         for method in ("performance", "tilt", "response", "cases", "drivers"):
-            self._board.reading(audit, context, method, {}, urgent=False)
+            if event or method not in ("tilt", "cases"):
+                self._board.reading(audit, context, method, {}, urgent=False)
+        if expected := Spec.model_validate(audit.spec).expectations:
+            self._board.reading(audit, context, "expectations", {"expected": expected}, urgent=False)
 
     def sweep(self) -> int:
         """Take up again what a dead worker left; how many tasks."""

@@ -207,6 +207,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/side_by_side": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Methods side by side: the evidence, or the task that computes it */
+        post: operations["read_side_by_side"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/spread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Spread of contributions: the evidence, or the task that computes it */
+        post: operations["read_spread"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/expectations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Expected directions: the evidence, or the task that computes it */
+        post: operations["read_expectations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/loss_shapley": {
         parameters: {
             query?: never;
@@ -486,11 +537,51 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        get?: never;
+        put?: never;
         /**
          * Glance
-         * @description Flagged comparisons of each area that has been read in this context.
+         * @description Findings that are open in each area, of what has been read in this context.
          */
-        get: operations["glance_api_audits__audit_id__glance_get"];
+        post: operations["glance_api_audits__audit_id__glance_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/evidence/{key}/arrays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Arrays
+         * @description The arrays of one result, by name.
+         */
+        get: operations["arrays_api_audits__audit_id__evidence__key__arrays_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/evidence/{key}/arrays/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Array
+         * @description One array of a result as a file.
+         */
+        get: operations["array_api_audits__audit_id__evidence__key__arrays__name__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -666,6 +757,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Judge
+         * @description Write what was decided about a finding, and why.
+         */
+        put: operations["judge_api_audits__audit_id__findings_put"];
+        /** Read Findings */
+        post: operations["read_findings_api_audits__audit_id__findings_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/expectations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Expect
+         * @description Set or clear the direction that is expected of a feature; no number changes by it.
+         */
+        put: operations["expect_api_audits__audit_id__expectations_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -737,6 +869,11 @@ export interface components {
              * @description Rows in the bin that ends here, or at this level
              */
             rows: number;
+            /**
+             * Partial
+             * @description Partial dependence at the same place, centred in the same way
+             */
+            partial: number;
         };
         /** AleResult */
         AleResult: {
@@ -770,6 +907,28 @@ export interface components {
              * @description Rows left out because the feature is missing
              */
             missing: number;
+            /**
+             * Date
+             * @description Whether positions are days since 1970-01-01
+             */
+            date: boolean;
+            /**
+             * Gap
+             * @description Largest difference between the two curves
+             */
+            gap: number;
+            /** Gap At */
+            gap_at: string;
+            /**
+             * Apart
+             * @description Whether that is more than a tenth of their range and beyond the intervals
+             */
+            apart: boolean;
+            /**
+             * Associated
+             * @description Other features that go with this one in the table, strongest first
+             */
+            associated: components["schemas"]["Associated"][];
             /** Confidence */
             confidence: number;
         };
@@ -823,6 +982,32 @@ export interface components {
              * @default []
              */
             levels: string[];
+        };
+        /**
+         * Alongside
+         * @description A second model version, or a second row set, read in the same figures.
+         */
+        Alongside: {
+            /**
+             * Model
+             * @description Another version; the context's own when empty
+             */
+            model?: string | null;
+            /**
+             * Rows
+             * @description Other rows; the context's own when empty
+             */
+            rows?: ("hold-out" | "training" | "all") | null;
+        };
+        /** Associated */
+        Associated: {
+            /** Feature */
+            feature: string;
+            /**
+             * Strength
+             * @description |Spearman's ρ|, Cramér's V or correlation ratio, 0 to 1
+             */
+            strength: number;
         };
         /** AuditLine */
         AuditLine: {
@@ -878,6 +1063,11 @@ export interface components {
             unknown_outcomes: number | null;
             /** Groupings */
             groupings: string[];
+            /**
+             * Classes
+             * @description Where there are more than two, in their order, once Intake is finished
+             */
+            classes: string[];
         };
         /** Axis */
         Axis: {
@@ -894,6 +1084,74 @@ export interface components {
              * @description The output along this feature alone
              */
             mean: number[];
+        };
+        /**
+         * Beside
+         * @description The same feature in the model or rows read alongside. ``difference``: alongside less here.
+         */
+        Beside: {
+            permutation: components["schemas"]["Estimate"];
+            /** Rank */
+            rank: number;
+            /** Evidence Of Use */
+            evidence_of_use: boolean;
+            difference: components["schemas"]["Estimate"];
+        };
+        /**
+         * BesideCurve
+         * @description The mean curve of the model or rows read alongside, at the same points.
+         */
+        BesideCurve: {
+            /** Mean */
+            mean: number[];
+            /** Mean Low */
+            mean_low: number[];
+            /** Mean High */
+            mean_high: number[];
+            /**
+             * Difference
+             * @description Alongside less here
+             */
+            difference: components["schemas"]["Estimate"][];
+            /**
+             * Rows Named
+             * @enum {string}
+             */
+            rows_named: "held-out" | "training" | "all";
+            /** Other Model */
+            other_model: boolean;
+            /** Rows Read */
+            rows_read: number;
+        };
+        /**
+         * BesideRanking
+         * @description What is read alongside, as a whole.
+         */
+        BesideRanking: {
+            /**
+             * Rows Named
+             * @enum {string}
+             */
+            rows_named: "held-out" | "training" | "all";
+            /** Other Model */
+            other_model: boolean;
+            /** Loss As Is */
+            loss_as_is: number;
+            /** Rows */
+            rows: number;
+            /**
+             * Only There
+             * @description Features that only the model alongside takes, largest first
+             */
+            only_there: string[];
+            /**
+             * Only Here Used
+             * @description Evidence of use here, none alongside, and the gap is beyond zero
+             */
+            only_here_used: string[];
+            /** Only There Used */
+            only_there_used: string[];
+            agreement: components["schemas"]["Agreement"];
         };
         /** ByPartResult */
         ByPartResult: {
@@ -948,6 +1206,18 @@ export interface components {
              * @default 600
              */
             rows: number;
+            /**
+             * Sampled
+             * @description The same for every class, where contributions are sampled
+             * @default 150
+             */
+            sampled: number;
+            /**
+             * Walks
+             * @description Most pairs of walks a row, where they are sampled
+             * @default 1024
+             */
+            walks: number;
         };
         /** Case */
         Case: {
@@ -967,6 +1237,41 @@ export interface components {
             right: boolean;
             /** Values */
             values: (string | null)[];
+        };
+        /**
+         * CaseCurve
+         * @description The chosen row's own curve. The marker at (position, output) lies on the curve through ``path``.
+         */
+        CaseCurve: {
+            /** Row */
+            row: number;
+            /** Label */
+            label: string;
+            /**
+             * Position
+             * @description Where the row lies on a numeric axis
+             */
+            position: number | null;
+            /** Output */
+            output: number;
+            /**
+             * Values
+             * @description Over the same points
+             */
+            values: number[];
+            /**
+             * Path
+             * @description On a numeric axis: its curve with its own place in it
+             */
+            path: [
+                number,
+                number
+            ][];
+            /**
+             * Outside
+             * @description Whether the row lies beyond the drawn range
+             */
+            outside: boolean;
         };
         /** CasesAsk */
         CasesAsk: {
@@ -1219,6 +1524,13 @@ export interface components {
              */
             orders: number;
         };
+        /** ClassCurve */
+        ClassCurve: {
+            /** Label */
+            label: string;
+            /** Mean */
+            mean: number[];
+        };
         /**
          * ColumnProfile
          * @description Condition of one column over all rows.
@@ -1281,10 +1593,15 @@ export interface components {
              * @default []
              */
             cuts: number[];
+            /**
+             * Expected
+             * @description How those who know the field expect the output to go along this feature; changes no number
+             */
+            expected?: ("rises" | "falls" | "none") | null;
         };
         /**
          * Context
-         * @description What every sheet is reading: model version, rows, output.
+         * @description What every sheet is reading: model version, rows, output, and what is read alongside.
          */
         Context: {
             /**
@@ -1311,6 +1628,29 @@ export interface components {
              * @default
              */
             read_class: string;
+            alongside?: components["schemas"]["Alongside"] | null;
+        };
+        /**
+         * CurvePart
+         * @description The rows of one part by the colour's column.
+         */
+        CurvePart: {
+            /** Label */
+            label: string;
+            /** Rows */
+            rows: number;
+            /** Mean */
+            mean: number[];
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "rises" | "falls" | "bends" | "flat" | "by level";
+            /**
+             * Support
+             * @description Rows of the part near each point
+             */
+            support: number[];
         };
         /** CurvePoint */
         CurvePoint: {
@@ -1329,6 +1669,12 @@ export interface components {
             mean_high: number;
             /** P10 */
             p10: number;
+            /** P25 */
+            p25: number;
+            /** P50 */
+            p50: number;
+            /** P75 */
+            p75: number;
             /** P90 */
             p90: number;
             /**
@@ -1408,6 +1754,11 @@ export interface components {
             spec: string;
             /** Model */
             model: string | null;
+            /**
+             * Alongside
+             * @description Of the second model version, where one is read
+             */
+            alongside?: string | null;
         };
         /**
          * Disparity
@@ -1440,6 +1791,26 @@ export interface components {
             status: "flagged" | "uncertain" | "within" | "too_few";
         };
         /**
+         * Dominant
+         * @description One feature that carries most of the importance, and the output's spread when it is averaged out.
+         */
+        Dominant: {
+            /** Feature */
+            feature: string;
+            /** Share */
+            share: number;
+            /**
+             * Spread
+             * @description Standard deviation of the output
+             */
+            spread: number;
+            /**
+             * Spread Without
+             * @description The same with the feature's values taken from other rows and averaged
+             */
+            spread_without: number;
+        };
+        /**
          * Driver
          * @description One feature. ``permutation`` is added loss; the Shapley values are on the context's output scale.
          */
@@ -1470,6 +1841,8 @@ export interface components {
              * @description Mean response along the feature, for a small drawing
              */
             curve: number[];
+            /** @description Alongside; null where nothing is, or it does not take the feature */
+            beside: components["schemas"]["Beside"] | null;
         };
         /** DriversAsk */
         DriversAsk: {
@@ -1488,8 +1861,23 @@ export interface components {
              * @enum {string}
              */
             loss: "log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error";
+            /**
+             * Losses
+             * @description Those that are defined for this outcome
+             */
+            losses: ("log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error")[];
+            /**
+             * Of Class
+             * @description The class whose loss against all others it is
+             */
+            of_class: string | null;
             /** Loss As Is */
             loss_as_is: number;
+            /**
+             * Rows Named
+             * @enum {string}
+             */
+            rows_named: "held-out" | "training" | "all";
             /** Rows */
             rows: number;
             /** Rows Scored */
@@ -1503,6 +1891,8 @@ export interface components {
              * @enum {string}
              */
             output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
             /** Linked */
             linked: components["schemas"]["LinkedDrivers"][];
             /** @description Of the two measures, which answer different questions */
@@ -1517,6 +1907,7 @@ export interface components {
              * @description Share of the first feature in the summed importances
              */
             first_share: number | null;
+            dominant: components["schemas"]["Dominant"] | null;
             /** Shapley Method */
             shapley_method: string;
             /** Shapley Why */
@@ -1528,6 +1919,7 @@ export interface components {
              * @description exp of the entropy of the shares
              */
             effective_features: number | null;
+            beside: components["schemas"]["BesideRanking"] | null;
             /** Confidence */
             confidence: number;
         };
@@ -1539,6 +1931,12 @@ export interface components {
              * @enum {string}
              */
             loss: "auto" | "log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error";
+            /**
+             * Against Rest
+             * @description With several classes: the loss of the class that is read against all others
+             * @default false
+             */
+            against_rest: boolean;
             /**
              * Repeats
              * @default 10
@@ -1556,6 +1954,12 @@ export interface components {
              * @default 200
              */
             explained: number;
+            /**
+             * Walks
+             * @description Most pairs of walks a row, where they are sampled
+             * @default 1024
+             */
+            walks: number;
             /**
              * Linked From
              * @description Columns associated by at least this much are also shuffled together
@@ -1789,6 +2193,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["DriversResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ExpectationsResult] */
+        EvidenceView_ExpectationsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ExpectationsResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ExpectedResult] */
@@ -2115,6 +2555,78 @@ export interface components {
             result: components["schemas"]["ResponseResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[SideResult] */
+        EvidenceView_SideResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["SideResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[SpreadResult] */
+        EvidenceView_SpreadResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["SpreadResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[SurfaceResult] */
         EvidenceView_SurfaceResult_: {
             /** Key */
@@ -2223,6 +2735,98 @@ export interface components {
             result: components["schemas"]["TiltResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** Expect */
+        Expect: {
+            /** Feature */
+            feature: string;
+            /** Expected */
+            expected: ("rises" | "falls" | "none") | null;
+        };
+        /**
+         * Expectation
+         * @description One feature: what was expected, what the mean curve does, and how far single curves go against it.
+         */
+        Expectation: {
+            /** Feature */
+            feature: string;
+            /**
+             * Expected
+             * @enum {string}
+             */
+            expected: "rises" | "falls" | "none";
+            /**
+             * Goes
+             * @enum {string}
+             */
+            goes: "rises" | "falls" | "bends" | "flat" | "by level";
+            /** Contradicted */
+            contradicted: boolean;
+            /**
+             * Moves
+             * @description Range of the mean curve
+             */
+            moves: number;
+            /**
+             * Mean Against
+             * @description How far the mean curve goes back against the expectation; its range for none
+             */
+            mean_against: number;
+            /**
+             * Curves Against
+             * @description Share of curves with a step against it; null where none was expected
+             */
+            curves_against: number | null;
+            /**
+             * Largest
+             * @description Largest step of a single curve against it
+             */
+            largest: number | null;
+        };
+        /** ExpectationsAsk */
+        ExpectationsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ExpectationsSettings"];
+        };
+        /** ExpectationsResult */
+        ExpectationsResult: {
+            /**
+             * Checked
+             * @description Contradicted first, then by how far the mean goes against
+             */
+            checked: components["schemas"]["Expectation"][];
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+            /** Rows */
+            rows: number;
+            /** Rows Read */
+            rows_read: number;
+        };
+        /** ExpectationsSettings */
+        ExpectationsSettings: {
+            /**
+             * Expected
+             * @description Expected direction by feature
+             */
+            expected?: {
+                [key: string]: "rises" | "falls" | "none";
+            };
+            /**
+             * Points
+             * @default 30
+             */
+            points: number;
+            /**
+             * Rows
+             * @description Rows whose curves are read; a seeded sample beyond
+             * @default 1000
+             */
+            rows: number;
+        };
         /** ExpectedAsk */
         ExpectedAsk: {
             context?: components["schemas"]["Context"];
@@ -2311,6 +2915,33 @@ export interface components {
             where?: string | null;
             /** Todo */
             todo?: string | null;
+        };
+        /** FindingView */
+        FindingView: {
+            /**
+             * Finding
+             * @description Its name; the same while model and expectation are
+             */
+            finding: string;
+            /**
+             * Area
+             * @enum {string}
+             */
+            area: "intake" | "drivers" | "response" | "cases" | "tilt";
+            /** Statement */
+            statement: string;
+            /**
+             * Evidence
+             * @description Key of the evidence it rests on
+             */
+            evidence: string;
+            /**
+             * Decision
+             * @enum {string}
+             */
+            decision: "open" | "accepted" | "to mend" | "no concern";
+            /** Reason */
+            reason: string;
         };
         /** Finish */
         Finish: {
@@ -2439,6 +3070,21 @@ export interface components {
             /** Detail */
             detail?: components["schemas"]["ValidationError"][];
         };
+        /**
+         * Held
+         * @description One value of the case that is held.
+         */
+        Held: {
+            /** Feature */
+            feature: string;
+            /**
+             * Text
+             * @description As it would be typed; empty where it is missing
+             */
+            text: string;
+            /** Edited */
+            edited: boolean;
+        };
         /** InteractionsAsk */
         InteractionsAsk: {
             context?: components["schemas"]["Context"];
@@ -2495,6 +3141,21 @@ export interface components {
              * @default 4
              */
             draws: number;
+        };
+        /** Judged */
+        Judged: {
+            /** Finding */
+            finding: string;
+            /**
+             * Decision
+             * @enum {string}
+             */
+            decision: "open" | "accepted" | "to mend" | "no concern";
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
         };
         /** Keep */
         Keep: {
@@ -2630,6 +3291,35 @@ export interface components {
                 [key: string]: string;
             };
         };
+        /**
+         * Lane
+         * @description Contributions of one feature among the rows of one fifth of its values, or of one level.
+         */
+        Lane: {
+            /** Feature */
+            feature: string;
+            /**
+             * Lane
+             * @description 0 for the lowest values, or the largest level
+             */
+            lane: number;
+            /** Lanes */
+            lanes: number;
+            /** Label */
+            label: string;
+            /** Rows */
+            rows: number;
+            /** P10 */
+            p10: number;
+            /** P25 */
+            p25: number;
+            /** P50 */
+            p50: number;
+            /** P75 */
+            p75: number;
+            /** P90 */
+            p90: number;
+        };
         /** LevelCount */
         LevelCount: {
             /** Level */
@@ -2644,7 +3334,18 @@ export interface components {
         LinkedDrivers: {
             /** Features */
             features: string[];
+            /**
+             * Least
+             * @description The weakest association between two of them, 0 to 1
+             */
+            least: number;
+            /** @description Loss added when they are shuffled together */
             permutation: components["schemas"]["Estimate"];
+            /**
+             * Singles
+             * @description Sum of the losses added when each is shuffled alone
+             */
+            singles: number;
         };
         /**
          * LocalTerm
@@ -2750,6 +3451,21 @@ export interface components {
              * @description Rows that the metric can be read from; for AUC the smaller class
              */
             of: number;
+        };
+        /** MeasureCard */
+        MeasureCard: {
+            /**
+             * Measure
+             * @enum {string}
+             */
+            measure: "shuffled" | "moved" | "signed" | "explained loss" | "coefficients" | "splits";
+            /** Label */
+            label: string;
+            /**
+             * Asks
+             * @description The question it answers
+             */
+            asks: string;
         };
         /**
          * ModelCard
@@ -2951,6 +3667,30 @@ export interface components {
             /** Rows */
             rows: number;
         };
+        /**
+         * Parting
+         * @description Two measures that rank a feature far apart.
+         */
+        Parting: {
+            /** Feature */
+            feature: string;
+            /**
+             * First
+             * @enum {string}
+             */
+            first: "shuffled" | "moved" | "signed" | "explained loss" | "coefficients" | "splits";
+            /** First Rank */
+            first_rank: number;
+            /**
+             * Second
+             * @enum {string}
+             */
+            second: "shuffled" | "moved" | "signed" | "explained loss" | "coefficients" | "splits";
+            /** Second Rank */
+            second_rank: number;
+            /** Why */
+            why: string;
+        };
         /** PerformanceAsk */
         PerformanceAsk: {
             context?: components["schemas"]["Context"];
@@ -2972,6 +3712,27 @@ export interface components {
          * @description Nothing to choose.
          */
         PerformanceSettings: Record<string, never>;
+        /**
+         * Placed
+         * @description One feature by one measure; sizes of different measures are not on one scale, ranks are.
+         */
+        Placed: {
+            /** Feature */
+            feature: string;
+            /**
+             * Measure
+             * @enum {string}
+             */
+            measure: "shuffled" | "moved" | "signed" | "explained loss" | "coefficients" | "splits";
+            /** Rank */
+            rank: number;
+            /** Value */
+            value: number;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+        };
         /** Ranked */
         Ranked: {
             /** Feature */
@@ -3019,6 +3780,11 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_DriversResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[ExpectationsResult] */
+        ReadingView_ExpectationsResult_: {
+            evidence?: components["schemas"]["EvidenceView_ExpectationsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[ExpectedResult] */
         ReadingView_ExpectedResult_: {
             evidence?: components["schemas"]["EvidenceView_ExpectedResult_"] | null;
@@ -3062,6 +3828,16 @@ export interface components {
         /** ReadingView[ResponseResult] */
         ReadingView_ResponseResult_: {
             evidence?: components["schemas"]["EvidenceView_ResponseResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[SideResult] */
+        ReadingView_SideResult_: {
+            evidence?: components["schemas"]["EvidenceView_SideResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[SpreadResult] */
+        ReadingView_SpreadResult_: {
+            evidence?: components["schemas"]["EvidenceView_SpreadResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[SurfaceResult] */
@@ -3108,6 +3884,13 @@ export interface components {
             feature: string;
             /** Numeric */
             numeric: boolean;
+            /**
+             * Date
+             * @description Whether positions are days since 1970-01-01
+             */
+            date: boolean;
+            /** Ordered */
+            ordered: boolean;
             /** Points */
             points: components["schemas"]["CurvePoint"][];
             /**
@@ -3115,25 +3898,58 @@ export interface components {
              * @description Single ICE curves over the same points
              */
             curves: number[][];
+            /**
+             * Curve Rows
+             * @description The table's row of each single curve, from 0
+             */
+            curve_rows: number[];
+            /**
+             * Curve Parts
+             * @description The part of each single curve, where there is a colour
+             */
+            curve_parts: number[];
+            /** Colour */
+            colour: string | null;
+            /** Parts */
+            parts: components["schemas"]["CurvePart"][];
+            /**
+             * Classes
+             * @description With several classes: the mean curve of each, in their order
+             */
+            classes: components["schemas"]["ClassCurve"][];
             /** Density */
             density: components["schemas"]["Density"][];
             /**
-             * Case
-             * @description The chosen row's own curve over the same points
+             * Rug
+             * @description Distinct values in the drawn range, up to 400 spread evenly over them
              */
-            case: number[] | null;
+            rug: number[];
             /**
-             * Case Position
-             * @description Where that row lies on a numeric axis
+             * Distinct
+             * @description How many distinct values there are in the drawn range
              */
-            case_position: number | null;
-            /** Case Label */
-            case_label: string | null;
+            distinct: number;
+            /**
+             * Outside
+             * @description Rows with a value beyond the drawn range
+             */
+            outside: number;
+            /**
+             * Least
+             * @description The least value of any row
+             */
+            least: number | null;
+            /** Greatest */
+            greatest: number | null;
+            case: components["schemas"]["CaseCurve"] | null;
+            beside: components["schemas"]["BesideCurve"] | null;
             /**
              * Output
              * @enum {string}
              */
             output: "probability" | "log-odds" | "value";
+            /** Centred */
+            centred: boolean;
             /** Threshold */
             threshold: number | null;
             /** Event */
@@ -3154,6 +3970,11 @@ export interface components {
             left_out: number;
             /** Features */
             features: string[];
+            /**
+             * Columns
+             * @description Columns the curves can be told apart by
+             */
+            columns: string[];
             /** Confidence */
             confidence: number;
         };
@@ -3171,11 +3992,27 @@ export interface components {
              */
             points: number;
             /**
-             * Range
-             * @default 1 to 99%
-             * @enum {string}
+             * Percentiles
+             * @description Range of a numeric axis; 0 and 100 are the least and the greatest value
+             * @default [
+             *       1,
+             *       99
+             *     ]
              */
-            range: "1 to 99%" | "full";
+            percentiles: [
+                number,
+                number
+            ];
+            /**
+             * Low
+             * @description Where a region of the axis begins, in place of percentiles
+             */
+            low?: number | null;
+            /**
+             * High
+             * @description Where it ends
+             */
+            high?: number | null;
             /**
              * Rows
              * @description Rows whose curves are averaged
@@ -3194,6 +4031,12 @@ export interface components {
              * @default false
              */
             centred: boolean;
+            /**
+             * Colour
+             * @description A column of the table by which the curves are told apart
+             * @default
+             */
+            colour: string;
             /**
              * Case
              * @description A row of the table whose own curve is given too, from 0
@@ -3281,6 +4124,91 @@ export interface components {
         Shapley_By_PartAsk: {
             context?: components["schemas"]["Context"];
             settings?: components["schemas"]["ByPartSettings"];
+        };
+        /** SideResult */
+        SideResult: {
+            /**
+             * Placed
+             * @description Feature by feature in the order of permutation importance
+             */
+            placed: components["schemas"]["Placed"][];
+            /** Measures */
+            measures: components["schemas"]["MeasureCard"][];
+            /**
+             * Agreements
+             * @description Of every two measures, named by their labels
+             */
+            agreements: components["schemas"]["Agreement"][];
+            /**
+             * Partings
+             * @description Furthest apart first
+             */
+            partings: components["schemas"]["Parting"][];
+            /**
+             * Own Missing
+             * @description Why there are no coefficients or splits
+             */
+            own_missing: string | null;
+            /** Linked */
+            linked: components["schemas"]["LinkedDrivers"][];
+            /** Rows */
+            rows: number;
+            /** Rows Scored */
+            rows_scored: number;
+            /** Explained */
+            explained: number;
+            /** Rows Walked */
+            rows_walked: number;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Loss */
+            loss: string;
+        };
+        /** SideSettings */
+        SideSettings: {
+            /**
+             * Loss
+             * @default auto
+             * @enum {string}
+             */
+            loss: "auto" | "log_loss" | "brier_score" | "auc" | "error_rate" | "squared_error" | "absolute_error";
+            /**
+             * Repeats
+             * @default 5
+             */
+            repeats: number;
+            /**
+             * Rows
+             * @description Rows shuffled; a seeded sample beyond
+             * @default 5000
+             */
+            rows: number;
+            /**
+             * Explained
+             * @description Rows whose contributions are averaged
+             * @default 200
+             */
+            explained: number;
+            /**
+             * Walked
+             * @description Rows walked for loss Shapley values
+             * @default 256
+             */
+            walked: number;
+            /**
+             * Walks
+             * @description Most pairs of walks a row, where they are sampled
+             * @default 1024
+             */
+            walks: number;
+        };
+        /** Side_By_SideAsk */
+        Side_By_SideAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["SideSettings"];
         };
         /** Span */
         Span: {
@@ -3379,6 +4307,99 @@ export interface components {
              */
             wording: components["schemas"]["Wording"];
         };
+        /** SpreadAsk */
+        SpreadAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["SpreadSettings"];
+        };
+        /** SpreadResult */
+        SpreadResult: {
+            /**
+             * Lanes
+             * @description Feature by feature, largest mean absolute contribution first
+             */
+            lanes: components["schemas"]["Lane"][];
+            /**
+             * Stretches
+             * @description Of the chosen feature, part by part, along its values
+             */
+            stretches: components["schemas"]["Stretch"][];
+            /** Feature */
+            feature: string;
+            /** Numeric */
+            numeric: boolean;
+            /** Date */
+            date: boolean;
+            /** Colour */
+            colour: string | null;
+            /** Parts */
+            parts: string[];
+            /**
+             * Parted
+             * @description Largest gap between two parts' medians at the same values; 0 without a colour
+             */
+            parted: number;
+            /** Parted At */
+            parted_at: string | null;
+            /**
+             * Features
+             * @description Largest mean absolute contribution first
+             */
+            features: string[];
+            /**
+             * Columns
+             * @description Columns the rows can be told apart by
+             */
+            columns: string[];
+            /** Rows */
+            rows: number;
+            /** Rows Explained */
+            rows_explained: number;
+            /** Method */
+            method: string;
+            /** Why */
+            why: string;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** SpreadSettings */
+        SpreadSettings: {
+            /**
+             * Feature
+             * @description The feature drawn along its values; the one that moves most when empty
+             * @default
+             */
+            feature: string;
+            /**
+             * Colour
+             * @description A column of the table by which the rows are told apart
+             * @default
+             */
+            colour: string;
+            /**
+             * Rows
+             * @description Rows explained where that is exact and cheap; a sample beyond
+             * @default 300000
+             */
+            rows: number;
+            /**
+             * Sampled
+             * @description Rows explained where contributions are sampled or dear
+             * @default 300
+             */
+            sampled: number;
+            /**
+             * Walks
+             * @description Most pairs of walks a row, where they are sampled
+             * @default 1024
+             */
+            walks: number;
+        };
         /**
          * Step
          * @description The first so many features of the explanation's order, taken away or known alone.
@@ -3401,6 +4422,33 @@ export interface components {
              * @description Mean output with the first features known and no other
              */
             alone: number;
+        };
+        /**
+         * Stretch
+         * @description Contributions of the chosen feature among the rows near one value, in one part of the rows.
+         */
+        Stretch: {
+            /** Part */
+            part: string;
+            /**
+             * Position
+             * @description Mean value of the rows; null for levels and for missing
+             */
+            position: number | null;
+            /** Label */
+            label: string;
+            /** Rows */
+            rows: number;
+            /** P10 */
+            p10: number;
+            /** P25 */
+            p25: number;
+            /** P50 */
+            p50: number;
+            /** P75 */
+            p75: number;
+            /** P90 */
+            p90: number;
         };
         /** SurfaceAsk */
         SurfaceAsk: {
@@ -3434,10 +4482,40 @@ export interface components {
              */
             kind: "output" | "interaction";
             /**
+             * Decision
+             * @description With several classes the class of the largest mean probability, for an event 1 where it is predicted; empty where nothing is decided
+             */
+            decision: number[][];
+            /**
+             * Strength
+             * @description With several classes that probability, for an event how far the mean lies from the threshold
+             */
+            strength: number[][];
+            /**
+             * Decisions
+             * @description What the decisions are called, by number
+             */
+            decisions: string[];
+            /**
              * Held
              * @description The case whose other columns are held
              */
             held: string | null;
+            /**
+             * Held Values
+             * @description All values of that case
+             */
+            held_values: components["schemas"]["Held"][];
+            /**
+             * Marker
+             * @description Where the case itself lies, in its two values
+             */
+            marker: [
+                number | string | null,
+                number | string | null
+            ] | null;
+            /** Features */
+            features: string[];
             /**
              * Output
              * @enum {string}
@@ -3483,6 +4561,13 @@ export interface components {
              * @description Hold the other columns at this row of the table instead, from 0
              */
             case?: number | null;
+            /**
+             * Edits
+             * @description Values of that case to write over; empty is missing
+             */
+            edits?: {
+                [key: string]: string;
+            };
             /**
              * Kind
              * @description The mean output, or second-order accumulated effects of two numbers
@@ -4087,6 +5172,111 @@ export interface operations {
             };
         };
     };
+    read_side_by_side: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Side_By_SideAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SideResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_spread: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpreadAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SpreadResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_expectations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectationsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ExpectationsResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     read_loss_shapley: {
         parameters: {
             query?: never;
@@ -4647,19 +5837,20 @@ export interface operations {
             };
         };
     };
-    glance_api_audits__audit_id__glance_get: {
+    glance_api_audits__audit_id__glance_post: {
         parameters: {
-            query?: {
-                model?: string | null;
-                rows?: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 audit_id: string;
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Context"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -4671,6 +5862,71 @@ export interface operations {
                         [key: string]: number;
                     };
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    arrays_api_audits__audit_id__evidence__key__arrays_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    array_api_audits__audit_id__evidence__key__arrays__name__get: {
+        parameters: {
+            query?: {
+                kind?: "csv" | "parquet" | "json";
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+                key: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {
@@ -5023,6 +6279,109 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    judge_api_audits__audit_id__findings_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Judged"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_findings_api_audits__audit_id__findings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Context"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    expect_api_audits__audit_id__expectations_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Expect"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spec"];
+                };
             };
             /** @description Validation Error */
             422: {

@@ -41,6 +41,7 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
         });
         if (task.kind !== "evidence") client.invalidateQueries({ queryKey: ["audit", audit] });
         client.invalidateQueries({ queryKey: ["glance", audit] });
+        client.invalidateQueries({ queryKey: ["findings", audit] });
         if (task.kind === "report") client.invalidateQueries({ queryKey: ["reports", audit] });
       }
     });

@@ -6,7 +6,15 @@ import { ENDED, useTask } from "./tasks";
 export interface Readings {
   performance: Schemas["EvidenceView_PerformanceResult_"];
   drivers: Schemas["EvidenceView_DriversResult_"];
+  side_by_side: Schemas["EvidenceView_SideResult_"];
+  shapley_by_part: Schemas["EvidenceView_ByPartResult_"];
+  spread: Schemas["EvidenceView_SpreadResult_"];
+  expectations: Schemas["EvidenceView_ExpectationsResult_"];
   response: Schemas["EvidenceView_ResponseResult_"];
+  ale: Schemas["EvidenceView_AleResult_"];
+  surface: Schemas["EvidenceView_SurfaceResult_"];
+  interactions: Schemas["EvidenceView_InteractionsResult_"];
+  expected: Schemas["EvidenceView_ExpectedResult_"];
   cases: Schemas["EvidenceView_CasesPage_"];
   ladder: Schemas["EvidenceView_LadderResult_"];
   tilt: Schemas["EvidenceView_TiltResult_"];
@@ -32,10 +40,15 @@ export interface Asked<M extends MethodName> {
  * Ask for a method's evidence in the open context; computed in the background when it is not there yet.
  * With `quick` settings, evidence from a sample is shown until the whole is there.
  */
-export function useReading<M extends MethodName>(method: M, settings: object, quick?: object): Asked<M> {
+export function useReading<M extends MethodName>(
+  method: M,
+  settings: object,
+  quick?: object,
+  wanted = true,
+): Asked<M> {
   const { audit } = useAuditContext();
-  const whole = useAsked(method, settings, audit.ready);
-  const waiting = Boolean(quick) && audit.ready && (whole.evidence === undefined || whole.stale) && !whole.problem;
+  const whole = useAsked(method, settings, audit.ready && wanted);
+  const waiting = wanted && Boolean(quick) && audit.ready && (whole.evidence === undefined || whole.stale) && !whole.problem;
   const sample = useAsked(method, { ...settings, ...quick }, waiting);
   if (!waiting || !sample.evidence || sample.stale) return whole;
   return { ...whole, evidence: sample.evidence, stale: false };

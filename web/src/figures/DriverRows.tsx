@@ -7,31 +7,36 @@ import { Fitted, pressable } from "./Figure";
 type Result = Schemas["DriversResult"];
 export type Driver = Schemas["Driver"];
 
-const ROW = 37;
-const TOP = 30;
+export const ROW = 37;
+export const TOP = 30;
+const RIGHT = 356;
 
-/** Ranked features: bar with interval, share, a small response curve and where it goes. */
+/** Ranked features: bar with interval, share, a small response curve and where it goes; what is alongside as a diamond. */
 export function DriverRows(props: {
   result: Result;
   width: number;
-  shown: number;
+  /** The rows drawn, with their rank; others leave room. */
+  shown: { driver: Driver; rank: number; place: number }[];
+  height: number;
   onFeature: (feature: string) => void;
 }) {
   const { result, width } = props;
-  const drivers = result.drivers.slice(0, props.shown);
-  const name = Math.min(190, width * 0.24);
-  const right = 262;
-  const most = Math.max(...drivers.map((driver) => driver.permutation.high ?? 0), 1e-9);
-  const least = Math.min(0, ...drivers.map((driver) => driver.permutation.low ?? 0));
-  const x = scaleLinear([least, most], [name + 4, width - right - 64]);
-  const curves = drivers.flatMap((driver) => driver.curve);
-  const rise = scaleLinear([Math.min(...curves), Math.max(...curves)], [ROW - 9, 9]);
-  const column = (place: number) => width - right + place;
+  const name = Math.min(190, width * 0.22);
+  const estimates = result.drivers.flatMap((driver) => [driver.permutation, driver.beside?.permutation ?? []].flat());
+  const most = Math.max(...estimates.map((one) => one.high ?? 0), 1e-9);
+  const least = Math.min(0, ...estimates.map((one) => one.low ?? 0));
+  const x = scaleLinear([least, most], [name + 4, width - RIGHT - 64]);
+  const [low, high] = result.drivers.reduce(
+    ([a, b], driver) => [Math.min(a, ...driver.curve), Math.max(b, ...driver.curve)],
+    [Number.POSITIVE_INFINITY, Number.NEGATIVE_INFINITY],
+  );
+  const rise = scaleLinear([low, high], [ROW - 9, 9]);
+  const column = (place: number) => width - RIGHT + place;
   return (
     // biome-ignore lint/a11y/useSemanticElements: a drawing whose rows are buttons
     <svg
       width={width}
-      height={TOP + ROW * drivers.length + 4}
+      height={props.height}
       role="group"
       aria-label="Features by permutation importance; each opens its response"
     >
@@ -41,84 +46,108 @@ export function DriverRows(props: {
           {LOSSES[result.loss]} added when the column is shuffled
         </text>
         <text x={column(52)} y={12} textAnchor="end">
-          share
+          {result.beside ? "rank" : "share"}
         </text>
         <text x={column(72)} y={12}>
           response
         </text>
-        <text x={column(172)} y={12}>
+        <text x={column(166)} y={12}>
           goes
         </text>
+        <text x={column(222)} y={12}>
+          expected
+        </text>
       </g>
-      {drivers.map((driver, place) => {
-        const { value, low, high } = driver.permutation as { value: number; low: number; high: number };
-        const end = Math.max(x(value), x(0));
-        return (
-          <g
-            key={driver.feature}
-            transform={`translate(0,${TOP + place * ROW - ROW / 4})`}
-            data-driver={driver.feature}
-            {...pressable(undefined, () => props.onFeature(driver.feature))}
+      {props.shown.map(({ driver, rank, place }) => (
+        <g
+          key={driver.feature}
+          transform={`translate(0,${TOP + place * ROW - ROW / 4})`}
+          data-driver={driver.feature}
+          {...pressable(undefined, () => props.onFeature(driver.feature))}
+        >
+          <title>{`Open the response along ${title(driver.feature)}`}</title>
+          <rect width={column(214)} height={ROW} fill="transparent" />
+          <text y={ROW / 2} fontSize={12} dominantBaseline="central" fill="var(--soft)">
+            {rank}
+          </text>
+          <Fitted
+            x={rank > 99 ? 30 : 22}
+            y={ROW / 2}
+            width={name - 26}
+            weight={driver.evidence_of_use ? 600 : 400}
+            fill={driver.evidence_of_use ? "var(--ink)" : "var(--soft)"}
           >
-            <title>{`Open the response along ${title(driver.feature)}`}</title>
-            <rect width={width} height={ROW} fill="transparent" />
-            <text y={ROW / 2} fontSize={12} dominantBaseline="central" fill="var(--soft)">
-              {place + 1}
-            </text>
-            <Fitted
-              x={22}
-              y={ROW / 2}
-              width={name - 26}
-              weight={driver.evidence_of_use ? 600 : 400}
-              fill={driver.evidence_of_use ? "var(--ink)" : "var(--soft)"}
-            >
-              {title(driver.feature)}
-            </Fitted>
-            <rect
-              x={Math.min(x(0), x(value))}
-              y={ROW / 2 - 7}
-              width={Math.abs(x(value) - x(0))}
-              height={14}
-              fill={driver.evidence_of_use ? "var(--act)" : "var(--rule)"}
-              data-part="bar"
-            />
-            <line x1={x(low)} x2={x(high)} y1={ROW / 2} y2={ROW / 2} stroke="var(--ink)" strokeWidth={1.4} />
-            <text
-              x={Math.max(end, x(high)) + 8}
-              y={ROW / 2}
-              fontSize={12.5}
-              dominantBaseline="central"
-              fill="var(--soft)"
-            >
-              {driver.evidence_of_use ? decimal(value) : "no evidence of use"}
-            </text>
-            <text
-              x={column(52)}
-              y={ROW / 2}
-              fontSize={12.5}
-              textAnchor="end"
-              dominantBaseline="central"
-              fill="var(--ink)"
-            >
-              {driver.evidence_of_use && driver.share != null ? percent(driver.share) : ""}
-            </text>
-            <SmallCurve
-              values={driver.curve}
-              x={column(72)}
-              width={80}
-              rise={rise}
-              levels={driver.direction === "by level"}
-            />
-            <text x={column(172)} y={ROW / 2} fontSize={12.5} dominantBaseline="central" fill="var(--ink)">
-              {driver.direction}
-            </text>
-            <line x1={0} x2={width} y1={ROW} y2={ROW} stroke="var(--rule)" strokeWidth={0.8} />
-          </g>
-        );
-      })}
+            {title(driver.feature)}
+          </Fitted>
+          <Bar driver={driver} x={x} />
+          <text
+            x={column(52)}
+            y={ROW / 2}
+            fontSize={12.5}
+            textAnchor="end"
+            dominantBaseline="central"
+            fill="var(--ink)"
+          >
+            {result.beside
+              ? driver.beside
+                ? moved(rank, driver.beside.rank)
+                : "absent"
+              : driver.evidence_of_use && driver.share != null
+                ? percent(driver.share)
+                : ""}
+          </text>
+          <SmallCurve
+            values={driver.curve}
+            x={column(72)}
+            width={78}
+            rise={rise}
+            levels={driver.direction === "by level"}
+          />
+          <text x={column(166)} y={ROW / 2} fontSize={12.5} dominantBaseline="central" fill="var(--ink)">
+            {driver.direction}
+          </text>
+          <line x1={0} x2={width} y1={ROW} y2={ROW} stroke="var(--rule)" strokeWidth={0.8} />
+        </g>
+      ))}
     </svg>
   );
 }
+
+function Bar({ driver, x }: { driver: Driver; x: (value: number) => number }) {
+  const { value, low, high } = driver.permutation as { value: number; low: number; high: number };
+  const beside = driver.beside?.permutation as { value: number; low: number; high: number } | undefined;
+  const at = beside ? ROW / 2 - 5 : ROW / 2;
+  const end = Math.max(x(value), x(0), x(high), beside ? x(beside.high) : 0);
+  return (
+    <>
+      <rect
+        x={Math.min(x(0), x(value))}
+        y={at - 7}
+        width={Math.abs(x(value) - x(0))}
+        height={14}
+        fill={driver.evidence_of_use ? "var(--act)" : "var(--rule)"}
+        data-part="bar"
+      />
+      <line x1={x(low)} x2={x(high)} y1={at} y2={at} stroke="var(--ink)" strokeWidth={1.4} />
+      {beside && (
+        <g data-part="beside" stroke="var(--raise)">
+          <line x1={x(beside.low)} x2={x(beside.high)} y1={ROW - 8} y2={ROW - 8} strokeWidth={1.4} />
+          <path
+            d={`M${x(beside.value)},${ROW - 13} l5,5 l-5,5 l-5,-5 z`}
+            fill={driver.beside?.evidence_of_use ? "var(--raise)" : "var(--sheet)"}
+            strokeWidth={1.4}
+          />
+        </g>
+      )}
+      <text x={end + 8} y={ROW / 2} fontSize={12.5} dominantBaseline="central" fill="var(--soft)">
+        {driver.evidence_of_use ? decimal(value) : "no evidence of use"}
+      </text>
+    </>
+  );
+}
+
+/** A rank here and alongside: "2 → 5". */
+const moved = (here: number, there: number) => (here === there ? "same" : `${here} → ${there}`);
 
 export const LOSSES: Record<Result["loss"], string> = {
   log_loss: "log loss",
@@ -128,10 +157,8 @@ export const LOSSES: Record<Result["loss"], string> = {
   squared_error: "squared error",
   absolute_error: "absolute error",
 };
-/** The losses that are defined for an event. */
-export const EVENT_LOSSES = ["log_loss", "brier_score", "auc", "error_rate"] as const;
 
-function SmallCurve(props: {
+export function SmallCurve(props: {
   values: number[];
   x: number;
   width: number;

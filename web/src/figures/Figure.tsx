@@ -1,4 +1,6 @@
 import { type ReactNode, useEffect, useRef, useState } from "react";
+import type { AnyEvidence } from "../api/useReading";
+import { useAuditContext } from "../frame/context";
 import { save } from "../ui/csv";
 import { ActionMenu } from "../ui/Menu";
 
@@ -8,6 +10,8 @@ export function Figure(props: {
   alternative: string;
   draw: (width: number) => ReactNode;
   data: () => string;
+  /** The arrays behind the drawing, each in open formats. */
+  evidence?: AnyEvidence;
   /** Narrower than this the figure is scrolled sideways, not squeezed. */
   least?: number;
 }) {
@@ -19,6 +23,7 @@ export function Figure(props: {
     watch.observe(place.current);
     return () => watch.disconnect();
   }, []);
+  const { audit } = useAuditContext();
   const least = props.least ?? 520;
   const svg = () => place.current?.querySelector("svg") as SVGSVGElement;
   return (
@@ -37,6 +42,7 @@ export function Figure(props: {
             },
             { label: "Picture (PNG)", onChoose: () => savePng(`${props.name}.png`, svg()) },
             { label: "Data (CSV)", onChoose: () => save(`${props.name}.csv`, props.data()) },
+            ...(props.evidence ? arraysOf(audit.id, props.evidence) : []),
           ]}
         >
           Download figure
@@ -44,6 +50,37 @@ export function Figure(props: {
       </div>
     </figure>
   );
+}
+
+const KINDS = ["parquet", "json"] as const;
+
+/** The result's main array as a file, straight from the server. */
+function arraysOf(audit: string, evidence: AnyEvidence) {
+  const main = MAIN[evidence.method] ?? "points";
+  return KINDS.map((kind) => ({
+    label: `Data (${kind === "json" ? "JSON" : "Parquet"})`,
+    onChoose: () => follow(`/api/audits/${audit}/evidence/${evidence.key}/arrays/${main}?kind=${kind}`),
+  }));
+}
+
+const MAIN: Record<string, string> = {
+  drivers: "drivers",
+  side_by_side: "placed",
+  shapley_by_part: "means",
+  spread: "stretches",
+  expectations: "checked",
+  interactions: "pairs",
+  expected: "worst",
+  cases: "cases",
+  ladder: "rungs",
+  tilt: "disparities",
+};
+
+function follow(address: string): void {
+  const link = document.createElement("a");
+  link.href = address;
+  link.download = "";
+  link.click();
 }
 
 const STYLED = [

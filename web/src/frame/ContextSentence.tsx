@@ -4,6 +4,7 @@ import { api, need } from "../api/client";
 import { ChoiceMenu } from "../ui/Menu";
 import { count } from "../ui/numbers";
 import { ROW_NAMES, ROWS, useAuditContext } from "./context";
+import { outputNames } from "./wording";
 
 export function AuditMenu() {
   const { audit } = useAuditContext();
@@ -11,7 +12,7 @@ export function AuditMenu() {
   const audits = useQuery({ queryKey: ["audits"], queryFn: () => need(api.GET("/api/audits")) }).data ?? [];
   const open = (id: string) => {
     const chosen = audits.find((one) => one.id === id);
-    navigate(chosen ? `/audits/${id}/${chosen.ready ? "tilt" : "intake"}` : "/");
+    navigate(chosen ? `/audits/${id}/${chosen.ready ? "" : "intake"}` : "/");
   };
   return (
     <ChoiceMenu
@@ -30,18 +31,16 @@ const PART = "border-b border-act font-medium text-act whitespace-nowrap max-[70
 
 /** The sentence whose bold parts are menus; the only place the context is chosen. */
 export function ContextSentence() {
-  const { audit, model, context, set } = useAuditContext();
+  const { audit, model, context, task, set } = useAuditContext();
   const wording = audit.spec?.wording;
   const named = (role: string) => audit.spec?.columns.find((column) => column.role === role)?.name;
-  const event = wording?.event || `${named("outcome")} is ${audit.spec?.event}`;
   const rowLabel = (which: (typeof ROWS)[number]) =>
     `${ROW_NAMES[which]} ${wording?.rows ?? "rows"}${audit.counts ? `, ${count(audit.counts[which] ?? 0)}` : ""}`;
-  const outputs: Record<string, string> = {
-    probability: `chance that ${event}`,
-    "log-odds": `log-odds that ${event}`,
-  };
+  const outputs: Record<string, string> = outputNames(audit, context.read_class ?? "");
   const rows = context.rows ?? "hold-out";
-  const output = context.output ?? "probability";
+  const output = task === "regression" ? "value" : (context.output ?? "probability");
+  const classes = audit.classes;
+  const read = context.read_class || audit.spec?.event || classes[classes.length - 1];
   return (
     <p className="font-serif text-[16.5px]">
       Reading{" "}
@@ -82,12 +81,57 @@ export function ContextSentence() {
             className={PART}
             value={output}
             choices={Object.entries(outputs).map(([value, label]) => ({ value, label }))}
-            onChoose={(chosen) => set({ as: chosen === "probability" ? null : chosen })}
+            onChoose={(chosen) => set({ as: chosen === "log-odds" ? chosen : null })}
           >
             {outputs[output]} <span aria-hidden>▾</span>
           </ChoiceMenu>
+          {classes.length > 0 && (
+            <>
+              {" "}
+              <ChoiceMenu
+                label={`Class: ${read}`}
+                className="text-[14px] text-soft hover:text-act whitespace-nowrap"
+                value={read ?? ""}
+                choices={classes.map((value) => ({ value, label: value }))}
+                onChoose={(chosen) => set({ class: chosen === audit.spec?.event ? null : chosen })}
+              >
+                Class: {read} <span aria-hidden>▾</span>
+              </ChoiceMenu>
+            </>
+          )}
         </>
       )}
     </p>
+  );
+}
+
+/** A second version or row set, read in the same figures. */
+export function AlongsideMenu() {
+  const { audit, model, context, search, set } = useAuditContext();
+  if (!model) return null;
+  const wording = audit.spec?.wording;
+  const choices = [
+    { value: "", label: "nothing alongside" },
+    ...audit.models
+      .filter((one) => one.id !== model.id)
+      .map((one) => ({ value: `model:${one.id}`, label: `version ${one.name}` })),
+    ...ROWS.filter((one) => one !== (context.rows ?? "hold-out") && (audit.counts?.[one] ?? 1) > 0).map((one) => ({
+      value: `rows:${one}`,
+      label: `${ROW_NAMES[one]} ${wording?.rows ?? "rows"}`,
+    })),
+  ];
+  const value = context.alongside ? (search.get("beside") ?? "") : "";
+  const shown = choices.find((one) => one.value === value)?.label;
+  const text = value ? `alongside ${shown}` : "+ alongside";
+  return (
+    <ChoiceMenu
+      label={text}
+      className={value ? "font-medium text-act" : "text-soft hover:text-act"}
+      value={value}
+      choices={choices}
+      onChoose={(chosen) => set({ beside: chosen || null })}
+    >
+      {text}
+    </ChoiceMenu>
   );
 }

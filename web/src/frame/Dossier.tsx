@@ -1,9 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, need, type Problem, type Schemas } from "../api/client";
+import { api, type Context, need, type Problem, type Schemas } from "../api/client";
 import { ProblemNote } from "../ui/ProblemNote";
-import { useAuditContext } from "./context";
+import { contextOf, useAuditContext } from "./context";
+import { Findings } from "./Findings";
 import { useKeeper } from "./keeper";
 
 type Kept = Schemas["KeptView"];
@@ -53,6 +54,7 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
         </button>
       </div>
       {trouble && <ProblemNote problem={trouble} />}
+      <Findings />
       <ol>
         {items?.map((item) => (
           <Item
@@ -83,7 +85,7 @@ function Invitation({ empty }: { empty: boolean }) {
       {offered ? (
         <>
           Press <b className="font-semibold text-ink">k</b> to{" "}
-          <button type="button" className="act" onClick={keep}>
+          <button type="button" className="act" onClick={() => keep()}>
             keep the open figure
           </button>
         </>
@@ -96,16 +98,35 @@ function Invitation({ empty }: { empty: boolean }) {
   );
 }
 
+/** Settings that stand in the address, under their names there. */
+const NAMES_IN_ADDRESS = [
+  ["feature", "feature"],
+  ["row", "row"],
+  ["colour", "colour"],
+  ["first", "first"],
+  ["second", "second"],
+  ["case", "case"],
+  ["low", "from"],
+  ["high", "to"],
+] as const;
+/** The part of its sheet that a method is read in, where that is not the first. */
+const PARTS: Record<string, string> = {
+  side_by_side: "methods",
+  shapley_by_part: "parts",
+  spread: "spread",
+  surface: "two",
+  interactions: "pairs",
+};
+
 /** The address that reads a kept item again, with its own context and settings. */
 function address(audit: string, item: Kept): string {
-  const query = new URLSearchParams();
-  if (item.context.model) query.set("model", item.context.model);
-  if (item.context.rows) query.set("rows", item.context.rows);
-  if (item.context.output === "log-odds") query.set("as", "log-odds");
-  for (const name of ["feature", "row"]) {
-    const value = item.settings[name];
-    if (value !== undefined && value !== "") query.set(name, String(value));
+  const query = new URLSearchParams(contextOf(item.context as Context));
+  for (const [setting, name] of NAMES_IN_ADDRESS) {
+    const value = item.settings[setting];
+    if (value !== undefined && value !== null && value !== "") query.set(name, String(value));
   }
+  const part = PARTS[item.method];
+  if (part) query.set("part", part);
   return `/audits/${audit}/${item.area}?${query}`;
 }
 

@@ -6,7 +6,7 @@ import { TaskFollower, useTasks } from "../api/tasks";
 import type { AnyEvidence } from "../api/useReading";
 import { ProblemNote } from "../ui/ProblemNote";
 import { AREAS } from "./areas";
-import { AuditMenu, ContextSentence } from "./ContextSentence";
+import { AlongsideMenu, AuditMenu, ContextSentence } from "./ContextSentence";
 import { contextQuery, OpenAudit, useAuditContext } from "./context";
 import { Dossier } from "./Dossier";
 import { Help } from "./Help";
@@ -65,11 +65,15 @@ function Opened() {
     onSuccess: () => client.invalidateQueries({ queryKey: ["dossier", audit.id] }),
   });
   const { mutate } = keeping;
-  const keep = useCallback(() => {
-    if (!offered) return;
-    setDossier(true);
-    mutate(offered);
-  }, [offered, mutate]);
+  const keep = useCallback(
+    (other?: AnyEvidence) => {
+      const wanted = other ?? offered;
+      if (!wanted) return;
+      setDossier(true);
+      mutate(wanted);
+    },
+    [offered, mutate],
+  );
   const keeper = useMemo(() => ({ offer, offered, keep }), [offered, keep]);
   useKeys(keep, setHelp);
 
@@ -80,6 +84,7 @@ function Opened() {
           <AuditMenu />
           {audit.ready && <ContextSentence />}
           <div className="ml-auto flex items-center gap-4">
+            {audit.ready && <AlongsideMenu />}
             <Running />
             <button
               type="button"
@@ -112,9 +117,9 @@ function Opened() {
   );
 }
 
-/** One key an area, k to keep, ? for the list. */
+/** One key an area, k to keep, l for the scale, ? for the list. */
 function useKeys(keep: () => void, setHelp: (open: boolean) => void): void {
-  const { audit, search } = useAuditContext();
+  const { audit, context, task, search, set } = useAuditContext();
   const navigate = useNavigate();
   useEffect(() => {
     const pressed = (event: KeyboardEvent) => {
@@ -124,11 +129,13 @@ function useKeys(keep: () => void, setHelp: (open: boolean) => void): void {
       const area = AREAS.find((one) => one.key === event.key);
       if (area) navigate(`/audits/${audit.id}/${area.path}${contextQuery(search)}`);
       else if (event.key === "k") keep();
+      else if (event.key === "l" && task !== "regression")
+        set({ as: context.output === "log-odds" ? null : "log-odds" });
       else if (event.key === "?") setHelp(true);
       else return;
       event.preventDefault();
     };
     window.addEventListener("keydown", pressed);
     return () => window.removeEventListener("keydown", pressed);
-  }, [audit.id, search, navigate, keep, setHelp]);
+  }, [audit.id, context.output, task, search, set, navigate, keep, setHelp]);
 }

@@ -5,6 +5,8 @@ export function Help({ open, onOpen }: { open: boolean; onOpen: (open: boolean) 
   const keys: [string, string][] = [
     ...AREAS.map((area): [string, string] => [area.key, area.name]),
     ["k", "Keep the open figure in the dossier"],
+    ["l", "Read the output as a probability or as log-odds"],
+    ["b", "Back to the whole axis (Response)"],
     ["Enter", "Open the card of the mark in focus"],
     ["?", "This list"],
   ];

@@ -13,12 +13,7 @@ export function Rail() {
     queryKey: ["glance", audit.id, context],
     queryFn: () =>
       need(
-        api.GET("/api/audits/{audit_id}/glance", {
-          params: {
-            path: { audit_id: audit.id },
-            query: { model: context.model ?? undefined, rows: context.rows },
-          },
-        }),
+        api.POST("/api/audits/{audit_id}/glance", { params: { path: { audit_id: audit.id } }, body: context as never }),
       ),
     enabled: audit.ready,
   });

@@ -1,9 +1,12 @@
+import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect } from "react";
+import { api, need } from "../api/client";
 import type { AnyEvidence, Asked, MethodName, Readings } from "../api/useReading";
 import { count } from "../ui/numbers";
 import { ProblemNote } from "../ui/ProblemNote";
 import { Progress } from "../ui/Progress";
-import { useKeeper } from "./keeper";
+import { useAuditContext } from "./context";
+import { KeepThis, useKeeper } from "./keeper";
 
 /** Reading, figure, table, method note: the order of every area. */
 export function Sheet<M extends MethodName>(props: {
@@ -33,12 +36,63 @@ export function Sheet<M extends MethodName>(props: {
             <summary className="act cursor-pointer">How this was computed</summary>
             <div className="mt-2 max-w-[80ch] space-y-2 text-soft">
               {props.note}
+              <Arrays evidence={evidence} />
               <Provenance evidence={evidence} />
             </div>
           </details>
         </div>
       )}
     </>
+  );
+}
+
+/** A second reading under the sheet's own, with its figure; it can be kept by itself. */
+export function Beneath<M extends MethodName>(props: {
+  asked: Asked<M>;
+  label: string;
+  note?: ReactNode;
+  children: (evidence: Readings[M]) => ReactNode;
+}) {
+  const { asked } = props;
+  const evidence = asked.evidence as AnyEvidence | undefined;
+  return (
+    <section aria-label={props.label} className="mt-8 border-t border-rule pt-3">
+      <h2 className="font-semibold">{props.label}</h2>
+      <Waiting asked={asked} />
+      {evidence && (
+        <div style={{ opacity: asked.stale ? 0.55 : 1 }} aria-busy={asked.stale}>
+          <p className="mt-1 max-w-[72ch] font-serif text-[18px] leading-[1.3]">
+            <Spans evidence={evidence} />
+          </p>
+          <p className="mt-1 max-w-[90ch] text-soft">{evidence.reading.detail}</p>
+          {props.children(asked.evidence as Readings[M])}
+          <div className="mt-1 flex flex-wrap gap-5">
+            <KeepThis evidence={evidence} />
+            <details className="text-[12.5px] text-soft">
+              <summary className="cursor-pointer hover:text-act">How this was computed</summary>
+              <div className="mt-2 max-w-[80ch] space-y-2">
+                {props.note}
+                <Arrays evidence={evidence} />
+                <Provenance evidence={evidence} />
+              </div>
+            </details>
+          </div>
+        </div>
+      )}
+    </section>
+  );
+}
+
+function Spans({ evidence }: { evidence: Pick<AnyEvidence, "reading"> }) {
+  return evidence.reading.headline.map((span) =>
+    span.flagged ? (
+      <span key={span.text} className="text-flag">
+        <span className="sr-only">Flagged: </span>
+        {span.text}
+      </span>
+    ) : (
+      <span key={span.text}>{span.text}</span>
+    ),
   );
 }
 
@@ -63,21 +117,48 @@ export function ReadingText({ evidence }: { evidence: Pick<AnyEvidence, "reading
   return (
     <>
       <p data-testid="reading" className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]">
-        {evidence.reading.headline.map((span) =>
-          span.flagged ? (
-            <span key={span.text} className="text-flag">
-              <span className="sr-only">Flagged: </span>
-              {span.text}
-            </span>
-          ) : (
-            <span key={span.text}>{span.text}</span>
-          ),
-        )}
+        <Spans evidence={evidence} />
       </p>
       <p data-testid="detail" className="mt-1.5 max-w-[90ch] text-soft">
         {evidence.reading.detail}
       </p>
     </>
+  );
+}
+
+/** Every array of the result, in three open formats. */
+function Arrays({ evidence }: { evidence: AnyEvidence }) {
+  const { audit } = useAuditContext();
+  const names = useQuery({
+    queryKey: ["arrays", evidence.key],
+    queryFn: () =>
+      need(
+        api.GET("/api/audits/{audit_id}/evidence/{key}/arrays", {
+          params: { path: { audit_id: audit.id, key: evidence.key } },
+        }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+  }).data;
+  if (!names?.length) return null;
+  return (
+    <ul aria-label="Arrays of this result" className="flex flex-wrap gap-x-6">
+      {names.map((name) => (
+        <li key={name}>
+          {name.replaceAll("_", " ")}:{" "}
+          {(["csv", "parquet", "json"] as const).map((kind) => (
+            <a
+              key={kind}
+              className="act mr-2"
+              download
+              aria-label={`${kind} of ${name.replaceAll("_", " ")}`}
+              href={`/api/audits/${audit.id}/evidence/${evidence.key}/arrays/${name}?kind=${kind}`}
+            >
+              {kind}
+            </a>
+          ))}
+        </li>
+      ))}
+    </ul>
   );
 }
 

@@ -16,11 +16,14 @@ export function useAuditContext() {
   const named = (id: string | null) => audit.models.find((one) => one.id === id);
   const newest = audit.models[audit.models.length - 1];
   const model = named(wanted) ?? (audit.ready ? named(audit.checked_model) : undefined) ?? newest;
+  const task = audit.spec?.task ?? "binary";
+  const beside = besideOf(search.get("beside"), named);
   const context: Context = {
     model: model?.id ?? null,
     rows: ROWS.find((one) => one === search.get("rows")) ?? "hold-out",
-    output: search.get("as") === "log-odds" ? "log-odds" : "probability",
-    read_class: "",
+    output: search.get("as") === "log-odds" && task !== "regression" ? "log-odds" : "probability",
+    read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
+    alongside: beside && (beside.model !== model?.id || beside.rows) ? beside : null,
   };
   const set = useCallback(
     (changes: Record<string, string | null>) =>
@@ -37,13 +40,36 @@ export function useAuditContext() {
       ),
     [setSearch],
   );
-  return { audit, model, context, search, set };
+  return { audit, model, context, task, search, set };
+}
+
+/** What is read alongside, as it stands in the address: "model:" or "rows:" and a name. */
+function besideOf(text: string | null, named: (id: string | null) => Audit["models"][number] | undefined) {
+  const [kind, wanted] = [text?.split(":")[0], text?.slice(text.indexOf(":") + 1) ?? ""];
+  if (kind === "model" && named(wanted)) return { model: wanted, rows: null };
+  const rows = ROWS.find((one) => one === wanted);
+  return kind === "rows" && rows ? { model: null, rows } : null;
+}
+
+const CONTEXT_NAMES = ["model", "rows", "as", "class", "beside"];
+
+/** The parts of an address that open a context again. */
+export function contextOf(context: Context): Record<string, string> {
+  const { model, rows, output, read_class, alongside } = context;
+  return {
+    ...(model ? { model } : {}),
+    ...(rows ? { rows } : {}),
+    ...(output === "log-odds" ? { as: "log-odds" } : {}),
+    ...(read_class ? { class: read_class } : {}),
+    ...(alongside?.model ? { beside: `model:${alongside.model}` } : {}),
+    ...(alongside?.rows ? { beside: `rows:${alongside.rows}` } : {}),
+  };
 }
 
 /** Only what names the context, for links from one area to another. */
 export function contextQuery(search: URLSearchParams, more: Record<string, string> = {}): string {
   const kept = new URLSearchParams();
-  for (const name of ["model", "rows", "as"]) {
+  for (const name of CONTEXT_NAMES) {
     const value = search.get(name);
     if (value) kept.set(name, value);
   }

@@ -9,7 +9,21 @@ export function namesOf(audit: Audit) {
   return {
     row: wording?.row ?? "row",
     rows: wording?.rows ?? "rows",
+    unit: wording?.unit ?? "",
     high: above ? favourable : unfavourable,
     low: above ? unfavourable : favourable,
   };
+}
+
+/** What the output is, as it is said in the sentence at the top and on axes. */
+export function outputNames(audit: Audit, readClass: string) {
+  const spec = audit.spec;
+  const outcome = (spec?.columns.find((column) => column.role === "outcome")?.name ?? "").replaceAll("_", " ");
+  if (spec?.task === "regression") {
+    const unit = spec.wording?.unit;
+    return { value: unit ? `${outcome}, in ${unit}` : outcome };
+  }
+  const one = readClass || spec?.event || audit.classes[audit.classes.length - 1];
+  const event = audit.classes.length ? `${outcome} is ${one}` : spec?.wording?.event || `${outcome} is ${spec?.event}`;
+  return { probability: `chance that ${event}`, "log-odds": `log-odds that ${event}` };
 }

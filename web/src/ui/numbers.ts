@@ -23,11 +23,26 @@ export const bytes = (value: number) =>
   value >= 2 ** 20 ? `${fixed(value / 2 ** 20, 1)} MiB` : `${fixed(value / 2 ** 10, 1)} KiB`;
 
 export type Scale = "probability" | "log-odds" | "value";
+/** A number in its unit, with four digits at least where they say something. */
+export const quantity = (value: number, unit = "") => {
+  const text = Math.abs(value) >= 1_000 ? value.toLocaleString("en", { maximumFractionDigits: 0 }) : short(value);
+  return `${text} ${unit}`.trim().replace("-", "−");
+};
+const short = (value: number) => String(Number(value.toPrecision(4)));
 /** An output value on its scale. */
-export const output = (value: number, scale: Scale) => (scale === "probability" ? percent(value) : fixed(value, 2));
-/** A step of the output, with its sign: points of probability or log-odds. */
+export const output = (value: number, scale: Scale, unit = "") =>
+  scale === "probability" ? percent(value) : scale === "value" ? quantity(value, unit) : fixed(value, 2);
+/** A step of the output, with its sign: points of probability, log-odds or the outcome's unit. */
 export const step = (value: number, scale: Scale) =>
-  scale === "probability" ? signed(value * 100, 1) : signed(value, 2);
+  scale === "probability"
+    ? signed(value * 100, 1)
+    : scale === "value"
+      ? (value >= 0 ? "+" : "") + quantity(value)
+      : signed(value, 2);
+/** A day counted from 1970 as a date. */
+export const day = (value: number) => new Date(value * 86_400_000).toISOString().slice(0, 10);
+/** Whether an interval leaves zero out. */
+export const beyondZero = (found: Estimate) => (found.low ?? 0) > 0 || (found.high ?? 0) < 0;
 
 export interface Estimate {
   value: number | null;

@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.explain import explain
+from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.groups import membership
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
@@ -29,6 +29,10 @@ class ByPartSettings(Frozen):
     rows: int = Field(
         default=600, ge=2, le=1_000_000, description="Rows explained, over all groups; a seeded sample beyond"
     )
+    sampled: int = Field(
+        default=150, ge=2, le=1_000_000, description="The same for every class, where contributions are sampled"
+    )
+    walks: int = Field(default=1_024, ge=2, le=10_000, description="Most pairs of walks a row, where they are sampled")
 
 
 class PartMean(Frozen):
@@ -62,18 +66,17 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
     ------
     Refused : the model has no classes, or no column makes groups.
     """
-    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
+    dear = settings.by == "class" and not cheap(subject)
+    most = min(settings.rows, settings.sampled) if dear else settings.rows
+    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[:most])
     rows = subject.rows[chosen]
     column = None
     if settings.by == "class":
         if not subject.classes:
             raise Refused("by: the model has one output; parts by class need several classes.", todo="Choose groups.")
         parts = list(subject.classes)
-        context = subject.context
-        found = [
-            explain(_reading(subject, context.model_copy(update={"read_class": name})), rows, seed, work)
-            for name in parts
-        ]
+        subject.frame, subject.structure  # noqa: B018  read once for all classes
+        found = [explain(subject.of_class(name), rows, seed, work, most_pairs=settings.walks) for name in parts]
         values = [one.values for one in found]
     else:
         column = settings.column or next((name for (name, *_) in subject.spec.groupings), "")
@@ -81,7 +84,7 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
             raise Refused("column: no column makes groups.", todo="Name a column, or mark one as a group in Intake.")
         subject.spec.column(column)
         labels, codes = membership.groups(subject.spec, subject.table, rows, (column,))
-        one = explain(subject, rows, seed, work)
+        one = explain(subject, rows, seed, work, most_pairs=settings.walks)
         found = [one]
         parts = [label for i, label in enumerate(labels) if (codes == i).any()]
         values = [one.values[codes == i] for i in range(len(labels)) if (codes == i).any()]
@@ -116,10 +119,6 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
         output=subject.scale,
         confidence=subject.spec.policy.confidence,
     )
-
-
-def _reading(subject: Subject, context) -> Subject:
-    return Subject(subject.spec, subject.table, subject.predictor, context)
 
 
 def say(result: ByPartResult, wording: Wording, settings: ByPartSettings) -> Reading:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy import stats
@@ -11,6 +13,8 @@ from scipy.spatial.distance import squareform
 from zerotilt.core.predictors import Frame
 
 MOST_ROWS = 20_000
+MOST_PAIRED_CELLS = 200_000_000
+"""Rows times pairs of text columns, beyond which fewer rows are read."""
 
 
 def association(frame: Frame, seed: int = 0) -> NDArray[np.float64]:
@@ -19,37 +23,62 @@ def association(frame: Frame, seed: int = 0) -> NDArray[np.float64]:
     Two numbers: |Spearman's ρ|. Two texts: Cramér's V, corrected for chance
     (Bergsma 2013). A number and a text: the correlation ratio η. Missing numbers
     take the median; a missing text is a level. A seeded sample of 20,000 rows
-    where there are more.
+    where there are more, of fewer where there are very many text columns.
     """
-    if frame.rows > MOST_ROWS:
-        frame = frame.take(np.sort(np.random.default_rng(seed).choice(frame.rows, MOST_ROWS, replace=False)))
     p = len(frame.names)
-    ranks: dict[int, NDArray] = {}
-    codes: dict[int, NDArray] = {}
-    for j, name in enumerate(frame.names):
-        values = frame[name]
-        if values.dtype.kind == "f":
-            known = values[np.isfinite(values)]
-            filled = np.where(np.isfinite(values), values, np.median(known) if len(known) else 0.0)
-            ranks[j] = stats.rankdata(filled)
-        else:
-            codes[j] = np.unique(values.astype(str), return_inverse=True)[1]
+    texts = [j for j, name in enumerate(frame.names) if frame[name].dtype.kind != "f"]
+    most = int(np.clip(MOST_PAIRED_CELLS // max(len(texts) ** 2, 1), 1_000, MOST_ROWS))
+    if frame.rows > most:
+        frame = frame.take(np.sort(np.random.default_rng(seed).choice(frame.rows, most, replace=False)))
+    numbers = [j for j in range(p) if j not in set(texts)]
+    unit = _unit_ranks(frame, numbers)
+    codes = [_codes(frame, j) for j in texts]
     out = np.eye(p)
-    for a in range(p):
-        for b in range(a + 1, p):
-            if a in ranks and b in ranks:
-                found = _correlation(ranks[a], ranks[b])
-            elif a in codes and b in codes:
-                found = _cramer(codes[a], codes[b])
-            else:
-                found = _ratio(codes[a] if a in codes else codes[b], ranks[a] if a in ranks else ranks[b])
-            out[a, b] = out[b, a] = found
+    out[np.ix_(numbers, numbers)] = np.minimum(np.abs(unit.T @ unit), 1.0)
+    for place, a in enumerate(texts):
+        if numbers:
+            out[a, numbers] = out[numbers, a] = _ratios(codes[place], unit)
+        for before, b in enumerate(texts[:place]):
+            out[a, b] = out[b, a] = _cramer(codes[place], codes[before])
+    np.fill_diagonal(out, 1.0)
     return out
 
 
-def _correlation(a: NDArray, b: NDArray) -> float:
-    spread = a.std() * b.std()
-    return float(min(abs(np.mean((a - a.mean()) * (b - b.mean())) / spread), 1.0)) if spread else 0.0
+def association_with(frame: Frame, name: str) -> NDArray[np.float64]:
+    """Strength of association of one column with every column, as :func:`association`, shape (p,)."""
+    texts = [j for j, other in enumerate(frame.names) if frame[other].dtype.kind != "f"]
+    numbers = [j for j in range(len(frame.names)) if j not in set(texts)]
+    own = frame.names.index(name)
+    unit = _unit_ranks(frame, numbers)
+    out = np.zeros(len(frame.names))
+    if own in texts:
+        mine = _codes(frame, own)
+        if numbers:
+            out[numbers] = _ratios(mine, unit)
+        out[texts] = [_cramer(mine, _codes(frame, j)) for j in texts]
+    else:
+        mine = unit[:, [numbers.index(own)]]
+        out[numbers] = np.minimum(np.abs(mine.T @ unit)[0], 1.0)
+        out[texts] = [_ratios(_codes(frame, j), mine)[0] for j in texts]
+    out[own] = 1.0
+    return out
+
+
+def _unit_ranks(frame: Frame, columns: Sequence[int]) -> NDArray[np.float64]:
+    """Ranks of numbers, centred and of length one, shape (rows, columns); missing ones take the median."""
+    ranks = np.empty((frame.rows, len(columns)))
+    for place, j in enumerate(columns):
+        values = frame[frame.names[j]]
+        known = values[np.isfinite(values)]
+        filled = np.where(np.isfinite(values), values, np.median(known) if len(known) else 0.0)
+        ranks[:, place] = stats.rankdata(filled)
+    ranks -= ranks.mean(axis=0)
+    length = np.sqrt((ranks**2).sum(axis=0))
+    return ranks / np.where(length > 0, length, 1)
+
+
+def _codes(frame: Frame, column: int) -> NDArray[np.int64]:
+    return np.unique(frame[frame.names[column]].astype(str), return_inverse=True)[1]
 
 
 def _cramer(a: NDArray, b: NDArray) -> float:
@@ -65,22 +94,26 @@ def _cramer(a: NDArray, b: NDArray) -> float:
     return float(min(np.sqrt(phi / least), 1.0)) if least > 0 else 0.0
 
 
-def _ratio(codes: NDArray, values: NDArray) -> float:
-    total = values.var()
-    if not total:
-        return 0.0
+def _ratios(codes: NDArray, unit: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Correlation ratio of one text with each column of centred numbers of length one, shape (columns,)."""
     sizes = np.bincount(codes)
-    means = np.bincount(codes, values) / np.maximum(sizes, 1)
-    return float(np.sqrt(min((sizes * (means - values.mean()) ** 2).sum() / len(values) / total, 1.0)))
+    order = np.argsort(codes, kind="stable")
+    sums = np.add.reduceat(unit[order], np.concatenate([[0], np.cumsum(sizes)[:-1]]), axis=0)
+    return np.sqrt(np.minimum((sums**2 / sizes[:, None]).sum(axis=0), 1.0))
 
 
 def linked(frame: Frame, least: float = 0.7, seed: int = 0) -> list[tuple[str, ...]]:
     """Sets of columns of which every two are associated by at least ``least`` (complete linkage on 1 − association)."""
-    if len(frame.names) < 2:
+    return sets_of(frame.names, association(frame, seed), least)
+
+
+def sets_of(names: Sequence[str], strength: NDArray[np.float64], least: float) -> list[tuple[str, ...]]:
+    """The same, from the associations of the named columns, shape (p, p)."""
+    if len(names) < 2:
         return []
-    distance = np.clip(1 - association(frame, seed), 0, 1)
+    distance = np.clip(1 - strength, 0, 1)
     np.fill_diagonal(distance, 0)
     tree = hierarchy.linkage(squareform(distance, checks=False), "complete")
     label = hierarchy.fcluster(tree, 1 - least, "distance")
-    sets = [tuple(name for name, own in zip(frame.names, label, strict=True) if own == one) for one in np.unique(label)]
+    sets = [tuple(name for name, own in zip(names, label, strict=True) if own == one) for one in np.unique(label)]
     return [one for one in sets if len(one) > 1]

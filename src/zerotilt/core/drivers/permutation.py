@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from zerotilt.core.drivers.losses import Loss, per_row
 from zerotilt.core.groups import intervals
 from zerotilt.core.predictors import Frame, Predictor
+from zerotilt.core.spec import Task
 from zerotilt.core.work import Work
 
 
@@ -32,8 +33,15 @@ class _Shared:
     loss: Loss
     threshold: float
     weights: NDArray[np.float64]
-    as_is: NDArray[np.float64]
+    of_class: int | None
     seed: int
+
+    def lost(self, frame: Frame) -> NDArray[np.float64]:
+        """The loss of every row, shape (rows,)."""
+        outputs, task, outcome = self.predictor.outputs(frame), self.predictor.task, self.outcome
+        if self.of_class is not None:
+            outputs, task, outcome = outputs[:, [self.of_class]], Task.binary, outcome == self.of_class
+        return per_row(self.loss, task, outcome, outputs, self.threshold, self.weights)
 
 
 def permute(
@@ -47,18 +55,20 @@ def permute(
     work: Work,
     weights: NDArray[np.float64] | None = None,
     sets: Sequence[Sequence[str]] | None = None,
+    of_class: int | None = None,
 ) -> Permuted:
     """Importance of each column, or of each set of columns shuffled together (Breiman 2001; Fisher, Rudin & Dominici 2019).
 
     The standard error joins two sources: which rows are in the table (spread of
     the rows' own added loss over √n) and which shuffles were drawn (spread
     over √repeats). Shuffles depend on seed, column names and repeat alone.
+    ``of_class``: the loss is of that class against all others.
     """
     w = np.ones(frame.rows) if weights is None else weights
     sets = [(name,) for name in frame.names] if sets is None else [tuple(one) for one in sets]
-    as_is = per_row(loss, predictor.task, outcome, predictor.outputs(frame), threshold, w)
+    shared = _Shared(predictor, frame, outcome, loss, threshold, w, of_class, seed)
+    as_is = shared.lost(frame)
     base = float(np.average(as_is, weights=w))
-    shared = _Shared(predictor, frame, outcome, loss, threshold, w, as_is, seed)
     pieces = [(names, repeat) for names in sets for repeat in range(repeats)]
     found = work.spread(_shuffle, shared, pieces, "shuffled columns scored")
     value, error = np.empty(len(sets)), np.empty(len(sets))
@@ -67,8 +77,8 @@ def permute(
         means = np.empty(repeats)
         for repeat in range(repeats):
             more = next(found)
-            added += more / repeats
-            means[repeat] = np.average(more, weights=w)
+            added += (more - as_is) / repeats
+            means[repeat] = np.average(more, weights=w) - base
         value[j] = means.mean()
         between_rows = np.average((added - value[j]) ** 2, weights=w) / max(intervals.effective(w) - 1, 1)
         between_repeats = means.var(ddof=1) / repeats if repeats > 1 else 0.0
@@ -84,6 +94,4 @@ def _shuffle(shared: _Shared, piece: tuple[tuple[str, ...], int]) -> NDArray[np.
     frame = shared.frame
     for name in names:
         frame = frame.replace(name, frame[name][order])
-    outputs = shared.predictor.outputs(frame)
-    lost = per_row(shared.loss, shared.predictor.task, shared.outcome, outputs, shared.threshold, shared.weights)
-    return lost - shared.as_is
+    return shared.lost(frame)

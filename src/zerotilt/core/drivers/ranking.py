@@ -3,32 +3,41 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.drivers.agreement import Agreement, Ranked, agreement, effective_features, rank_table
-from zerotilt.core.drivers.links import linked
-from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
-from zerotilt.core.drivers.permutation import permute
+from zerotilt.core.drivers.links import association, sets_of
+from zerotilt.core.drivers.losses import ALLOWED, LOSS_LABELS, Loss, LossChoice, chosen
+from zerotilt.core.drivers.permutation import Permuted, permute
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.reading import Reading, Span
-from zerotilt.core.response.curves import Direction, all_curves, direction, grid_of
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.response.curves import Direction, all_curves, direction, grid_of, ice
+from zerotilt.core.rows import NAMES
+from zerotilt.core.spec import Frozen, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 SMALL_CURVE_POINTS = 12
 SMALL_CURVE_ROWS = 300
 CHEAP_ROWS = 20_000
+DOMINANT = 0.5
+"""Share of the importance from which one feature is said to carry the model."""
+DOMINANT_ROWS, DOMINANT_DRAWS = 1_000, 30
 
 
 class DriversSettings(Frozen):
     loss: LossChoice = "auto"
+    against_rest: bool = Field(
+        default=False, description="With several classes: the loss of the class that is read against all others"
+    )
     repeats: int = Field(default=10, ge=2, le=100)
     rows: int = Field(default=20_000, ge=10, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
     explained: int = Field(
@@ -37,9 +46,19 @@ class DriversSettings(Frozen):
         le=100_000,
         description="Rows whose contributions are averaged; all rows where they are exact and cheap",
     )
+    walks: int = Field(default=1_024, ge=2, le=10_000, description="Most pairs of walks a row, where they are sampled")
     linked_from: float = Field(
         default=0.7, gt=0, le=1, description="Columns associated by at least this much are also shuffled together"
     )
+
+
+class Beside(Frozen):
+    """The same feature in the model or rows read alongside. ``difference``: alongside less here."""
+
+    permutation: Estimate
+    rank: int
+    evidence_of_use: bool
+    difference: Estimate
 
 
 class Driver(Frozen):
@@ -53,46 +72,87 @@ class Driver(Frozen):
     mean_shapley: float
     direction: Direction
     curve: tuple[float, ...] = Field(description="Mean response along the feature, for a small drawing")
+    beside: Beside | None = Field(description="Alongside; null where nothing is, or it does not take the feature")
 
 
 class LinkedDrivers(Frozen):
     """Columns that say much the same: shuffled one by one, each may look small."""
 
     features: tuple[str, ...]
-    permutation: Estimate
+    least: float = Field(description="The weakest association between two of them, 0 to 1")
+    permutation: Estimate = Field(description="Loss added when they are shuffled together")
+    singles: float = Field(description="Sum of the losses added when each is shuffled alone")
+
+
+class Dominant(Frozen):
+    """One feature that carries most of the importance, and the output's spread when it is averaged out."""
+
+    feature: str
+    share: float
+    spread: float = Field(description="Standard deviation of the output")
+    spread_without: float = Field(description="The same with the feature's values taken from other rows and averaged")
+
+
+class BesideRanking(Frozen):
+    """What is read alongside, as a whole."""
+
+    rows_named: Literal["held-out", "training", "all"]
+    other_model: bool
+    loss_as_is: float
+    rows: int
+    only_there: tuple[str, ...] = Field(description="Features that only the model alongside takes, largest first")
+    only_here_used: tuple[str, ...] = Field(
+        description="Evidence of use here, none alongside, and the gap is beyond zero"
+    )
+    only_there_used: tuple[str, ...]
+    agreement: Agreement
 
 
 class DriversResult(Frozen):
     drivers: tuple[Driver, ...] = Field(description="Largest permutation importance first")
     loss: Loss
+    losses: tuple[Loss, ...] = Field(description="Those that are defined for this outcome")
+    of_class: str | None = Field(description="The class whose loss against all others it is")
     loss_as_is: float
+    rows_named: Literal["held-out", "training", "all"]
     rows: int
     rows_scored: int
     repeats: int
     explained: int
     output: Literal["probability", "log-odds", "value"]
+    event: str
     linked: tuple[LinkedDrivers, ...]
     agreement: Agreement = Field(description="Of the two measures, which answer different questions")
     ranks: tuple[Ranked, ...] = Field(description="By permutation importance, by mean absolute Shapley value")
     first_share: float | None = Field(description="Share of the first feature in the summed importances")
+    dominant: Dominant | None
     shapley_method: str
     shapley_why: str
     background: int
     effective_features: float | None = Field(description="exp of the entropy of the shares")
+    beside: BesideRanking | None
     confidence: float
 
 
-def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> DriversResult:
-    """Rank the model's features over the rows of the context (methods section 2)."""
+@dataclass(frozen=True)
+class _Shuffled:
+    """Permutation importance in one model and row set; ``singles`` and ``sets`` in the order of the columns and sets."""
+
+    found: Permuted
+    features: tuple[str, ...]
+    sets: list[tuple[str, ...]]
+    strength: NDArray[np.float64]
+    rows: int
+
+
+def _shuffled(subject: Subject, settings: DriversSettings, loss: Loss, seed: int, work: Work, links: bool) -> _Shuffled:
     features = subject.model.inputs
-    rng = np.random.default_rng(seed)
     kept = np.arange(subject.n)
     if subject.n > settings.rows:
-        kept = np.sort(rng.choice(subject.n, settings.rows, replace=False))
+        kept = np.sort(np.random.default_rng(seed).choice(subject.n, settings.rows, replace=False))
     frame = subject.frame.take(kept)
-    weights = None if subject.weights is None else subject.weights[kept]
-    loss = chosen(settings.loss, subject.task)
-    sets = [(name,) for name in features] + linked(frame, settings.linked_from, seed)
+    strength = association(frame, seed) if links else np.zeros((0, 0))
+    sets = sets_of(frame.names, strength, settings.linked_from) if links else []
     found = permute(
         subject.model,
         frame,
@@ -102,12 +162,24 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
         settings.repeats,
         seed,
         work,
-        weights,
-        sets,
+        None if subject.weights is None else subject.weights[kept],
+        [(name,) for name in features] + sets,
+        subject.column if settings.against_rest and subject.classes else None,
     )
+    return _Shuffled(found, features, sets, strength, len(kept))
+
+
+def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> DriversResult:
+    """Rank the model's features over the rows of the context (methods section 2)."""
+    features = subject.model.inputs
+    allowed = ALLOWED[Task.binary if settings.against_rest and subject.classes else subject.task]
+    loss = chosen(settings.loss, Task.binary if settings.against_rest and subject.classes else subject.task)
+    shuffled = _shuffled(subject, settings, loss, seed, work, links=True)
+    found, sets = shuffled.found, shuffled.sets
+    rng = np.random.default_rng([seed, 1])
     explained = min(max(settings.explained, CHEAP_ROWS) if cheap(subject) else settings.explained, subject.n)
     rows = np.sort(rng.choice(subject.rows, explained, replace=False))
-    contributions = explain(subject, rows, seed, work, most_pairs=1_024, evaluations=4_000_000)
+    contributions = explain(subject, rows, seed, work, most_pairs=settings.walks, evaluations=4_000_000)
     reach = normal_quantile(subject.spec.policy.confidence)
     size = np.abs(contributions.values)
     mean, spread = size.mean(axis=0), size.std(axis=0, ddof=1) / math.sqrt(explained) if explained > 1 else 0 * size[0]
@@ -115,11 +187,23 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     positive = np.maximum(single, 0)
     shares = positive / positive.sum() if positive.sum() > 0 else None
     sample = subject.frame.take(rng.permutation(subject.n)[:SMALL_CURVE_ROWS])
-    drivers = []
     grids = {name: grid_of(subject, name, SMALL_CURVE_POINTS) for name in features}
     curves = all_curves(subject, sample, {name: grid.values for name, grid in grids.items()}, work)
+    beside = None if subject.beside is None else _shuffled(subject.beside, settings, loss, seed, work, links=False)
+    ranks = None if beside is None else _ranks(beside.found.value)
+    drivers = []
     for j, name in enumerate(features):
         grid, curve = grids[name], curves[name].mean(axis=0)
+        there = None
+        if beside is not None and name in beside.features:
+            i = beside.features.index(name)
+            gap = math.hypot(found.error[j], beside.found.error[i])
+            there = Beside(
+                permutation=_estimate(beside.found.value[i], reach * beside.found.error[i]),
+                rank=int(ranks[i]),
+                evidence_of_use=bool(beside.found.value[i] - reach * beside.found.error[i] > 0),
+                difference=_estimate(beside.found.value[i] - found.value[j], reach * gap),
+            )
         drivers.append(
             Driver(
                 feature=name,
@@ -130,29 +214,91 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
                 mean_shapley=float(contributions.values[:, j].mean()),
                 direction=direction(curve, grid.ordered, float(contributions.output.std())),
                 curve=tuple(float(value) for value in curve),
+                beside=there,
             )
         )
+    drivers.sort(key=lambda driver: -driver.permutation.value)
+    place = {name: j for j, name in enumerate(features)}
     return DriversResult(
-        drivers=tuple(sorted(drivers, key=lambda driver: -driver.permutation.value)),
+        drivers=tuple(drivers),
         loss=loss,
+        losses=allowed,
+        of_class=subject.classes[subject.column] if settings.against_rest and subject.classes else None,
         loss_as_is=found.loss,
+        rows_named=NAMES[subject.context.rows],
         rows=subject.n,
-        rows_scored=len(kept),
+        rows_scored=shuffled.rows,
         repeats=settings.repeats,
         explained=explained,
         output=subject.scale,
+        event=subject.what,
         linked=tuple(
-            LinkedDrivers(features=sets[j], permutation=_estimate(found.value[j], reach * found.error[j]))
-            for j in range(len(features), len(sets))
+            LinkedDrivers(
+                features=own,
+                least=float(shuffled.strength[np.ix_(*[[place[name] for name in own]] * 2)].min()),
+                permutation=_estimate(found.value[j], reach * found.error[j]),
+                singles=float(sum(single[place[name]] for name in own)),
+            )
+            for j, own in enumerate(sets, len(features))
         ),
         agreement=agreement("permutation importance", single, "mean absolute Shapley value", mean),
         ranks=rank_table(features, [single, mean]),
         first_share=None if shares is None else float(shares.max()),
+        dominant=_dominant(subject, features, shares, seed),
         shapley_method=contributions.method,
         shapley_why=contributions.why,
         background=contributions.background,
         effective_features=None if shares is None else effective_features(shares),
+        beside=None if beside is None else _beside(subject, shuffled, beside, drivers),
         confidence=subject.spec.policy.confidence,
+    )
+
+
+def _ranks(values: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Ranks from 1, largest first."""
+    out = np.empty(len(values), np.int64)
+    out[np.argsort(-values, kind="stable")] = np.arange(1, len(values) + 1)
+    return out
+
+
+def _dominant(subject: Subject, features, shares, seed: int) -> Dominant | None:
+    """The feature that carries more than half, and what is left of the output's spread without it."""
+    if shares is None or len(features) < 2 or shares.max() <= DOMINANT:
+        return None
+    name = features[int(shares.argmax())]
+    rng = np.random.default_rng([seed, 2])
+    sample = subject.frame.take(np.sort(rng.permutation(subject.n)[:DOMINANT_ROWS]))
+    others = subject.frame[name][rng.integers(0, subject.n, DOMINANT_DRAWS)]
+    averaged = ice(subject.asked, sample, name, others).mean(axis=1)
+    return Dominant(
+        feature=name,
+        share=float(shares.max()),
+        spread=float(subject.output(sample).std()),
+        spread_without=float(averaged.std()),
+    )
+
+
+def _beside(subject: Subject, here: _Shuffled, there: _Shuffled, drivers: list[Driver]) -> BesideRanking:
+    both = [name for name in here.features if name in there.features]
+    apart = [d for d in drivers if d.beside and d.evidence_of_use != d.beside.evidence_of_use]
+    beyond = [d for d in apart if d.beside.difference.low > 0 or d.beside.difference.high < 0]
+    order = [there.features[i] for i in np.argsort(-there.found.value[: len(there.features)], kind="stable")]
+    named = NAMES[subject.beside.context.rows]
+    other = subject.beside.predictor is not subject.predictor
+    return BesideRanking(
+        rows_named=named,
+        other_model=other,
+        loss_as_is=there.found.loss,
+        rows=subject.beside.n,
+        only_there=tuple(name for name in order if name not in here.features),
+        only_here_used=tuple(d.feature for d in beyond if d.evidence_of_use),
+        only_there_used=tuple(d.feature for d in beyond if d.beside.evidence_of_use),
+        agreement=agreement(
+            "here",
+            here.found.value[[here.features.index(name) for name in both]],
+            "alongside",
+            there.found.value[[there.features.index(name) for name in both]],
+        ),
     )
 
 
@@ -165,24 +311,72 @@ def say(result: DriversResult, wording: Wording, settings: DriversSettings) -> R
     used = [driver for driver in result.drivers if driver.evidence_of_use]
     if not used:
         return Reading(
-            headline=(Span(text="No feature shows evidence of use: every interval includes zero."),),
+            headline=(Span(text="No feature shows evidence of use: every interval includes zero."), *_carried(result)),
             detail=_method(result),
         )
     top = used[:3]
     names = words.listing([words.title(driver.feature) for driver in top])
     share = sum(driver.share or 0 for driver in top)
     first = top[0]
+    of = f" of {result.of_class} against the rest" if result.of_class else ""
     headline = (
         f"{words.opening(names)} {'carries' if len(top) == 1 else 'carry'} {share:.0%} of the importance. "
         f"Shuffling {words.title(first.feature)} adds {words.decimal(first.permutation.value)} to the "
-        f"{LOSS_LABELS[result.loss]} ({words.level(result.confidence)} interval {words.decimal(first.permutation.low)} to "
+        f"{LOSS_LABELS[result.loss]}{of} ({words.level(result.confidence)} interval {words.decimal(first.permutation.low)} to "
         f"{words.decimal(first.permutation.high)})."
     )
+    spans = [Span(text=headline), *_carried(result), *_compared(result, wording)]
     unused = len(result.drivers) - len(used)
     detail = _method(result)
     if unused:
         detail += f" {words.plural(unused, 'feature')} {'shows' if unused == 1 else 'show'} no evidence of use."
-    return Reading(headline=(Span(text=headline),), detail=detail)
+    if result.linked:
+        sets = [words.listing([words.title(name) for name in one.features]) for one in result.linked[:3]]
+        detail += (
+            f" Linked columns share one effect: {'; '.join(sets)}{'; and others' if len(result.linked) > 3 else ''}."
+        )
+    return Reading(headline=tuple(spans), detail=detail)
+
+
+def _carried(result: DriversResult) -> list[Span]:
+    """The warning that one feature carries the model."""
+    one = result.dominant
+    if one is None:
+        return []
+    left = one.spread_without / one.spread if one.spread else 0.0
+    return [
+        Span(
+            text=f" {words.opening(words.title(one.feature))} alone carries {one.share:.0%}: averaged out, {left:.0%} of the "
+            "output's spread is left.",
+            flagged=True,
+        )
+    ]
+
+
+def _compared(result: DriversResult, wording: Wording) -> list[Span]:
+    """What the ranking alongside adds; a feature that matters only in training rows is flagged."""
+    beside = result.beside
+    if beside is None:
+        return []
+    here, there = ("this version", "the version alongside")
+    if not beside.other_model:
+        here, there = f"{result.rows_named} {wording.rows}", f"{beside.rows_named} {wording.rows}"
+    spans = []
+    for names, where, other, rows in (
+        (beside.only_here_used, here, there, result.rows_named),
+        (beside.only_there_used, there, here, beside.rows_named),
+    ):
+        if names:
+            listed = words.listing([words.title(name) for name in names[:4]])
+            text = f" {words.opening(listed)} {'matters' if len(names) == 1 else 'matter'} in {where} only, not in {other}."
+            spans.append(Span(text=text, flagged=rows == "training" and not beside.other_model))
+    if beside.only_there:
+        listed = words.listing([words.title(name) for name in beside.only_there[:3]])
+        spans.append(Span(text=f" Only the version alongside takes {listed}."))
+    if not spans:
+        overlap = f"{beside.agreement.overlap:.0%} of the first {beside.agreement.k} features are the same in {here} and in {there}."
+        spans.append(Span(text=f" {words.opening(overlap)}"))
+    return spans
 
 
 def _method(result: DriversResult) -> str:

@@ -10,13 +10,19 @@ from pydantic import Field
 from scipy.spatial import cKDTree
 
 from zerotilt.core import words
+from zerotilt.core.drivers.links import association_with
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.response.curves import MOST_LEVELS, feature_named
+from zerotilt.core.response.curves import MOST_LEVELS, all_curves, feature_named
 from zerotilt.core.spec import Frozen, Kind, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
+
+PARTIAL_ROWS = 1_000
+APART = 0.1
+"""Share of the curves' range from which accumulated effects and partial dependence are said to part."""
+ASSOCIATED, MOST_ASSOCIATED, ASSOCIATION_ROWS = 0.2, 8, 5_000
 
 
 class AleSettings(Frozen):
@@ -32,6 +38,12 @@ class AlePoint(Frozen):
     low: float
     high: float
     rows: int = Field(description="Rows in the bin that ends here, or at this level")
+    partial: float = Field(description="Partial dependence at the same place, centred in the same way")
+
+
+class Associated(Frozen):
+    feature: str
+    strength: float = Field(description="|Spearman's ρ|, Cramér's V or correlation ratio, 0 to 1")
 
 
 class AleResult(Frozen):
@@ -44,6 +56,13 @@ class AleResult(Frozen):
     rows: int
     rows_read: int
     missing: int = Field(description="Rows left out because the feature is missing")
+    date: bool = Field(description="Whether positions are days since 1970-01-01")
+    gap: float = Field(description="Largest difference between the two curves")
+    gap_at: str
+    apart: bool = Field(description="Whether that is more than a tenth of their range and beyond the intervals")
+    associated: tuple[Associated, ...] = Field(
+        description="Other features that go with this one in the table, strongest first"
+    )
     confidence: float
 
 
@@ -101,6 +120,13 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         places, labels = None, [level or "missing" for level in levels]
     work.advance(1)
     value = value - centre
+    points = edges if numeric else np.array(levels, dtype=object)
+    read = frame.take(np.sort(np.random.default_rng([seed, 1]).permutation(frame.rows)[:PARTIAL_ROWS]))
+    partial = all_curves(subject, read, {feature: points}, work)[feature].mean(axis=0)
+    partial = partial - (_centre(partial, mass[1:]) if numeric else float(np.average(partial, weights=mass)))
+    off = np.abs(partial - value)
+    widest = int(off.argmax())
+    reaching = max(float(np.ptp(partial)), float(np.ptp(value)))
     return AleResult(
         feature=feature,
         numeric=numeric,
@@ -112,6 +138,7 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
                 low=float(value[i] - reach * spread[i]),
                 high=float(value[i] + reach * spread[i]),
                 rows=int(mass[i]),
+                partial=float(partial[i]),
             )
             for i in range(len(value))
         ),
@@ -121,8 +148,23 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         rows=subject.n,
         rows_read=frame.rows,
         missing=missing,
+        date=subject.is_date(feature),
+        gap=float(off[widest]),
+        gap_at=labels[widest],
+        apart=bool(off[widest] > max(APART * reaching, reach * float(spread[widest]))),
+        associated=_associated(subject, feature, seed),
         confidence=subject.spec.policy.confidence,
     )
+
+
+def _associated(subject: Subject, feature: str, seed: int) -> tuple[Associated, ...]:
+    names = subject.frame.names
+    few = subject.frame
+    if few.rows > ASSOCIATION_ROWS:
+        few = few.take(np.sort(np.random.default_rng(seed).choice(few.rows, ASSOCIATION_ROWS, replace=False)))
+    strength = association_with(few, feature)
+    order = [i for i in np.argsort(-strength, kind="stable") if names[i] != feature and strength[i] >= ASSOCIATED]
+    return tuple(Associated(feature=names[i], strength=float(strength[i])) for i in order[:MOST_ASSOCIATED])
 
 
 def edges_of(values: NDArray[np.float64], bins: int) -> NDArray[np.float64]:
@@ -243,6 +285,16 @@ def say(result: AleResult, wording: Wording, settings: AleSettings) -> Reading:
         f"{top.label}, lowest at {bottom.label}."
     )
     detail = f"{words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows}, each moved across its own bin alone."
+    if result.apart:
+        gap_text = words.difference(result.gap, result.output, wording.unit)
+        headline += f" Partial dependence says otherwise by up to {gap_text}, at {result.gap_at}"
+        if result.associated:
+            listed = [f"{words.title(one.feature)} ({words.decimal(one.strength, 2)})" for one in result.associated[:3]]
+            headline += f": {name} is associated with {words.listing(listed)}, so the two ask about different rows."
+        else:
+            headline += "; no single feature is associated with it, several together may be."
+    else:
+        detail += f" Partial dependence agrees within {words.difference(result.gap, result.output, wording.unit)}."
     if result.missing:
         detail += f" {words.plural(result.missing, 'row')} without a value are left out."
     return plain(headline.replace("the  ", "the "), detail)

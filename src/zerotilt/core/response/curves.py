@@ -38,18 +38,33 @@ class Grid:
     """Levels that are not on the grid because there are too many."""
 
 
-def grid_of(subject: Subject, feature: str, points: int, percentiles: tuple[float, float] = (1, 99)) -> Grid:
-    """Distinct quantiles of a numeric feature between two percentiles, or every level; missing has a place of its own."""
+def grid_of(
+    subject: Subject,
+    feature: str,
+    points: int,
+    percentiles: tuple[float, float] = (1, 99),
+    region: tuple[float | None, float | None] = (None, None),
+) -> Grid:
+    """Distinct quantiles of a numeric feature between two percentiles, or every level; missing has a place of its own.
+
+    ``region``: a stretch of a numeric axis in place of the percentiles, cut to where there are rows.
+
+    Raises
+    ------
+    Refused : the region holds no row, or ends before it begins.
+    """
     values = subject.frame[feature]
     if values.dtype.kind == "f":
         known = values[np.isfinite(values)]
         if not len(known):
             return Grid(np.array([np.nan]), ("missing",), np.array([np.nan]), True, 0)
         low, high = np.quantile(known, np.divide(percentiles, 100), method="nearest")
-        places = np.unique(known[(known >= low) & (known <= high)])
+        if region != (None, None):
+            low, high = _region(subject, feature, known, region)
+        inside = known[(known >= low) & (known <= high)]
+        places = np.unique(inside)
         if len(places) > points:  # few distinct values are all drawn; quantiles would skip the rare ones
-            shares = np.linspace(*np.divide(percentiles, 100), points)
-            places = np.unique(np.quantile(known, shares, method="nearest"))
+            places = np.unique(np.quantile(inside, np.linspace(0, 1, points), method="nearest"))
         if len(known) < len(values):
             places = np.append(places, np.nan)
         labels = tuple(subject.label(feature, float(place)) for place in places)
@@ -69,6 +84,21 @@ def grid_of(subject: Subject, feature: str, points: int, percentiles: tuple[floa
         column.kind is Kind.ordered,
         len(levels) - len(chosen),
     )
+
+
+def _region(subject: Subject, feature: str, known, region: tuple[float | None, float | None]) -> tuple[float, float]:
+    low = known.min() if region[0] is None else region[0]
+    high = known.max() if region[1] is None else region[1]
+    ends = f"{subject.label(feature, float(known.min()))} to {subject.label(feature, float(known.max()))}"
+    if low > high:
+        raise Refused(f"region: it begins at {low:g} and ends at {high:g}.", todo="Give the smaller value first.")
+    if not ((known >= low) & (known <= high)).any():
+        raise Refused(
+            f"region: no row has {words.title(feature)} between {subject.label(feature, low)} and {subject.label(feature, high)}; "
+            f"the rows reach from {ends}.",
+            todo="Choose a region in which there are rows.",
+        )
+    return low, high
 
 
 @dataclass(frozen=True)

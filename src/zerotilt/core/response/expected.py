@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
@@ -66,16 +67,11 @@ def check_expected(subject: Subject, settings: ExpectedSettings, seed: int, work
     chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
     sample = subject.frame.take(chosen)
     curves = all_curves(subject, sample, {feature: values}, work)[feature]
-    way = 1 if settings.expected == "rises" else -1
-    against = np.maximum(-way * np.diff(curves, axis=1), 0)
-    against[against <= settings.least] = 0
-    if not against.shape[1]:
-        against = np.zeros((len(curves), 1))
+    against = steps_against(curves, settings.expected, settings.least)
     deepest = against.max(axis=1)
     here = _own_step(sample[feature], values, grid.positions is not None, against.shape[1])
     own = np.where(here >= 0, against[np.arange(len(against)), np.maximum(here, 0)], 0)
-    mean_curve = curves.mean(axis=0)
-    mean_steps = np.maximum(-way * np.diff(mean_curve), 0) if len(values) > 1 else np.zeros(1)
+    mean_steps = steps_against(curves.mean(axis=0, keepdims=True), settings.expected, 0.0)
     worst = [i for i in np.argsort(-deepest, kind="stable")[:LISTED] if deepest[i] > 0]
     labels = [grid.labels[i] for i in on_scale]
     return ExpectedResult(
@@ -99,6 +95,17 @@ def check_expected(subject: Subject, settings: ExpectedSettings, seed: int, work
         rows=subject.n,
         rows_read=len(chosen),
     )
+
+
+def steps_against(curves: NDArray[np.float64], expected: str, least: float = 1e-3) -> NDArray[np.float64]:
+    """Size of each step of curves (rows, points) against a direction, 0 where it goes along or is at most ``least``.
+
+    Shape (rows, points − 1), one column at least.
+    """
+    way = 1 if expected == "rises" else -1
+    against = np.maximum(-way * np.diff(curves, axis=1), 0)
+    against[against <= least] = 0
+    return against if against.shape[1] else np.zeros((len(curves), 1))
 
 
 def _own_step(own, values, numeric: bool, steps: int):

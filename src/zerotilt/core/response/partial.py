@@ -7,12 +7,15 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from zerotilt.core import words
 from zerotilt.core.groups.intervals import normal_quantile
+from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import Direction, Grid, all_curves, centred, direction, feature_named, grid_of
+from zerotilt.core.response.parts import parts_of
+from zerotilt.core.rows import NAMES
 from zerotilt.core.spec import Frozen, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -21,19 +24,32 @@ SCARCE_SHARE = 0.005
 SCARCE_ROWS = 10
 NEAR = 0.05
 DENSITY_BINS = 40
+MOST_RUG = 400
 
 
 class ResponseSettings(Frozen):
     feature: str = Field(default="", description="A feature of the model; its first one when empty")
     points: int = Field(default=40, ge=2, le=200)
-    range: Literal["1 to 99%", "full"] = "1 to 99%"
+    percentiles: tuple[float, float] = Field(
+        default=(1, 99), description="Range of a numeric axis; 0 and 100 are the least and the greatest value"
+    )
+    low: float | None = Field(default=None, description="Where a region of the axis begins, in place of percentiles")
+    high: float | None = Field(default=None, description="Where it ends")
     rows: int = Field(default=1_000, ge=1, le=100_000, description="Rows whose curves are averaged")
     curves: int = Field(default=30, ge=0, le=2_000, description="Single curves returned")
     centred: bool = Field(default=False, description="Every curve less its own value at the first point")
+    colour: str = Field(default="", description="A column of the table by which the curves are told apart")
     case: int | None = Field(default=None, ge=0, description="A row of the table whose own curve is given too, from 0")
     edits: dict[str, str] = Field(
         default_factory=dict, description="Values of that case to write over; empty is missing"
     )
+
+    @model_validator(mode="after")
+    def _a_range(self) -> ResponseSettings:
+        low, high = self.percentiles
+        if not 0 <= low < high <= 100:
+            raise ValueError(f"percentiles: {low:g} and {high:g} were given; they rise and lie within 0 and 100")
+        return self
 
 
 class CurvePoint(Frozen):
@@ -43,6 +59,9 @@ class CurvePoint(Frozen):
     mean_low: float
     mean_high: float
     p10: float
+    p25: float
+    p50: float
+    p75: float
     p90: float
     support: int = Field(description="Rows near this point, or at this level")
     scarce: bool
@@ -54,16 +73,67 @@ class Density(Frozen):
     rows: int
 
 
+class CurvePart(Frozen):
+    """The rows of one part by the colour's column."""
+
+    label: str
+    rows: int
+    mean: tuple[float, ...]
+    direction: Direction
+    support: tuple[int, ...] = Field(description="Rows of the part near each point")
+
+
+class ClassCurve(Frozen):
+    label: str
+    mean: tuple[float, ...]
+
+
+class CaseCurve(Frozen):
+    """The chosen row's own curve. The marker at (position, output) lies on the curve through ``path``."""
+
+    row: int
+    label: str
+    position: float | None = Field(description="Where the row lies on a numeric axis")
+    output: float
+    values: tuple[float, ...] = Field(description="Over the same points")
+    path: tuple[tuple[float, float], ...] = Field(description="On a numeric axis: its curve with its own place in it")
+    outside: bool = Field(description="Whether the row lies beyond the drawn range")
+
+
+class BesideCurve(Frozen):
+    """The mean curve of the model or rows read alongside, at the same points."""
+
+    mean: tuple[float, ...]
+    mean_low: tuple[float, ...]
+    mean_high: tuple[float, ...]
+    difference: tuple[Estimate, ...] = Field(description="Alongside less here")
+    rows_named: Literal["held-out", "training", "all"]
+    other_model: bool
+    rows_read: int
+
+
 class ResponseResult(Frozen):
     feature: str
     numeric: bool
+    date: bool = Field(description="Whether positions are days since 1970-01-01")
+    ordered: bool
     points: tuple[CurvePoint, ...]
     curves: tuple[tuple[float, ...], ...] = Field(description="Single ICE curves over the same points")
+    curve_rows: tuple[int, ...] = Field(description="The table's row of each single curve, from 0")
+    curve_parts: tuple[int, ...] = Field(description="The part of each single curve, where there is a colour")
+    colour: str | None
+    parts: tuple[CurvePart, ...]
+    classes: tuple[ClassCurve, ...] = Field(description="With several classes: the mean curve of each, in their order")
     density: tuple[Density, ...]
-    case: tuple[float, ...] | None = Field(description="The chosen row's own curve over the same points")
-    case_position: float | None = Field(description="Where that row lies on a numeric axis")
-    case_label: str | None
+    rug: tuple[float, ...] = Field(description="Distinct values in the drawn range, up to 400 spread evenly over them")
+    distinct: int = Field(description="How many distinct values there are in the drawn range")
+    outside: int = Field(description="Rows with a value beyond the drawn range")
+    least: float | None = Field(description="The least value of any row")
+    greatest: float | None
+    case: CaseCurve | None
+    beside: BesideCurve | None
     output: Literal["probability", "log-odds", "value"]
+    centred: bool
     threshold: float | None
     event: str
     direction: Direction
@@ -71,6 +141,7 @@ class ResponseResult(Frozen):
     rows_read: int
     left_out: int = Field(description="Levels beyond the thirty largest that are not drawn")
     features: tuple[str, ...]
+    columns: tuple[str, ...] = Field(description="Columns the curves can be told apart by")
     confidence: float
 
 
@@ -79,70 +150,178 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
 
     Raises
     ------
-    Refused : the feature is none of the model's.
+    Refused : the feature is none of the model's, the region holds no row, the colour is no column.
     """
     features = subject.model.inputs
     feature = feature_named(subject, settings.feature)
-    grid = grid_of(subject, feature, settings.points, (1, 99) if settings.range == "1 to 99%" else (0, 100))
+    grid = grid_of(subject, feature, settings.points, settings.percentiles, (settings.low, settings.high))
     chosen = np.random.default_rng(seed).permutation(subject.n)[: settings.rows]
     sample = subject.frame.take(chosen)
     found = all_curves(subject, sample, {feature: grid.values}, work)[feature]
-    own, own_position, own_label = _case(subject, settings, feature, grid)
+    classes = tuple(
+        ClassCurve(
+            label=name,
+            mean=tuple(map(float, _mean_of_class(subject, name, sample, feature, grid, work, settings.centred))),
+        )
+        for name in subject.classes
+    )
+    case = _case(subject, settings, feature, grid)
     if settings.centred:
         found = centred(found)
-        own = None if own is None else own - own[0]
     mean = found.mean(axis=0)
-    half = normal_quantile(subject.spec.policy.confidence) * found.std(axis=0) / math.sqrt(max(len(chosen) - 1, 1))
-    p10, p90 = np.quantile(found, [0.1, 0.9], axis=0)
-    support, scarce = _support(subject.frame[feature], grid)
-    scale = grid.positions is not None and np.isfinite(grid.positions)
-    shown = mean[scale] if grid.positions is not None and scale.any() else mean
+    half = normal_quantile(subject.spec.policy.confidence) * _error(found)
+    quantiles = np.quantile(found, [0.1, 0.25, 0.5, 0.75, 0.9], axis=0)
+    values = subject.frame[feature]
+    support, scarce = _support(values, grid)
+    scale = np.zeros(len(mean), bool) if grid.positions is None else np.isfinite(grid.positions)
+    shown = scale if scale.any() else np.ones(len(mean), bool)
+    parts, codes = _parts(subject, settings, feature, grid, chosen, found, shown)
+    drawn = grid.positions[scale] if scale.any() else np.zeros(0)
+    known = values[np.isfinite(values)] if grid.positions is not None else np.zeros(0)
+    inside = (known >= drawn.min()) & (known <= drawn.max()) if len(drawn) else np.zeros(0, bool)
+    distinct = np.unique(known[inside]) if len(drawn) else np.zeros(0)
     return ResponseResult(
         feature=feature,
         numeric=grid.positions is not None,
+        date=subject.is_date(feature),
+        ordered=grid.ordered,
         points=tuple(
             CurvePoint(
-                position=None if grid.positions is None or not scale[i] else float(grid.positions[i]),
+                position=float(grid.positions[i]) if scale[i] else None,
                 label=grid.labels[i],
                 mean=float(mean[i]),
                 mean_low=float(mean[i] - half[i]),
                 mean_high=float(mean[i] + half[i]),
-                p10=float(p10[i]),
-                p90=float(p90[i]),
+                p10=float(quantiles[0, i]),
+                p25=float(quantiles[1, i]),
+                p50=float(quantiles[2, i]),
+                p75=float(quantiles[3, i]),
+                p90=float(quantiles[4, i]),
                 support=int(support[i]),
                 scarce=bool(scarce[i]),
             )
             for i in range(len(mean))
         ),
         curves=tuple(tuple(map(float, curve)) for curve in found[: settings.curves]),
-        density=_density(subject.frame[feature], grid),
-        case=None if own is None else tuple(map(float, own)),
-        case_position=own_position,
-        case_label=own_label,
+        curve_rows=tuple(int(row) for row in subject.rows[chosen][: settings.curves]),
+        curve_parts=tuple(int(code) for code in codes[: settings.curves]),
+        colour=settings.colour or None,
+        parts=parts,
+        classes=classes,
+        density=_density(values, grid),
+        rug=tuple(map(float, distinct[np.unique(np.linspace(0, len(distinct) - 1, MOST_RUG).round().astype(int))]))
+        if len(distinct)
+        else (),
+        distinct=len(distinct),
+        outside=int((~inside).sum()),
+        least=float(known.min()) if len(known) else None,
+        greatest=float(known.max()) if len(known) else None,
+        case=case,
+        beside=None if subject.beside is None else _beside(subject, settings, feature, grid, seed, work, found),
         output=subject.scale,
+        centred=settings.centred,
         threshold=None if settings.centred else subject.threshold,
         event=subject.what,
-        direction=direction(shown, grid.ordered, float(found.std())),
+        direction=direction(mean[shown], grid.ordered, float(found.std())),
         rows=subject.n,
         rows_read=len(chosen),
         left_out=grid.left_out,
         features=features,
+        columns=subject.partable,
         confidence=subject.spec.policy.confidence,
     )
 
 
-def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid):
+def _error(curves: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Standard error of the mean curve over its rows."""
+    return curves.std(axis=0) / math.sqrt(max(len(curves) - 1, 1))
+
+
+def _mean_of_class(subject: Subject, name: str, sample, feature: str, grid: Grid, work: Work, less_first: bool):
+    found = all_curves(subject.of_class(name), sample, {feature: grid.values}, work)[feature]
+    return (centred(found) if less_first else found).mean(axis=0)
+
+
+def _parts(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid, chosen, found, shown):
+    """Mean curves of the parts that have rows, and the part of every curve."""
+    if not settings.colour:
+        return (), ()
+    labels, codes = parts_of(subject, settings.colour)
+    mine = codes[chosen]
+    present = [i for i in range(len(labels)) if (mine == i).any()]
+    spread = float(found.std())
+    parts = []
+    for i in present:
+        mean = found[mine == i].mean(axis=0)
+        parts.append(
+            CurvePart(
+                label=labels[i],
+                rows=int((codes == i).sum()),
+                mean=tuple(map(float, mean)),
+                direction=direction(mean[shown], grid.ordered, spread),
+                support=tuple(map(int, _support(subject.frame[feature][codes == i], grid)[0])),
+            )
+        )
+    return tuple(parts), np.searchsorted(present, mine)
+
+
+def _beside(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid, seed: int, work: Work, here):
+    """The mean curve alongside; None where that model does not take the feature."""
+    other = subject.beside
+    if feature not in other.model.inputs:
+        return None
+    chosen = np.random.default_rng(seed).permutation(other.n)[: settings.rows]
+    found = all_curves(other, other.frame.take(chosen), {feature: grid.values}, work)[feature]
+    if settings.centred:
+        found = centred(found)
+    same = other.context.rows == subject.context.rows
+    # the same rows asked of two models: the rows' own differences are compared
+    error = _error(found - here) if same else np.hypot(_error(found), _error(here))
+    reach = normal_quantile(subject.spec.policy.confidence)
+    mean, half, gap = found.mean(axis=0), reach * _error(found), found.mean(axis=0) - here.mean(axis=0)
+    return BesideCurve(
+        mean=tuple(map(float, mean)),
+        mean_low=tuple(map(float, mean - half)),
+        mean_high=tuple(map(float, mean + half)),
+        difference=tuple(
+            Estimate(value=float(gap[i]), low=float(gap[i] - reach * error[i]), high=float(gap[i] + reach * error[i]))
+            for i in range(len(gap))
+        ),
+        rows_named=NAMES[other.context.rows],
+        other_model=other.predictor is not subject.predictor,
+        rows_read=len(chosen),
+    )
+
+
+def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid) -> CaseCurve | None:
     """The chosen row's own curve, its place on the axis and its value."""
     if settings.case is None:
-        return None, None, None
+        return None
     row = subject.case(settings.case, settings.edits)
-    curve = all_curves(subject, row, {feature: grid.values})[feature][0]
     value = row[feature][0]
+    asked = np.append(grid.values, value)
+    curve = all_curves(subject, row, {feature: asked})[feature][0]
+    if settings.centred:
+        curve = curve - curve[0]
     placed = grid.positions is not None and bool(np.isfinite(value))
-    return (
-        curve,
-        float(value) if placed else None,
-        subject.label(feature, value if grid.positions is None else float(value)),
+    path: list[tuple[float, float]] = []
+    outside = False
+    if grid.positions is not None:
+        on_scale = np.flatnonzero(np.isfinite(asked.astype(float)))
+        places = asked[on_scale].astype(float)
+        drawn = places[:-1] if placed else places
+        outside = bool(placed and len(drawn) and not drawn.min() <= value <= drawn.max())
+        kept = on_scale[:-1] if outside else on_scale
+        at, first = np.unique(asked[kept].astype(float), return_index=True)
+        path = [(float(x), float(curve[kept[i]])) for x, i in zip(at, first, strict=True)]
+    return CaseCurve(
+        row=settings.case,
+        label=subject.label(feature, value if grid.positions is None else float(value)),
+        position=float(value) if placed else None,
+        output=float(curve[-1]),
+        values=tuple(map(float, curve[:-1])),
+        path=tuple(path),
+        outside=outside,
     )
 
 
@@ -187,6 +366,8 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
     name = words.title(result.feature)
     kind = {"probability": "mean chance that", "log-odds": "mean log-odds that", "value": "mean"}[result.output]
     what = f"{kind} {result.event}"
+    if result.centred:
+        what = f"change of the {what}, from {result.points[0].label},"
 
     def amount(value: float, scale: str) -> str:
         return words.on_scale(value, scale, wording.unit)
@@ -221,7 +402,46 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
             f"The {what} is highest at {name} {top.label} ({amount(top.mean, result.output)}) and lowest at "
             f"{bottom.label} ({amount(bottom.mean, result.output)})."
         )
+    headline += _by_part(result, amount) + _alongside(result, wording)
     return plain(headline, _detail(result, wording, name))
+
+
+def _by_part(result: ResponseResult, amount) -> str:
+    """Parts whose mean goes another way than the whole's, or what differs most between them."""
+    if len(result.parts) < 2 or not result.points:
+        return ""
+    scale = [i for i, point in enumerate(result.points) if point.position is not None or not result.numeric]
+    scale = scale or list(range(len(result.points)))
+    first, last = scale[0], scale[-1]
+    ways = {"rises": "rises", "falls": "falls", "bends": "bends", "flat": "hardly moves"}
+    apart = [part for part in result.parts if part.direction != result.direction and part.direction in ways]
+    if result.numeric and apart:
+        said = [
+            f"it {ways[part.direction]} for {part.label} ({amount(part.mean[first], result.output)} to {amount(part.mean[last], result.output)})"
+            for part in apart[:4]
+        ]
+        return f" By {words.title(result.colour)} the mean differs: {words.listing(said)}."
+    gaps = [max(part.mean[i] for part in result.parts) - min(part.mean[i] for part in result.parts) for i in scale]
+    widest = scale[int(np.argmax(gaps))]
+    top = max(result.parts, key=lambda part: part.mean[widest])
+    bottom = min(result.parts, key=lambda part: part.mean[widest])
+    return (
+        f" By {words.title(result.colour)} the means are furthest apart at {result.points[widest].label}: "
+        f"{amount(top.mean[widest], result.output)} for {top.label}, {amount(bottom.mean[widest], result.output)} for {bottom.label}."
+    )
+
+
+def _alongside(result: ResponseResult, wording: Wording) -> str:
+    if result.beside is None:
+        return ""
+    widest = max(range(len(result.points)), key=lambda i: abs(result.beside.difference[i].value))
+    gap = result.beside.difference[widest]
+    sure = gap.low > 0 or gap.high < 0
+    where = "the version alongside" if result.beside.other_model else f"{result.beside.rows_named} {wording.rows}"
+    amount = words.difference(gap.value, result.output, wording.unit)
+    way = "higher" if gap.value > 0 else "lower"
+    tail = "" if sure else ", which their spread may account for"
+    return f" In {where} the mean is up to {amount} {way}, at {result.points[widest].label}{tail}."
 
 
 def _detail(result: ResponseResult, wording: Wording, name: str) -> str:
@@ -240,4 +460,10 @@ def _detail(result: ResponseResult, wording: Wording, name: str) -> str:
         detail += (
             f" {words.plural(result.left_out, 'rarer level')} {'is' if result.left_out == 1 else 'are'} not drawn."
         )
+    if result.outside:
+        detail += (
+            f" {words.plural(result.outside, 'row')} {'lies' if result.outside == 1 else 'lie'} beyond the drawn range."
+        )
+    if result.case is not None and result.case.outside:
+        detail += f" The chosen {wording.row} lies beyond it, at {result.case.label}."
     return detail

@@ -31,6 +31,9 @@ class SurfaceSettings(Frozen):
     case: int | None = Field(
         default=None, ge=0, description="Hold the other columns at this row of the table instead, from 0"
     )
+    edits: dict[str, str] = Field(
+        default_factory=dict, description="Values of that case to write over; empty is missing"
+    )
     kind: Literal["output", "interaction"] = Field(
         default="output", description="The mean output, or second-order accumulated effects of two numbers"
     )
@@ -44,6 +47,14 @@ class Axis(Frozen):
     mean: tuple[float, ...] = Field(description="The output along this feature alone")
 
 
+class Held(Frozen):
+    """One value of the case that is held."""
+
+    feature: str
+    text: str = Field(description="As it would be typed; empty where it is missing")
+    edited: bool
+
+
 class SurfaceResult(Frozen):
     first: Axis
     second: Axis
@@ -52,7 +63,20 @@ class SurfaceResult(Frozen):
     scarce: tuple[tuple[bool, ...], ...]
     far_share: float = Field(description="Share of combined rows farther from any real row than 99% of real rows are")
     kind: Literal["output", "interaction"]
+    decision: tuple[tuple[int, ...], ...] = Field(
+        description="With several classes the class of the largest mean probability, for an event 1 where it is predicted; "
+        "empty where nothing is decided"
+    )
+    strength: tuple[tuple[float, ...], ...] = Field(
+        description="With several classes that probability, for an event how far the mean lies from the threshold"
+    )
+    decisions: tuple[str, ...] = Field(description="What the decisions are called, by number")
     held: str | None = Field(description="The case whose other columns are held")
+    held_values: tuple[Held, ...] = Field(description="All values of that case")
+    marker: tuple[float | str | None, float | str | None] | None = Field(
+        description="Where the case itself lies, in its two values"
+    )
+    features: tuple[str, ...]
     output: Literal["probability", "log-odds", "value"]
     threshold: float | None
     event: str
@@ -79,19 +103,24 @@ def survey(subject: Subject, settings: SurfaceSettings, seed: int, work: Work) -
     if settings.kind == "interaction":
         return _interaction(subject, settings, first, second, rng, work)
     grids = [grid_of(subject, name, settings.points) for name in (first, second)]
-    held = None
     if settings.case is not None:
-        sample = subject.case(settings.case)
-        held = f"row {words.count(settings.case + 1)}"
+        sample = subject.case(settings.case, settings.edits)
     else:
         sample = subject.frame.take(rng.permutation(subject.n)[: settings.rows])
     a, b = (grid.values for grid in grids)
     wide = sample.take(np.repeat(np.arange(sample.rows), len(a))).replace(first, np.tile(a, sample.rows))
-    cube = ice(subject.asked, wide, second, b, work).reshape(sample.rows, len(a), len(b))
-    values = cube.mean(axis=0)
-    return _result(
-        subject, settings, grids, (first, second), values, values.mean(axis=1), values.mean(axis=0), sample, held, rng
-    )
+
+    def mean(one: Subject) -> NDArray[np.float64]:
+        return ice(one.asked, wide, second, b, work).reshape(sample.rows, len(a), len(b)).mean(axis=0)
+
+    values = mean(subject)
+    decided = None
+    if subject.classes:
+        shares = [mean(subject.of_class(name)) for name in subject.classes]
+        decided = (np.argmax(shares, axis=0), np.max(shares, axis=0))
+    elif subject.threshold is not None:
+        decided = ((values >= subject.threshold).astype(int), np.abs(values - subject.threshold))
+    return _result(subject, settings, grids, (first, second), values, decided, sample, rng)
 
 
 def _interaction(subject, settings, first: str, second: str, rng, work: Work) -> SurfaceResult:
@@ -114,11 +143,13 @@ def _interaction(subject, settings, first: str, second: str, rng, work: Work) ->
         Grid(edge, tuple(subject.label(name, float(one)) for one in edge), edge, True, 0)
         for name, edge in ((first, a), (second, b))
     ]
-    zero = np.zeros
-    return _result(subject, settings, grids, (first, second), effect, zero(len(a)), zero(len(b)), sample, None, rng)
+    return _result(subject, settings, grids, (first, second), effect, None, sample, rng)
 
 
-def _result(subject, settings, grids, names, values, along_first, along_second, sample, held, rng) -> SurfaceResult:
+def _result(subject: Subject, settings, grids, names, values, decided, sample, rng) -> SurfaceResult:
+    case = None if settings.case is None or settings.kind == "interaction" else settings.case
+    pure = settings.kind == "interaction"
+    along = [np.zeros(len(values)), np.zeros(values.shape[1])] if pure else [values.mean(axis=1), values.mean(axis=0)]
     near = [_near(subject.frame[name], grid) for name, grid in zip(names, grids, strict=True)]
     support = near[0].T.astype(np.int64) @ near[1].astype(np.int64)
     least = max(3, round(0.0005 * subject.n))
@@ -132,7 +163,7 @@ def _result(subject, settings, grids, names, values, along_first, along_second, 
             else tuple(float(one) if np.isfinite(one) else None for one in grid.positions),
             mean=tuple(map(float, mean)),
         )
-        for name, grid, mean in zip(names, grids, (along_first, along_second), strict=True)
+        for name, grid, mean in zip(names, grids, along, strict=True)
     ]
     return SurfaceResult(
         first=axes[0],
@@ -142,13 +173,42 @@ def _result(subject, settings, grids, names, values, along_first, along_second, 
         scarce=tuple(tuple(bool(count < least) for count in row) for row in support),
         far_share=_far_share(subject, grids, names, rng),
         kind=settings.kind,
-        held=held,
+        decision=() if decided is None else tuple(tuple(map(int, row)) for row in decided[0]),
+        strength=() if decided is None else tuple(tuple(map(float, row)) for row in decided[1]),
+        decisions=() if decided is None else tuple(map(subject.decision_named, range(max(len(subject.classes), 2)))),
+        held=None if case is None else f"row {words.count(case + 1)}{' as changed' if settings.edits else ''}",
+        held_values=() if case is None else _held(subject, case, settings.edits, sample),
+        marker=None if case is None else tuple(_placed(sample[name][0]) for name in names),
+        features=subject.model.inputs,
         output=subject.scale,
         threshold=subject.threshold if settings.kind == "output" else None,
         event=subject.what,
         rows=subject.n,
         rows_read=sample.rows,
     )
+
+
+def _held(subject: Subject, case: int, edits, row: Frame) -> tuple[Held, ...]:
+    whole = subject.case(case)
+    return tuple(
+        Held(feature=name, text=_typed(subject, name, row[name][0]), edited=bool(row[name][0] != whole[name][0]))
+        if name in edits
+        else Held(feature=name, text=_typed(subject, name, row[name][0]), edited=False)
+        for name in row.names
+    )
+
+
+def _typed(subject: Subject, name: str, value) -> str:
+    """A value as it would be typed into an edit."""
+    if isinstance(value, str):
+        return value
+    if np.isnan(value):
+        return ""
+    return subject.label(name, float(value)) if subject.is_date(name) else words.value_text(float(value))
+
+
+def _placed(value) -> float | str | None:
+    return str(value) if isinstance(value, str) else float(value) if np.isfinite(value) else None
 
 
 def _near(values: NDArray, grid: Grid) -> NDArray[np.bool_]:
@@ -189,10 +249,13 @@ def say(result: SurfaceResult, wording: Wording, settings: SurfaceSettings) -> R
                 f"{words.title(result.second.feature)} {result.second.labels[place[1]]}"
             )
 
+        if result.held:
+            what = what.replace("mean ", "").replace("mean", "")
         headline = (
             f"The {what} {result.event} is highest at {at(top)} ({words.on_scale(float(values[top]), result.output, wording.unit)}) and "
             f"lowest at {at(bottom)} ({words.on_scale(float(values[bottom]), result.output, wording.unit)})."
         )
+    headline = headline.replace("The  ", "The ")
     scarce = float(np.mean(result.scarce))
     detail = (
         f"Other columns held at {result.held}."

@@ -1,0 +1,247 @@
+"""Contributions against the values they come from, over all rows: what a feature does where, and with what beside it."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.contributions.explain import cheap, explain
+from zerotilt.core.reading import Reading, plain
+from zerotilt.core.response.curves import feature_named
+from zerotilt.core.response.parts import Parts, parts_of
+from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+LANES = 5
+MOST_FEATURES = 300
+MOST_BINS = 40
+LEAST_IN_BIN, ROWS_IN_BIN = 5, 15
+
+
+class SpreadSettings(Frozen):
+    feature: str = Field(
+        default="", description="The feature drawn along its values; the one that moves most when empty"
+    )
+    colour: str = Field(default="", description="A column of the table by which the rows are told apart")
+    rows: int = Field(
+        default=300_000,
+        ge=10,
+        le=1_000_000,
+        description="Rows explained where that is exact and cheap; a sample beyond",
+    )
+    sampled: int = Field(
+        default=300, ge=10, le=1_000_000, description="Rows explained where contributions are sampled or dear"
+    )
+    walks: int = Field(default=1_024, ge=2, le=10_000, description="Most pairs of walks a row, where they are sampled")
+
+
+class Lane(Frozen):
+    """Contributions of one feature among the rows of one fifth of its values, or of one level."""
+
+    feature: str
+    lane: int = Field(description="0 for the lowest values, or the largest level")
+    lanes: int
+    label: str
+    rows: int
+    p10: float
+    p25: float
+    p50: float
+    p75: float
+    p90: float
+
+
+class Stretch(Frozen):
+    """Contributions of the chosen feature among the rows near one value, in one part of the rows."""
+
+    part: str
+    position: float | None = Field(description="Mean value of the rows; null for levels and for missing")
+    label: str
+    rows: int
+    p10: float
+    p25: float
+    p50: float
+    p75: float
+    p90: float
+
+
+class SpreadResult(Frozen):
+    lanes: tuple[Lane, ...] = Field(description="Feature by feature, largest mean absolute contribution first")
+    stretches: tuple[Stretch, ...] = Field(description="Of the chosen feature, part by part, along its values")
+    feature: str
+    numeric: bool
+    date: bool
+    colour: str | None
+    parts: tuple[str, ...]
+    parted: float = Field(description="Largest gap between two parts' medians at the same values; 0 without a colour")
+    parted_at: str | None
+    features: tuple[str, ...] = Field(description="Largest mean absolute contribution first")
+    columns: tuple[str, ...] = Field(description="Columns the rows can be told apart by")
+    rows: int
+    rows_explained: int
+    method: str
+    why: str
+    output: Literal["probability", "log-odds", "value"]
+    event: str
+
+
+def spread_out(subject: Subject, settings: SpreadSettings, seed: int, work: Work) -> SpreadResult:
+    """Quantiles of contributions along each feature's own values; one pass over the rows, a result of bounded size.
+
+    Raises
+    ------
+    Refused : the feature is none of the model's, or the colour no column.
+    """
+    wanted = feature_named(subject, settings.feature) if settings.feature else ""
+    colours = parts_of(subject, settings.colour) if settings.colour else None
+    most = settings.rows if cheap(subject) else settings.sampled
+    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[:most])
+    found = explain(subject, subject.rows[chosen], seed, work, most_pairs=settings.walks)
+    order = np.argsort(-np.abs(found.values).mean(axis=0), kind="stable")
+    features = [found.features[j] for j in order]
+    feature = wanted or features[0]
+    lanes: list[Lane] = []
+    for j in order[:MOST_FEATURES]:
+        lanes += _lanes(subject, found.features[j], subject.frame[found.features[j]][chosen], found.values[:, j])
+    values = subject.frame[feature][chosen]
+    own = found.values[:, found.features.index(feature)]
+    here = None if colours is None else Parts(colours.labels, colours.codes[chosen])
+    stretches = _stretches(subject, feature, values, own, here)
+    gap, at = _gap(stretches)
+    return SpreadResult(
+        lanes=tuple(lanes),
+        stretches=tuple(stretches),
+        feature=feature,
+        numeric=values.dtype.kind == "f",
+        date=subject.is_date(feature),
+        colour=settings.colour or None,
+        parts=() if here is None else tuple(here.labels),
+        parted=gap,
+        parted_at=at,
+        features=tuple(features),
+        columns=subject.partable,
+        rows=subject.n,
+        rows_explained=len(chosen),
+        method=found.method,
+        why=found.why,
+        output=subject.scale,
+        event=subject.what,
+    )
+
+
+def _five(values: NDArray[np.float64]) -> dict[str, float]:
+    return dict(
+        zip(
+            ("p10", "p25", "p50", "p75", "p90"),
+            map(float, np.quantile(values, [0.1, 0.25, 0.5, 0.75, 0.9])),
+            strict=True,
+        )
+    )
+
+
+def _lanes(subject: Subject, feature: str, values: NDArray, own: NDArray[np.float64]) -> list[Lane]:
+    """Up to five fifths of a number's rows, or the five largest levels in their order."""
+    labels, codes = bins_of(subject, feature, values, LANES)
+    out = []
+    for lane, (label, _) in enumerate(labels):
+        mine = own[codes == lane]
+        if len(mine):
+            out.append(Lane(feature=feature, lane=lane, lanes=len(labels), label=label, rows=len(mine), **_five(mine)))
+    return out
+
+
+def bins_of(
+    subject: Subject, feature: str, values: NDArray, most: int
+) -> tuple[list[tuple[str, float | None]], NDArray[np.int64]]:
+    """Labels with their mean value, and each row's bin, −1 for none: about equal counts of a number, or its few values;
+    the largest levels of a text in their order; missing numbers last."""
+    if values.dtype.kind == "f":
+        known = np.isfinite(values)
+        distinct = np.unique(values[known])
+        if len(distinct) > most:
+            edges = np.unique(np.quantile(values[known], np.arange(1, most) / most, method="inverted_cdf"))
+            codes = np.where(known, np.searchsorted(edges, values, "left"), -1)
+            count = len(edges) + 1
+        else:
+            codes, count = np.where(known, np.searchsorted(distinct, values), -1), len(distinct)
+        # edges at the greatest value leave the last bin without rows
+        kept = [i for i in range(count) if (codes == i).any()]
+        place = {old: new for new, old in enumerate(kept)}
+        codes = np.array([place.get(code, -1) for code in range(-1, count)])[codes + 1]
+        labels: list[tuple[str, float | None]] = []
+        for i in range(len(kept)):
+            mine = values[codes == i]
+            low, high = (subject.label(feature, float(one)) for one in (mine.min(), mine.max()))
+            labels.append((low if low == high else f"{low} to {high}", float(mine.mean())))
+        if not known.all():
+            labels.append(("missing", None))
+            codes = np.where(known, codes, len(kept))
+        return labels, codes
+    texts = values.astype(str)
+    levels, sizes = np.unique(texts, return_counts=True)
+    largest = [str(one) for one in levels[np.argsort(-sizes, kind="stable")][:most]]
+    order = subject.spec.column(feature).order
+    largest = [one for one in order if one in largest] + [one for one in largest if one not in order]
+    place = {level: i for i, level in enumerate(largest)}
+    return [(level or "missing", None) for level in largest], np.array([place.get(one, -1) for one in texts])
+
+
+def _stretches(
+    subject: Subject, feature: str, values: NDArray, own: NDArray[np.float64], parts: Parts | None
+) -> list[Stretch]:
+    named = [(0, "")] if parts is None else list(enumerate(parts.labels))
+    labels, codes = bins_of(
+        subject, feature, values, int(np.clip(len(own) // (ROWS_IN_BIN * len(named)), 4, MOST_BINS))
+    )
+    out = []
+    for number, part in named:
+        inside = np.ones(len(own), bool) if parts is None else parts.codes == number
+        for place, (label, position) in enumerate(labels):
+            mine = inside & (codes == place)
+            if mine.sum() >= min(LEAST_IN_BIN, len(own)):
+                out.append(Stretch(part=part, position=position, label=label, rows=int(mine.sum()), **_five(own[mine])))
+    return out
+
+
+def _gap(stretches: list[Stretch]) -> tuple[float, str | None]:
+    by_label: dict[str, list[float]] = {}
+    for one in stretches:
+        by_label.setdefault(one.label, []).append(one.p50)
+    gaps = {label: max(found) - min(found) for label, found in by_label.items() if len(found) > 1}
+    if not gaps:
+        return 0.0, None
+    widest = max(gaps, key=gaps.get)
+    return gaps[widest], widest
+
+
+def say(result: SpreadResult, wording: Wording, settings: SpreadSettings) -> Reading:
+    name = words.title(result.feature)
+    whole = [one for one in result.lanes if one.feature == result.feature]
+    top, bottom = max(whole, key=lambda one: one.p50), min(whole, key=lambda one: one.p50)
+
+    def moved(value: float) -> str:
+        way = "raises" if value > 0 else "lowers"
+        return f"{way} the {_output(result)} by {words.difference(value, result.output, wording.unit)}"
+
+    headline = f"At {name} {top.label}, it {moved(top.p50)} in the middle {wording.row}; at {bottom.label} it {moved(bottom.p50)}."
+    if result.colour:
+        colour = words.title(result.colour)
+        if result.parted_at is None:
+            headline += f" No value of {name} has rows in two parts by {colour}."
+        else:
+            headline += (
+                f" By {colour} the middle contributions differ by up to {words.difference(result.parted, result.output, wording.unit)}, "
+                f"at {name} {result.parted_at}."
+            )
+    some = "all" if result.rows_explained == result.rows else f"{words.count(result.rows_explained)} of"
+    return plain(headline, f"Contributions of {some} {words.count(result.rows)} {wording.rows}. {result.why}")
+
+
+def _output(result: SpreadResult) -> str:
+    if result.output == "value":
+        return result.event
+    return f"{'chance' if result.output == 'probability' else 'log-odds'} that {result.event}"

@@ -1,0 +1,370 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useMemo, useRef, useState } from "react";
+import { type Audit, api, need, type Problem, type Schemas } from "../../api/client";
+import { useReading } from "../../api/useReading";
+import { type Driver, DriverRows, LOSSES, ROW, TOP } from "../../figures/DriverRows";
+import { Figure } from "../../figures/Figure";
+import { useAuditContext } from "../../frame/context";
+import { Beneath, Sheet } from "../../frame/Sheet";
+import { csv } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
+import { ChoiceMenu } from "../../ui/Menu";
+import { count, decimal, interval, output, percent, type Scale, signed, title } from "../../ui/numbers";
+import { ProblemNote } from "../../ui/ProblemNote";
+import { useOpenResponse } from "./DriversSheet";
+
+type Result = Schemas["DriversResult"];
+type Expected = NonNullable<Schemas["ColumnSpec-Input"]["expected"]>;
+/** Settings of the first look: few rows, so that it is there within a second. */
+const QUICK = { rows: 400, repeats: 2, explained: 15, walks: 16 };
+/** Beyond so many features the rows are drawn as they are scrolled to. */
+const ALL_DRAWN = 40;
+const SEARCHED = 15;
+
+/** Which features the model leans on. */
+export function Ranking() {
+  const { audit, context, task, search, set } = useAuditContext();
+  const open = useOpenResponse();
+  const wanted = search.get("loss");
+  const rest = search.get("against") === "rest" && audit.classes.length > 0;
+  const settings = { ...(wanted ? { loss: wanted } : {}), ...(rest ? { against_rest: true } : {}) };
+  const asked = useReading("drivers", settings, QUICK);
+  const result = asked.evidence?.result;
+  const losses = result?.losses ?? [];
+  const loss = result?.loss ?? "log_loss";
+  return (
+    <>
+      <p className="flex flex-wrap justify-end gap-x-5 text-soft">
+        {audit.classes.length > 0 && (
+          <ChoiceMenu
+            label={`Loss of: ${rest ? "the class read, against the rest" : "all classes"}`}
+            className="act"
+            value={rest ? "rest" : "all"}
+            choices={[
+              { value: "all", label: "all classes" },
+              { value: "rest", label: `${context.read_class || audit.spec?.event} against the rest` },
+            ]}
+            onChoose={(value) => set({ against: value === "rest" ? "rest" : null, loss: null })}
+          >
+            {rest ? "the class read, against the rest" : "all classes"} <span aria-hidden>▾</span>
+          </ChoiceMenu>
+        )}
+        {losses.length > 0 && (
+          <ChoiceMenu
+            label={`Loss: measured by ${LOSSES[loss]}`}
+            className="act"
+            value={loss}
+            choices={losses.map((value) => ({ value, label: LOSSES[value] }))}
+            onChoose={(value) => set({ loss: value === losses[0] ? null : value })}
+          >
+            measured by {LOSSES[loss]} <span aria-hidden>▾</span>
+          </ChoiceMenu>
+        )}
+      </p>
+      <Sheet asked={asked} note={<Note />} after={<Against />}>
+        {(evidence) => (
+          <>
+            <Rows evidence={evidence} onFeature={open} />
+            {evidence.result.beside && <BesideLegend result={evidence.result} />}
+            <p className="mt-3 max-w-[90ch] text-soft">
+              Shuffling tells how much worse the model does without a column's information; the mean absolute Shapley
+              value tells how far a column moves the {MOVES[task === "regression" ? "value" : evidence.result.output]},
+              right or wrong. Compare ranks, not lengths. {evidence.result.shapley_why}
+            </p>
+            <DataTable
+              name="drivers"
+              rows={evidence.result.drivers}
+              columns={columnsOf(evidence.result)}
+              rowKey={(driver) => driver.feature}
+              onRow={(driver) => open(driver.feature)}
+            />
+          </>
+        )}
+      </Sheet>
+    </>
+  );
+}
+
+const MOVES = { probability: "predicted chance", "log-odds": "log-odds", value: "predicted value" } as const;
+
+function Rows({
+  evidence,
+  onFeature,
+}: {
+  evidence: Schemas["EvidenceView_DriversResult_"];
+  onFeature: (feature: string) => void;
+}) {
+  const { result } = evidence;
+  const [find, setFind] = useState("");
+  const scroller = useRef<HTMLDivElement>(null);
+  const found = useMemo(() => {
+    const text = find.trim().toLowerCase();
+    return result.drivers
+      .map((driver, place) => ({ driver, rank: place + 1 }))
+      .filter(({ driver }) => !text || title(driver.feature).toLowerCase().includes(text) || driver.feature.includes(text));
+  }, [result.drivers, find]);
+  const long = found.length > ALL_DRAWN;
+  const virtual = useVirtualizer({
+    count: found.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    paddingStart: TOP,
+    overscan: 6,
+    enabled: long,
+  });
+  const shown = long
+    ? virtual.getVirtualItems().map((item) => ({ ...found[item.index], place: item.index }))
+    : found.map((one, place) => ({ ...one, place }));
+  const columns = columnsOf(result);
+  return (
+    <>
+      {result.drivers.length > SEARCHED && (
+        <p className="mt-2 flex items-baseline gap-3">
+          <input
+            className="field w-56"
+            type="search"
+            aria-label="Search features"
+            placeholder="Search features"
+            value={find}
+            onChange={(event) => setFind(event.target.value)}
+          />
+          <span className="text-soft" role="status">
+            {count(found.length)} of {count(result.drivers.length)} features
+          </span>
+        </p>
+      )}
+      <Figure
+        name="drivers"
+        least={700}
+        evidence={evidence}
+        alternative="Features by permutation importance"
+        data={() => csv([columns.map((one) => one.label), ...result.drivers.map((driver) => columns.map((one) => one.value(driver)))])}
+        draw={(width) => (
+          <div
+            ref={scroller}
+            className={long ? "max-h-[620px] overflow-y-auto" : undefined}
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
+            tabIndex={long ? 0 : undefined}
+          >
+            <div className="relative" style={{ width }}>
+              <DriverRows
+                result={result}
+                width={width}
+                shown={shown}
+                height={TOP + ROW * found.length + 4}
+                onFeature={onFeature}
+              />
+              {shown.map(({ driver, place }) => (
+                <span
+                  key={driver.feature}
+                  className="absolute flex items-center text-[12.5px]"
+                  style={{ top: TOP + place * ROW - ROW / 4, height: ROW, left: width - 134, width: 134 }}
+                >
+                  <ExpectedMenu driver={driver} />
+                </span>
+              ))}
+            </div>
+          </div>
+        )}
+      />
+      {!found.length && <p className="text-soft">No feature is called so.</p>}
+    </>
+  );
+}
+
+const EXPECTED: Record<Expected, string> = { rises: "rises", falls: "falls", none: "no effect" };
+
+/** The direction the auditor expects; kept with the audit. A contradiction is marked. */
+function ExpectedMenu({ driver }: { driver: Driver }) {
+  const { audit } = useAuditContext();
+  const client = useQueryClient();
+  const expected = audit.spec?.columns.find((column) => column.name === driver.feature)?.expected ?? null;
+  const set = useMutation({
+    mutationFn: (wanted: Expected | null) =>
+      need(
+        api.PUT("/api/audits/{audit_id}/expectations", {
+          params: { path: { audit_id: audit.id } },
+          body: { feature: driver.feature, expected: wanted },
+        }),
+      ),
+    onSuccess: (spec) => {
+      client.setQueryData(["audit", audit.id], (before: Audit | undefined) => before && { ...before, spec });
+      client.invalidateQueries({ queryKey: ["findings", audit.id] });
+      client.invalidateQueries({ queryKey: ["glance", audit.id] });
+    },
+  });
+  const contradicted = useContradicted().has(driver.feature);
+  const choices: Expected[] = driver.direction === "by level" ? ["none"] : ["rises", "falls", "none"];
+  const text = expected ? EXPECTED[expected] : "set …";
+  return (
+    <>
+      <ChoiceMenu
+        label={`${text}: expected direction of ${title(driver.feature)}${contradicted ? ", contradicted" : ""}`}
+        className={
+          contradicted ? "font-semibold text-flag" : expected ? "text-ink hover:text-act" : "text-soft hover:text-act"
+        }
+        value={expected ?? ""}
+        choices={[
+          { value: "", label: "nothing expected" },
+          ...choices.map((value) => ({ value, label: EXPECTED[value] })),
+        ]}
+        onChoose={(value) => set.mutate((value || null) as Expected | null)}
+      >
+        {contradicted && <span aria-hidden>⚑ </span>}
+        {text}
+      </ChoiceMenu>
+      {set.error && <ProblemNote problem={set.error as Problem} />}
+    </>
+  );
+}
+
+function useExpectations() {
+  const { audit } = useAuditContext();
+  const entries = (audit.spec?.columns ?? []).flatMap((column) => (column.expected ? [[column.name, column.expected]] : []));
+  const expected = Object.fromEntries(entries) as Record<string, Expected>;
+  return useReading("expectations", { expected }, undefined, entries.length > 0);
+}
+
+function useContradicted(): Set<string> {
+  const { evidence } = useExpectations();
+  return new Set(evidence?.result.checked.filter((one) => one.contradicted).map((one) => one.feature));
+}
+
+/** The expected directions against what the model does, under the ranking. */
+function Against() {
+  const { audit } = useAuditContext();
+  const asked = useExpectations();
+  const open = useOpenResponse();
+  if (!audit.spec?.columns.some((column) => column.expected)) return null;
+  return (
+    <Beneath asked={asked} label="Expected directions" note={<ExpectedNote />}>
+      {({ result }) => (
+        <DataTable
+          name="expected-directions"
+          rows={result.checked}
+          rowKey={(one) => one.feature}
+          onRow={(one) => open(one.feature)}
+          columns={[
+            { key: "feature", label: "feature", left: true, value: (one) => one.feature, show: (one) => title(one.feature) },
+            { key: "expected", label: "expected", left: true, value: (one) => EXPECTED[one.expected] },
+            { key: "goes", label: "goes", left: true, value: (one) => one.goes },
+            {
+              key: "contradicted",
+              label: "",
+              left: true,
+              value: (one) => (one.contradicted ? "contradicted" : "holds"),
+              show: (one) =>
+                one.contradicted ? <span className="font-semibold text-flag">⚑ contradicted</span> : "holds",
+            },
+            {
+              key: "against",
+              label: "mean against it",
+              value: (one) => one.mean_against,
+              show: (one) => output(one.mean_against, result.output as Scale, audit.spec?.wording?.unit),
+            },
+            {
+              key: "curves",
+              label: "curves with a step against it",
+              value: (one) => one.curves_against,
+              show: (one) => (one.curves_against == null ? "" : percent(one.curves_against)),
+            },
+          ]}
+        />
+      )}
+    </Beneath>
+  );
+}
+
+function ExpectedNote() {
+  return (
+    <p>
+      The mean curve contradicts a direction when it goes back by more than a tenth of its range, and the expectation of
+      no effect when it moves by more than a fiftieth of the output's standard deviation. A contradiction is a finding:
+      the decision about it, with its reason, stands in the dossier and in the report.
+    </p>
+  );
+}
+
+function BesideLegend({ result }: { result: Result }) {
+  const { beside } = result;
+  if (!beside) return null;
+  return (
+    <p className="text-[12.5px] text-soft">
+      Bar: here ({LOSSES[result.loss]} {decimal(result.loss_as_is)}, {count(result.rows)} rows). ◇ Diamond: alongside (
+      {decimal(beside.loss_as_is)}, {count(beside.rows)} rows); hollow where there is no evidence of use. Order agreement
+      τ {beside.agreement.tau == null ? "not defined" : decimal(beside.agreement.tau, 2)}.
+    </p>
+  );
+}
+
+function columnsOf(result: Result): Column<Driver>[] {
+  return [
+    { key: "feature", label: "feature", left: true, value: (d) => d.feature, show: (d) => title(d.feature) },
+    {
+      key: "loss",
+      label: "loss added",
+      value: (d) => d.permutation.value,
+      show: (d) => decimal(d.permutation.value as number, 4),
+    },
+    { key: "lossInterval", label: "interval", value: (d) => interval(d.permutation, (v) => decimal(v, 4)) },
+    {
+      key: "share",
+      label: "share",
+      value: (d) => d.share,
+      show: (d) => (d.share == null ? "" : percent(d.share)),
+    },
+    ...(result.beside ? BESIDE : []),
+    {
+      key: "shapley",
+      label: "mean absolute Shapley value",
+      value: (d) => d.mean_abs_shapley.value,
+      show: (d) => decimal(d.mean_abs_shapley.value as number, 4),
+    },
+    {
+      key: "shapleyInterval",
+      label: "interval",
+      value: (d) => interval(d.mean_abs_shapley, (v) => decimal(v, 4)),
+    },
+    {
+      key: "signed",
+      label: "signed mean",
+      value: (d) => d.mean_shapley,
+      show: (d) => signed(d.mean_shapley, 4),
+    },
+    { key: "goes", label: "goes", left: true, value: (d) => d.direction },
+  ];
+}
+
+const BESIDE: Column<Driver>[] = [
+  {
+    key: "beside",
+    label: "alongside",
+    value: (d) => d.beside?.permutation.value,
+    show: (d) => (d.beside ? decimal(d.beside.permutation.value as number, 4) : "absent"),
+  },
+  { key: "besideRank", label: "rank alongside", value: (d) => d.beside?.rank },
+  {
+    key: "difference",
+    label: "difference",
+    value: (d) => d.beside?.difference.value,
+    show: (d) => (d.beside ? signed(d.beside.difference.value as number, 4) : ""),
+  },
+  {
+    key: "differenceInterval",
+    label: "interval",
+    value: (d) => (d.beside ? interval(d.beside.difference, (v) => decimal(v, 4)) : ""),
+  },
+];
+
+function Note() {
+  return (
+    <p>
+      Permutation importance (Breiman 2001; Fisher, Rudin & Dominici 2019): the mean loss with one column's values
+      shuffled among the rows, less the loss as is. The interval joins the spread over rows and over shuffles; where it
+      includes zero there is no evidence that the model uses the column. Linked columns share one effect, so each may
+      look small. The small curve is the mean response over the 1–99% range of the feature. Intervals of a difference
+      take both sides as independent; with the same rows they are a little too wide.
+    </p>
+  );
+}

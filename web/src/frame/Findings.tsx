@@ -1,0 +1,94 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useLocation } from "react-router";
+import { api, need, type Problem, type Schemas } from "../api/client";
+import { ProblemNote } from "../ui/ProblemNote";
+import { useAuditContext } from "./context";
+
+type Finding = Schemas["FindingView"];
+const DECISIONS: Finding["decision"][] = ["open", "accepted", "to mend", "no concern"];
+
+/** What the evidence of this area says that someone should decide about, with the decision and its reason. */
+export function Findings() {
+  const { audit, context } = useAuditContext();
+  const area = useLocation().pathname.split("/")[3] ?? "";
+  const client = useQueryClient();
+  const found = useQuery({
+    queryKey: ["findings", audit.id, context],
+    queryFn: () =>
+      need(
+        api.POST("/api/audits/{audit_id}/findings", {
+          params: { path: { audit_id: audit.id } },
+          body: context as never,
+        }),
+      ),
+    enabled: audit.ready,
+  }).data;
+  const judge = useMutation({
+    mutationFn: (body: Schemas["Judged"]) =>
+      need(api.PUT("/api/audits/{audit_id}/findings", { params: { path: { audit_id: audit.id } }, body })),
+    onSuccess: () => {
+      client.invalidateQueries({ queryKey: ["findings", audit.id] });
+      client.invalidateQueries({ queryKey: ["glance", audit.id] });
+    },
+  });
+  const here = found?.filter((one) => one.area === area) ?? [];
+  if (!here.length) return null;
+  return (
+    <section aria-label="Findings of this area">
+      {judge.error && <ProblemNote problem={judge.error as Problem} />}
+      <ol>
+        {here.map((one) => (
+          <Item key={one.finding} finding={one} onJudge={(changes) => judge.mutate({ ...one, ...changes })} />
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+function Item({
+  finding,
+  onJudge,
+}: {
+  finding: Finding;
+  onJudge: (changes: { decision?: Finding["decision"]; reason?: string }) => void;
+}) {
+  const [reason, setReason] = useState(finding.reason);
+  const open = finding.decision === "open";
+  return (
+    <li className="border-b border-rule py-2.5" data-finding={finding.finding}>
+      <p className="font-serif text-[14.5px] leading-snug">
+        {open && (
+          <span className="text-flag" aria-hidden>
+            ⚑{" "}
+          </span>
+        )}
+        {finding.statement}
+      </p>
+      <p className="mt-1 flex items-center gap-2 text-[12.5px] text-soft">
+        finding
+        <select
+          className="field text-[12.5px]"
+          aria-label={`Decision on: ${finding.statement}`}
+          value={finding.decision}
+          onChange={(event) => onJudge({ decision: event.target.value as Finding["decision"] })}
+        >
+          {DECISIONS.map((one) => (
+            <option key={one}>{one}</option>
+          ))}
+        </select>
+      </p>
+      {(!open || reason) && (
+        <textarea
+          aria-label={`Reason for: ${finding.statement}`}
+          placeholder="Reason"
+          rows={reason ? 3 : 1}
+          className="field mt-1 w-full resize-y text-[13px]"
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+          onBlur={() => reason !== finding.reason && onJudge({ reason })}
+        />
+      )}
+    </li>
+  );
+}
