@@ -40,15 +40,11 @@ export interface Asked<M extends MethodName> {
  * Ask for a method's evidence in the open context; computed in the background when it is not there yet.
  * With `quick` settings, evidence from a sample is shown until the whole is there.
  */
-export function useReading<M extends MethodName>(
-  method: M,
-  settings: object,
-  quick?: object,
-  wanted = true,
-): Asked<M> {
+export function useReading<M extends MethodName>(method: M, settings: object, quick?: object, wanted = true): Asked<M> {
   const { audit } = useAuditContext();
   const whole = useAsked(method, settings, audit.ready && wanted);
-  const waiting = wanted && Boolean(quick) && audit.ready && (whole.evidence === undefined || whole.stale) && !whole.problem;
+  const waiting =
+    wanted && Boolean(quick) && audit.ready && (whole.evidence === undefined || whole.stale) && !whole.problem;
   const sample = useAsked(method, { ...settings, ...quick }, waiting);
   if (!waiting || !sample.evidence || sample.stale) return whole;
   return { ...whole, evidence: sample.evidence, stale: false };

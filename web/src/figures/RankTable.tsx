@@ -55,7 +55,14 @@ export function RankTable({
             return (
               <g key={card.measure} transform={`translate(${name + slot * column},0)`}>
                 <title>{`${title(feature)}: rank ${cell.rank} by ${card.label}, value ${decimal(cell.value, 4)}`}</title>
-                <rect x={2} y={2} width={slot - 4} height={ROW - 4} fill="var(--act)" opacity={0.04 + 0.26 * strength} />
+                <rect
+                  x={2}
+                  y={2}
+                  width={slot - 4}
+                  height={ROW - 4}
+                  fill="var(--act)"
+                  opacity={0.04 + 0.26 * strength}
+                />
                 <text
                   x={slot / 2}
                   y={ROW / 2}

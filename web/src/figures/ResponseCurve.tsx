@@ -1,48 +1,69 @@
 import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
+import { useRef, useState } from "react";
 import type { Schemas } from "../api/client";
-import { count, output, type Scale, title } from "../ui/numbers";
+import { count, day, output, type Scale, title } from "../ui/numbers";
 import { Fitted } from "./Figure";
+import { apart, lookOf } from "./series";
 
 type Result = Schemas["ResponseResult"];
 type Point = Schemas["CurvePoint"];
 
 const HEIGHT = 380;
-const LEFT = 58;
-const STRIP = 34;
-const BOTTOM = 82;
+const LEFT = 62;
+const STRIP = 30;
+const BOTTOM = 88;
+const TOP = 14;
+const FEW = 10;
+
+export interface ResponseLook {
+  /** The band of the middle 80%, or single curves. */
+  single: boolean;
+  unit: string;
+  quantity: string;
+  names: { high: string; low: string };
+  /** Levels by their mean instead of their own order. */
+  sorted: boolean;
+  /** What is read alongside, by name. */
+  beside: string;
+  onZoom?: (low: number, high: number) => void;
+}
 
 /** Mean curve, the middle 80% of single curves, and under the axis where the rows are. */
-export function ResponseCurve(props: {
-  result: Result;
-  width: number;
-  single: boolean;
-  names: { high: string; low: string };
-}) {
-  const { result, width, single } = props;
+export function ResponseCurve({ result, width, look }: { result: Result; width: number; look: ResponseLook }) {
   const scale = result.output as Scale;
+  const drawn = result.parts.length
+    ? result.parts.flatMap((part) => part.mean)
+    : result.points.flatMap((point) => [point.p10, point.p90, point.mean]);
   const values = [
-    ...result.points.flatMap((point) => [point.p10, point.p90, point.mean]),
-    ...(single ? result.curves.flat() : []),
+    ...drawn,
+    ...(result.beside?.mean ?? []),
+    ...(result.case ? [...result.case.values, result.case.output] : []),
   ];
-  const span = Math.max(...values) - Math.min(...values) || 0.1;
-  const y = scaleLinear(
-    [Math.min(...values) - span * 0.06, Math.max(...values) + span * 0.06],
-    [HEIGHT - BOTTOM, 14],
-  ).nice();
+  let [low, high] = [Math.min(...values), Math.max(...values)];
+  if (look.single) {
+    for (const curve of result.curves) {
+      for (const value of curve) {
+        if (value < low) low = value;
+        if (value > high) high = value;
+      }
+    }
+  }
+  const span = high - low || 0.1;
+  const y = scaleLinear([low - span * 0.06, high + span * 0.06], [HEIGHT - BOTTOM, TOP]).nice();
   const threshold = result.threshold == null ? Number.NaN : y(result.threshold);
-  const visible = threshold > 14 && threshold < HEIGHT - BOTTOM;
+  const visible = threshold > TOP && threshold < HEIGHT - BOTTOM;
   return (
-    <svg width={width} height={HEIGHT} role="img" aria-label={alternative(result)}>
-      {y.ticks(6).map((tick) => (
-        <g key={tick}>
-          <line x1={LEFT} x2={width} y1={y(tick)} y2={y(tick)} stroke="var(--rule)" strokeWidth={0.7} />
-          <text x={LEFT - 8} y={y(tick)} textAnchor="end" dominantBaseline="central" fontSize={12} fill="var(--soft)">
-            {scale === "probability" ? `${Math.round(tick * 100)}%` : tick}
-          </text>
-        </g>
-      ))}
-      {result.numeric ? <Numeric {...props} y={y} /> : <Levels {...props} y={y} />}
+    <svg width={width} height={HEIGHT} role="img" aria-label={alternative(result, look.unit)}>
+      <YAxis y={y} scale={scale} width={width} />
+      <text x={LEFT} y={HEIGHT - 4} fontSize={11.5} fill="var(--soft)">
+        {look.quantity}
+      </text>
+      {result.numeric ? (
+        <Numeric result={result} width={width} look={look} y={y} />
+      ) : (
+        <Levels result={result} width={width} look={look} y={y} />
+      )}
       {visible && (
         <g>
           <line x1={LEFT} x2={width} y1={threshold} y2={threshold} stroke="var(--ink)" strokeWidth={1.2} />
@@ -55,7 +76,7 @@ export function ResponseCurve(props: {
             strokeWidth={4}
             paintOrder="stroke"
           >
-            {props.names.high} from here up
+            {look.names.high} from here up
           </text>
         </g>
       )}
@@ -63,17 +84,39 @@ export function ResponseCurve(props: {
   );
 }
 
-interface Part {
+interface Axis {
+  (value: number): number;
+  ticks: (count?: number) => number[];
+}
+
+export function YAxis({ y, scale, width }: { y: Axis; scale: Scale; width: number }) {
+  const ticks = y.ticks(6);
+  const step = Math.abs((ticks[1] ?? 1) - (ticks[0] ?? 0));
+  return ticks.map((tick) => (
+    <g key={tick}>
+      <line x1={LEFT} x2={width} y1={y(tick)} y2={y(tick)} stroke="var(--rule)" strokeWidth={0.7} />
+      <text x={LEFT - 8} y={y(tick)} textAnchor="end" dominantBaseline="central" fontSize={12} fill="var(--soft)">
+        {scale === "probability"
+          ? `${(tick * 100).toFixed(step < 0.01 ? 1 : 0).replace("-", "−")}%`
+          : tick.toLocaleString("en").replace("-", "−")}
+      </text>
+    </g>
+  ));
+}
+
+interface PartProps {
   result: Result;
   width: number;
-  single: boolean;
+  look: ResponseLook;
   y: (value: number) => number;
 }
 
-function Numeric({ result, width, single, y }: Part) {
-  const points = result.points.filter((point) => point.position != null);
-  const missing = result.points.find((point) => point.position == null);
-  const room = missing ? 66 : 12;
+function Numeric({ result, width, look, y }: PartProps) {
+  const index = result.points.map((point, place) => ({ point, place })).filter((one) => one.point.position != null);
+  const points = index.map((one) => one.point);
+  const away = result.points.findIndex((point) => point.position == null);
+  const named = result.parts.length + (result.beside ? 1 : 0) > 0;
+  const room = (away >= 0 ? 66 : 12) + (named ? 104 : 0);
   const places = points.map((point) => point.position as number);
   const x = scaleLinear([Math.min(...places), Math.max(...places)], [LEFT + 8, width - room]);
   const at = (point: Point) => x(point.position as number);
@@ -81,86 +124,239 @@ function Numeric({ result, width, single, y }: Part) {
     .x(at)
     .y0((point) => y(point.p10))
     .y1((point) => y(point.p90));
-  const index = result.points.map((point, place) => ({ point, place })).filter((one) => one.point.position != null);
-  const most = Math.max(...result.density.map((bin) => bin.rows), 1);
-  const floor = HEIGHT - BOTTOM + 26 + STRIP;
+  const along = (mean: readonly number[]) =>
+    line<{ point: Point; place: number }>()
+      .x((one) => at(one.point))
+      .y((one) => y(mean[one.place]))(index) ?? "";
+  const parted = result.parts.length > 0;
+  const chosen = result.case;
   return (
     <>
-      {!single && <path d={band(points) ?? ""} fill="var(--band)" data-part="band" />}
-      {single &&
-        result.curves.map((curve, number) => (
-          <path
-            // biome-ignore lint/suspicious/noArrayIndexKey: curves have no name
-            key={number}
-            d={
-              line<{ point: Point; place: number }>()
-                .x((one) => at(one.point))
-                .y((one) => y(curve[one.place]))(index) ?? ""
-            }
-            fill="none"
-            stroke="var(--soft)"
-            strokeWidth={0.7}
-            opacity={0.55}
-          />
-        ))}
-      {points.slice(1).map((point, place) => {
-        const before = points[place];
-        const thin = point.scarce || before.scarce;
-        return (
-          <line
-            key={point.label}
-            x1={at(before)}
-            y1={y(before.mean)}
-            x2={at(point)}
-            y2={y(point.mean)}
-            stroke="var(--act)"
-            strokeWidth={thin ? 1.1 : 2.4}
-            strokeDasharray={thin ? "4 3" : undefined}
-            strokeLinecap="round"
-          />
-        );
-      })}
+      {!look.single && !parted && <path d={band(points) ?? ""} fill="var(--band)" data-part="band" />}
+      {look.single && <SingleCurves result={result} along={along} />}
+      {look.onZoom && (
+        <Dragging
+          left={LEFT}
+          right={width - room + 4}
+          onDragged={(a, b) => look.onZoom?.(x.invert(Math.min(a, b)), x.invert(Math.max(a, b)))}
+        />
+      )}
+      {parted
+        ? result.parts.map((part, number) => (
+            <g key={part.label} data-curve={part.label}>
+              <Segments
+                index={index}
+                at={at}
+                y={(place) => y(part.mean[place])}
+                thin={(place) => part.support[place] < FEW}
+                colour={lookOf(number).colour}
+                dash={lookOf(number).dash}
+              />
+            </g>
+          ))
+        : null}
+      <g data-curve="mean" opacity={parted ? 0.35 : 1}>
+        <Segments
+          index={index}
+          at={at}
+          y={(place) => y(result.points[place].mean)}
+          thin={(place) => result.points[place].scarce}
+          colour={parted ? "var(--ink)" : "var(--act)"}
+        />
+      </g>
       {points.map((point) => (
         <circle
           key={point.label}
           cx={at(point)}
           cy={y(point.mean)}
-          r={2.2}
-          fill="var(--act)"
+          r={parted ? 1.4 : 2.2}
+          fill={parted ? "var(--soft)" : "var(--act)"}
           data-point={point.position}
         >
-          <title>{`${point.label}: ${output(point.mean, result.output as Scale)}, ${count(point.support)} rows near`}</title>
+          <title>{`${point.label}: ${output(point.mean, result.output as Scale, look.unit)}, ${count(point.support)} rows near`}</title>
         </circle>
       ))}
-      {missing && (
-        <g data-part="missing">
-          <line x1={width - 46} x2={width - 46} y1={14} y2={HEIGHT - BOTTOM} stroke="var(--rule)" />
-          <line
-            x1={width - 22}
-            x2={width - 22}
-            y1={y(missing.p10)}
-            y2={y(missing.p90)}
-            stroke="var(--band)"
-            strokeWidth={10}
+      {result.beside && (
+        <path
+          d={along(result.beside.mean)}
+          fill="none"
+          stroke="var(--raise)"
+          strokeWidth={2}
+          strokeDasharray="7 3"
+          data-curve="alongside"
+        />
+      )}
+      {chosen && chosen.path.length > 0 && (
+        <g data-curve="case">
+          <path
+            d={line()(chosen.path.map(([a, b]) => [x(a), y(b)])) ?? ""}
+            fill="none"
+            stroke="var(--g3)"
+            strokeWidth={1.8}
           />
-          <circle
-            cx={width - 22}
-            cy={y(missing.mean)}
-            r={4}
-            fill={missing.scarce ? "var(--sheet)" : "var(--act)"}
-            stroke="var(--act)"
-            strokeWidth={2}
-          />
-          <text x={width - 22} y={HEIGHT - BOTTOM + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
-            missing
-          </text>
+          {chosen.position != null && !chosen.outside && (
+            <path
+              data-marker={chosen.position}
+              transform={`translate(${x(chosen.position)},${y(chosen.output)})`}
+              d="M0,-7 l7,7 l-7,7 l-7,-7 z"
+              fill="var(--g3)"
+              stroke="var(--sheet)"
+              strokeWidth={1.5}
+            >
+              <title>{`row ${chosen.row + 1}, at ${chosen.label}: ${output(chosen.output, result.output as Scale, look.unit)}`}</title>
+            </path>
+          )}
         </g>
       )}
-      {x.ticks(7).map((tick) => (
+      {named && (
+        <EndNames result={result} look={look} x={width - room + 6} y={y} last={index[index.length - 1].place} />
+      )}
+      {away >= 0 && <MissingPlace result={result} place={away} width={width} y={y} look={look} />}
+      {x.ticks(result.date ? 5 : 7).map((tick) => (
         <text key={tick} x={x(tick)} y={HEIGHT - BOTTOM + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
-          {tick.toLocaleString("en")}
+          {result.date ? day(tick) : tick.toLocaleString("en").replace("-", "−")}
         </text>
       ))}
+      <Strip result={result} x={x} />
+      <StripAxis feature={result.feature} right={width - room} />
+    </>
+  );
+}
+
+/** A curve in pieces, so that those with few rows are thin and dashed. */
+function Segments(props: {
+  index: { point: Point; place: number }[];
+  at: (point: Point) => number;
+  y: (place: number) => number;
+  thin: (place: number) => boolean;
+  colour: string;
+  dash?: string;
+}) {
+  return props.index.slice(1).map((here, number) => {
+    const before = props.index[number];
+    const thin = props.thin(here.place) || props.thin(before.place);
+    return (
+      <line
+        key={here.point.label}
+        x1={props.at(before.point)}
+        y1={props.y(before.place)}
+        x2={props.at(here.point)}
+        y2={props.y(here.place)}
+        stroke={props.colour}
+        strokeWidth={thin ? 1.1 : 2.4}
+        strokeDasharray={thin ? "4 3" : props.dash}
+        strokeLinecap={props.dash ? "butt" : "round"}
+        data-thin={thin || undefined}
+      />
+    );
+  });
+}
+
+/** Single curves, one path for each part of the rows, so that thousands stay quick. */
+function SingleCurves({ result, along }: { result: Result; along: (curve: readonly number[]) => string }) {
+  const parts = result.parts.length ? result.parts.map((_, number) => number) : [-1];
+  const faint = Math.max(0.06, Math.min(0.5, 18 / Math.sqrt(result.curves.length * 20 + 1)));
+  return parts.map((part) => (
+    <path
+      key={part}
+      data-curves={part}
+      d={result.curves
+        .filter((_, number) => part < 0 || result.curve_parts[number] === part)
+        .map(along)
+        .join("")}
+      fill="none"
+      stroke={part < 0 ? "var(--soft)" : lookOf(part).colour}
+      strokeWidth={0.7}
+      opacity={faint}
+    />
+  ));
+}
+
+/** Names at the ends of the lines, moved apart. */
+function EndNames(props: {
+  result: Result;
+  look: ResponseLook;
+  x: number;
+  y: (value: number) => number;
+  last: number;
+}) {
+  const { result } = props;
+  const names = [
+    ...result.parts.map((part, number) => ({
+      text: `${lookOf(number).mark} ${part.label}`,
+      at: props.y(part.mean[props.last]),
+      colour: lookOf(number).colour,
+    })),
+    ...(result.beside
+      ? [{ text: props.look.beside, at: props.y(result.beside.mean[props.last]), colour: "var(--raise-text)" }]
+      : []),
+  ];
+  const places = apart(
+    names.map((one) => one.at),
+    15,
+    TOP + 6,
+    HEIGHT - BOTTOM - 4,
+  );
+  return names.map((one, place) => (
+    <Fitted key={one.text} x={props.x} y={places[place]} width={102} size={12} fill={one.colour}>
+      {one.text}
+    </Fitted>
+  ));
+}
+
+function MissingPlace(props: {
+  result: Result;
+  place: number;
+  width: number;
+  y: (value: number) => number;
+  look: ResponseLook;
+}) {
+  const { result, place, width, y } = props;
+  const missing = result.points[place];
+  const named = result.parts.length + (result.beside ? 1 : 0) > 0;
+  const middle = width - 22 - (named ? 104 : 0);
+  return (
+    <g data-part="missing">
+      <title>{`missing: ${output(missing.mean, result.output as Scale, props.look.unit)}, ${count(missing.support)} rows`}</title>
+      <line x1={middle - 24} x2={middle - 24} y1={TOP} y2={HEIGHT - BOTTOM} stroke="var(--rule)" />
+      {!result.parts.length && (
+        <line x1={middle} x2={middle} y1={y(missing.p10)} y2={y(missing.p90)} stroke="var(--band)" strokeWidth={10} />
+      )}
+      {result.parts.map((part, number) => (
+        <circle
+          key={part.label}
+          cx={middle - 8 + number * 5}
+          cy={y(part.mean[place])}
+          r={3.2}
+          fill={lookOf(number).colour}
+        />
+      ))}
+      {result.beside && (
+        <path d={`M${middle + 9},${y(result.beside.mean[place]) - 5} l5,5 l-5,5 l-5,-5 z`} fill="var(--raise)" />
+      )}
+      {!result.parts.length && (
+        <circle
+          cx={middle}
+          cy={y(missing.mean)}
+          r={4}
+          fill={missing.scarce ? "var(--sheet)" : "var(--act)"}
+          stroke="var(--act)"
+          strokeWidth={2}
+        />
+      )}
+      <text x={middle} y={HEIGHT - BOTTOM + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
+        missing
+      </text>
+    </g>
+  );
+}
+
+/** Rows along the axis as a strip, and under it a tick for every distinct value. */
+function Strip({ result, x }: { result: Result; x: (value: number) => number }) {
+  const most = Math.max(...result.density.map((bin) => bin.rows), 1);
+  const floor = FLOOR;
+  return (
+    <>
       {result.density.map((bin) => {
         const height = bin.rows ? Math.max(1, (bin.rows / most) * STRIP) : 0;
         return (
@@ -177,70 +373,207 @@ function Numeric({ result, width, single, y }: Part) {
           </rect>
         );
       })}
-      <StripAxis feature={result.feature} right={width - room} floor={floor} />
+      <path
+        data-part="rug"
+        d={result.rug.map((value) => `M${x(value).toFixed(1)},${floor + 1}v5`).join("")}
+        stroke="var(--ink)"
+        strokeWidth={0.7}
+        opacity={0.7}
+      >
+        <title>{`${count(result.distinct)} distinct values${result.rug.length < result.distinct ? `, of which ${count(result.rug.length)} are marked` : ""}`}</title>
+      </path>
     </>
   );
 }
 
-function Levels({ result, width, y }: Part) {
-  const slot = (width - LEFT - 8) / result.points.length;
+/** A stretch of the axis drawn out with the pointer. */
+function Dragging(props: { left: number; right: number; onDragged: (a: number, b: number) => void }) {
+  const [from, setFrom] = useState<number | null>(null);
+  const [to, setTo] = useState(0);
+  const place = useRef<SVGRectElement>(null);
+  const where = (event: React.PointerEvent) => {
+    const box = (place.current as SVGRectElement).getBoundingClientRect();
+    return Math.max(props.left, Math.min(props.right, props.left + event.clientX - box.left));
+  };
+  return (
+    <>
+      <rect
+        ref={place}
+        data-part="drag"
+        x={props.left}
+        y={TOP}
+        width={Math.max(props.right - props.left, 1)}
+        height={HEIGHT - BOTTOM - TOP + 22}
+        fill="transparent"
+        style={{ cursor: "col-resize", touchAction: "pan-y" }}
+        onPointerDown={(event) => {
+          event.currentTarget.setPointerCapture(event.pointerId);
+          setFrom(where(event));
+          setTo(where(event));
+        }}
+        onPointerMove={(event) => from !== null && setTo(where(event))}
+        onPointerUp={(event) => {
+          const end = where(event);
+          if (from !== null && Math.abs(end - from) > 6) props.onDragged(from, end);
+          setFrom(null);
+        }}
+        onPointerCancel={() => setFrom(null)}
+      />
+      {from !== null && (
+        <rect
+          x={Math.min(from, to)}
+          y={TOP}
+          width={Math.abs(to - from)}
+          height={HEIGHT - BOTTOM - TOP}
+          fill="var(--act)"
+          opacity={0.14}
+          pointerEvents="none"
+        />
+      )}
+    </>
+  );
+}
+
+function Levels({ result, width, look, y }: PartProps) {
+  const named = result.parts.length + (result.beside ? 1 : 0) > 0;
+  const right = width - (named ? 110 : 0);
+  const order = result.points.map((_, place) => place);
+  if (look.sorted) order.sort((a, b) => result.points[b].mean - result.points[a].mean);
+  const slot = (right - LEFT - 8) / result.points.length;
   const at = (place: number) => LEFT + 8 + slot * (place + 0.5);
   const most = Math.max(...result.points.map((point) => point.support), 1);
-  const floor = HEIGHT - BOTTOM + 26 + STRIP;
+  const wide = Math.min(slot * 0.6, 32);
+  const parted = result.parts.length > 0;
   return (
     <>
-      {result.points.map((point, place) => (
-        <g key={point.label} data-level={point.label}>
-          <title>{`${point.label}: ${output(point.mean, result.output as Scale)}, ${count(point.support)} rows`}</title>
-          <rect
-            x={at(place) - Math.min(slot * 0.3, 16)}
-            y={y(point.p90)}
-            width={Math.min(slot * 0.6, 32)}
-            height={y(point.p10) - y(point.p90)}
-            fill="var(--band)"
-          />
-          <line
-            x1={at(place)}
-            x2={at(place)}
-            y1={y(point.mean_low)}
-            y2={y(point.mean_high)}
-            stroke="var(--ink)"
-            strokeWidth={1.4}
-          />
-          <circle
-            cx={at(place)}
-            cy={y(point.mean)}
-            r={4.5}
-            fill={point.scarce ? "var(--sheet)" : "var(--act)"}
-            stroke="var(--act)"
-            strokeWidth={2}
-          />
-          <Fitted x={at(place)} y={HEIGHT - BOTTOM + 13} width={slot} anchor="middle" size={12} fill="var(--soft)">
-            {point.label}
-          </Fitted>
-          <rect
-            x={at(place) - Math.min(slot * 0.3, 16)}
-            y={floor - (point.support / most) * STRIP}
-            width={Math.min(slot * 0.6, 32)}
-            height={(point.support / most) * STRIP}
-            fill="var(--soft)"
-            opacity={0.55}
-          />
-        </g>
-      ))}
-      <StripAxis feature={result.feature} right={width} floor={floor} />
+      {order.map((source, place) => {
+        const point = result.points[source];
+        const middle = at(place);
+        return (
+          <g key={point.label} data-level={point.label}>
+            <title>{`${point.label}: ${output(point.mean, result.output as Scale, look.unit)}, ${count(point.support)} rows`}</title>
+            {!parted && (
+              <>
+                <rect
+                  x={middle - wide / 2}
+                  y={y(point.p90)}
+                  width={wide}
+                  height={y(point.p10) - y(point.p90)}
+                  fill="var(--band)"
+                />
+                <rect
+                  x={middle - wide / 2}
+                  y={y(point.p75)}
+                  width={wide}
+                  height={y(point.p25) - y(point.p75)}
+                  fill="var(--act)"
+                  opacity={0.16}
+                />
+                <line
+                  x1={middle - wide / 2}
+                  x2={middle + wide / 2}
+                  y1={y(point.p50)}
+                  y2={y(point.p50)}
+                  stroke="var(--soft)"
+                />
+              </>
+            )}
+            {look.single &&
+              result.curves
+                .slice(0, 300)
+                .map((curve, number) => (
+                  <circle
+                    key={result.curve_rows[number]}
+                    cx={middle + wide * 0.55 * jitter(result.curve_rows[number])}
+                    cy={y(curve[source])}
+                    r={1.3}
+                    fill={parted ? lookOf(result.curve_parts[number]).colour : "var(--soft)"}
+                    opacity={0.5}
+                  />
+                ))}
+            {parted ? (
+              result.parts.map((part, number) => (
+                <text
+                  key={part.label}
+                  x={middle + (number - (result.parts.length - 1) / 2) * Math.min(11, slot / (result.parts.length + 1))}
+                  y={y(part.mean[source])}
+                  textAnchor="middle"
+                  dominantBaseline="central"
+                  fontSize={11}
+                  fill={lookOf(number).colour}
+                  opacity={part.support[source] < FEW ? 0.45 : 1}
+                >
+                  {lookOf(number).mark}
+                </text>
+              ))
+            ) : (
+              <>
+                <line
+                  x1={middle}
+                  x2={middle}
+                  y1={y(point.mean_low)}
+                  y2={y(point.mean_high)}
+                  stroke="var(--ink)"
+                  strokeWidth={1.4}
+                />
+                <circle
+                  cx={middle}
+                  cy={y(point.mean)}
+                  r={4.5}
+                  fill={point.scarce ? "var(--sheet)" : "var(--act)"}
+                  stroke="var(--act)"
+                  strokeWidth={2}
+                />
+              </>
+            )}
+            {result.beside && (
+              <path
+                data-curve="alongside"
+                d={`M${middle + wide / 2 + 4},${y(result.beside.mean[source]) - 5} l5,5 l-5,5 l-5,-5 z`}
+                fill="var(--raise)"
+              />
+            )}
+            {result.case && (
+              <path
+                d={`M${middle - wide / 2 - 4},${y(result.case.values[source]) - 5} l5,5 l-5,5 l-5,-5 z`}
+                fill={result.case.label === point.label ? "var(--g3)" : "var(--sheet)"}
+                stroke="var(--g3)"
+                data-marker={result.case.label === point.label ? point.label : undefined}
+              />
+            )}
+            <Fitted x={middle} y={HEIGHT - BOTTOM + 13} width={slot} anchor="middle" size={12} fill="var(--soft)">
+              {point.label}
+            </Fitted>
+            <rect
+              x={middle - wide / 2}
+              y={FLOOR - (point.support / most) * STRIP}
+              width={wide}
+              height={(point.support / most) * STRIP}
+              fill="var(--soft)"
+              opacity={0.55}
+            />
+          </g>
+        );
+      })}
+      {named && <EndNames result={result} look={look} x={right + 6} y={y} last={order[order.length - 1]} />}
+      <StripAxis feature={result.feature} right={right} />
     </>
   );
 }
 
+/** A steady place from −0.5 to 0.5 for a row, so that a dot does not move when it is drawn again. */
+const jitter = (row: number) => ((row * 2_654_435_761) % 1_000) / 1_000 - 0.5;
+
+const FLOOR = HEIGHT - BOTTOM + 26 + STRIP;
+
 /** The foot of the strip of rows, with the feature's name under it. */
-function StripAxis({ feature, right, floor }: { feature: string; right: number; floor: number }) {
+function StripAxis({ feature, right }: { feature: string; right: number }) {
   return (
     <>
-      <line x1={LEFT} x2={right} y1={floor} y2={floor} stroke="var(--rule)" />
+      <line x1={LEFT} x2={right} y1={FLOOR} y2={FLOOR} stroke="var(--rule)" />
       <text
         x={LEFT - 8}
-        y={floor - STRIP / 2}
+        y={FLOOR - STRIP / 2}
         textAnchor="end"
         dominantBaseline="central"
         fontSize={11.5}
@@ -248,15 +581,15 @@ function StripAxis({ feature, right, floor }: { feature: string; right: number; 
       >
         rows
       </text>
-      <text x={(LEFT + right) / 2} y={floor + 16} textAnchor="middle" fontSize={12.5} fill="var(--ink)">
+      <text x={(LEFT + right) / 2} y={FLOOR + 20} textAnchor="middle" fontSize={12.5} fill="var(--ink)">
         {title(feature)}
       </text>
     </>
   );
 }
 
-function alternative(result: Result): string {
+function alternative(result: Result, unit: string): string {
   const scale = result.output as Scale;
-  const shown = result.points.map((point) => `${point.label}: ${output(point.mean, scale)}`).join(", ");
+  const shown = result.points.map((point) => `${point.label}: ${output(point.mean, scale, unit)}`).join(", ");
   return `Mean response along ${title(result.feature)}. ${shown}.`;
 }

@@ -16,7 +16,7 @@ export function namesOf(audit: Audit) {
 }
 
 /** What the output is, as it is said in the sentence at the top and on axes. */
-export function outputNames(audit: Audit, readClass: string) {
+export function outputNames(audit: Audit, readClass: string): Record<string, string> {
   const spec = audit.spec;
   const outcome = (spec?.columns.find((column) => column.role === "outcome")?.name ?? "").replaceAll("_", " ");
   if (spec?.task === "regression") {

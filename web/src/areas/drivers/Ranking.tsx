@@ -15,7 +15,7 @@ import { ProblemNote } from "../../ui/ProblemNote";
 import { useOpenResponse } from "./DriversSheet";
 
 type Result = Schemas["DriversResult"];
-type Expected = NonNullable<Schemas["ColumnSpec-Input"]["expected"]>;
+type Expected = Schemas["Expectation"]["expected"];
 /** Settings of the first look: few rows, so that it is there within a second. */
 const QUICK = { rows: 400, repeats: 2, explained: 15, walks: 16 };
 /** Beyond so many features the rows are drawn as they are scrolled to. */
@@ -102,7 +102,9 @@ function Rows({
     const text = find.trim().toLowerCase();
     return result.drivers
       .map((driver, place) => ({ driver, rank: place + 1 }))
-      .filter(({ driver }) => !text || title(driver.feature).toLowerCase().includes(text) || driver.feature.includes(text));
+      .filter(
+        ({ driver }) => !text || title(driver.feature).toLowerCase().includes(text) || driver.feature.includes(text),
+      );
   }, [result.drivers, find]);
   const long = found.length > ALL_DRAWN;
   const virtual = useVirtualizer({
@@ -139,12 +141,16 @@ function Rows({
         least={700}
         evidence={evidence}
         alternative="Features by permutation importance"
-        data={() => csv([columns.map((one) => one.label), ...result.drivers.map((driver) => columns.map((one) => one.value(driver)))])}
+        data={() =>
+          csv([
+            columns.map((one) => one.label),
+            ...result.drivers.map((driver) => columns.map((one) => one.value(driver))),
+          ])
+        }
         draw={(width) => (
           <div
             ref={scroller}
             className={long ? "max-h-[620px] overflow-y-auto" : undefined}
-            // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
             tabIndex={long ? 0 : undefined}
           >
             <div className="relative" style={{ width }}>
@@ -221,7 +227,9 @@ function ExpectedMenu({ driver }: { driver: Driver }) {
 
 function useExpectations() {
   const { audit } = useAuditContext();
-  const entries = (audit.spec?.columns ?? []).flatMap((column) => (column.expected ? [[column.name, column.expected]] : []));
+  const entries = (audit.spec?.columns ?? []).flatMap((column) =>
+    column.expected ? [[column.name, column.expected]] : [],
+  );
   const expected = Object.fromEntries(entries) as Record<string, Expected>;
   return useReading("expectations", { expected }, undefined, entries.length > 0);
 }
@@ -246,7 +254,13 @@ function Against() {
           rowKey={(one) => one.feature}
           onRow={(one) => open(one.feature)}
           columns={[
-            { key: "feature", label: "feature", left: true, value: (one) => one.feature, show: (one) => title(one.feature) },
+            {
+              key: "feature",
+              label: "feature",
+              left: true,
+              value: (one) => one.feature,
+              show: (one) => title(one.feature),
+            },
             { key: "expected", label: "expected", left: true, value: (one) => EXPECTED[one.expected] },
             { key: "goes", label: "goes", left: true, value: (one) => one.goes },
             {
@@ -292,8 +306,8 @@ function BesideLegend({ result }: { result: Result }) {
   return (
     <p className="text-[12.5px] text-soft">
       Bar: here ({LOSSES[result.loss]} {decimal(result.loss_as_is)}, {count(result.rows)} rows). ◇ Diamond: alongside (
-      {decimal(beside.loss_as_is)}, {count(beside.rows)} rows); hollow where there is no evidence of use. Order agreement
-      τ {beside.agreement.tau == null ? "not defined" : decimal(beside.agreement.tau, 2)}.
+      {decimal(beside.loss_as_is)}, {count(beside.rows)} rows); hollow where there is no evidence of use. Order
+      agreement τ {beside.agreement.tau == null ? "not defined" : decimal(beside.agreement.tau, 2)}.
     </p>
   );
 }

@@ -37,6 +37,10 @@ export function IntakeSheet() {
     problem ?? failure ?? (finish.error && "detail" in finish.error ? (finish.error as unknown as Problem) : null);
   const troubled = told?.where?.match(/^column “(.*)”$/)?.[1] ?? null;
   const predicts = model || draft?.columns.some((column) => column.role === "score" || column.role === "decision");
+  // classes may be read from the last one, a number has no event
+  const unsaid =
+    !draft?.columns.some((column) => column.role === "outcome") ||
+    ((draft.task ?? "binary") === "binary" && !draft.event);
   const editing = !audit.ready || open;
   return (
     <>
@@ -51,9 +55,15 @@ export function IntakeSheet() {
         <p className="mt-6 border-t border-rule pt-4">
           {(audit.unknown_outcomes ?? 0) > 0 &&
             `${count(audit.unknown_outcomes ?? 0)} rows have no outcome and are left out. `}
-          <Link className="act" to={`/audits/${audit.id}/tilt${contextQuery(search)}`}>
-            Read the groups in Tilt
-          </Link>
+          {audit.spec?.task && audit.spec.task !== "binary" ? (
+            <Link className="act" to={`/audits/${audit.id}/drivers${contextQuery(search)}`}>
+              Read the drivers
+            </Link>
+          ) : (
+            <Link className="act" to={`/audits/${audit.id}/tilt${contextQuery(search)}`}>
+              Read the groups in Tilt
+            </Link>
+          )}
           <button type="button" className="act ml-6" aria-expanded={open} onClick={() => setOpen(!open)}>
             {open ? "Fold table, columns and model away" : "Change table, columns or model"}
           </button>
@@ -73,7 +83,7 @@ export function IntakeSheet() {
                 <button
                   type="button"
                   className="solid"
-                  disabled={busy || finish.isPending || !predicts || !draft.event}
+                  disabled={busy || finish.isPending || !predicts || unsaid}
                   onClick={() => finish.mutate()}
                 >
                   {model ? "Score the model and finish" : "Check and finish"}
@@ -81,7 +91,7 @@ export function IntakeSheet() {
                 <span className="ml-3 text-soft">
                   {!predicts
                     ? "Upload a model, or mark a column as recorded score or decision."
-                    : !draft.event
+                    : unsaid
                       ? "Choose the outcome and its event."
                       : saving
                         ? "Saving …"

@@ -17,6 +17,14 @@ const DECISIONS = [
   },
 ] as const;
 
+type Column = Spec["columns"][number];
+const TASKS = [
+  ["binary", "an event: it happens or not"],
+  ["several classes", "one of several classes"],
+  ["ordered classes", "one of several classes in an order"],
+  ["regression", "a number"],
+] as const;
+
 /** Event, decisions and their names, threshold, and which rows are held out. */
 export function MeaningPart({
   audit,
@@ -35,6 +43,11 @@ export function MeaningPart({
   const other = levels.find((level) => level !== draft.event) ?? "the other";
   const wording = draft.wording ?? {};
   const name = (changes: Partial<NonNullable<Spec["wording"]>>) => set({ wording: { ...wording, ...changes } });
+  const task = draft.task ?? "binary";
+  const setOutcome = (changes: Partial<Column>) =>
+    set({
+      columns: draft.columns.map((column) => (column.name === outcome?.name ? { ...column, ...changes } : column)),
+    });
   const decisionsRecorded = draft.columns.some((column) => column.role === "decision");
   return (
     <section aria-labelledby="meaning-head" className="mt-8">
@@ -44,52 +57,108 @@ export function MeaningPart({
       {!outcome && <p className="text-soft">Mark the column that says what really happened as the outcome.</p>}
       {outcome && (
         <div className="mt-2 grid max-w-[820px] grid-cols-[210px_1fr] items-center gap-x-4 gap-y-2">
-          <Line label={`Event: ${title(outcome.name)} is`} to="event">
+          <Line label={`Predicted: ${title(outcome.name)} as`} to="task">
             <select
-              id="event"
+              id="task"
               className="field"
-              value={draft.event}
-              onChange={(event) => set({ event: event.target.value })}
+              value={task}
+              onChange={(event) => {
+                const next = event.target.value as NonNullable<Spec["task"]>;
+                set({
+                  task: next,
+                  event: next === "regression" ? "" : levels.includes(draft.event ?? "") ? draft.event : "",
+                });
+              }}
             >
-              {!levels.includes(draft.event) && <option value={draft.event}>{draft.event || "choose …"}</option>}
-              {levels.map((level) => (
-                <option key={level} value={level}>
-                  {level}
+              {TASKS.map(([value, label]) => (
+                <option key={value} value={value}>
+                  {label}
                 </option>
               ))}
             </select>
           </Line>
-          <Line label="Said in a sentence" to="event-phrase">
-            <input
-              id="event-phrase"
-              className="field w-full"
-              placeholder={`${title(outcome.name)} is ${draft.event}`}
-              value={wording.event ?? ""}
-              onChange={(event) => name({ event: event.target.value })}
-            />
-          </Line>
-          <Line label="Favourable to the person" to="favourable-to">
-            <select
-              id="favourable-to"
-              className="field"
-              value={draft.favourable}
-              onChange={(event) => set({ favourable: event.target.value as Spec["favourable"] })}
-            >
-              <option value="event">predicting “{draft.event}”</option>
-              <option value="other">predicting “{other}”</option>
-            </select>
-          </Line>
-          {DECISIONS.map((decision) => (
-            <Line key={decision.part} label={decision.label} to={decision.part}>
+          {task === "regression" ? (
+            <Line label="Unit" to="unit">
               <input
-                id={decision.part}
-                className="field w-full"
-                placeholder={decision.example}
-                value={wording[decision.part] === decision.unnamed ? "" : (wording[decision.part] ?? "")}
-                onChange={(event) => name({ [decision.part]: event.target.value || decision.unnamed })}
+                id="unit"
+                className="field w-36"
+                placeholder="for example: days"
+                value={wording.unit ?? ""}
+                onChange={(event) => name({ unit: event.target.value })}
               />
             </Line>
-          ))}
+          ) : task === "binary" ? (
+            <>
+              <Line label={`Event: ${title(outcome.name)} is`} to="event">
+                <select
+                  id="event"
+                  className="field"
+                  value={draft.event}
+                  onChange={(event) => set({ event: event.target.value })}
+                >
+                  {!levels.includes(draft.event) && <option value={draft.event}>{draft.event || "choose …"}</option>}
+                  {levels.map((level) => (
+                    <option key={level} value={level}>
+                      {level}
+                    </option>
+                  ))}
+                </select>
+              </Line>
+              <Line label="Said in a sentence" to="event-phrase">
+                <input
+                  id="event-phrase"
+                  className="field w-full"
+                  placeholder={`${title(outcome.name)} is ${draft.event}`}
+                  value={wording.event ?? ""}
+                  onChange={(event) => name({ event: event.target.value })}
+                />
+              </Line>
+              <Line label="Favourable to the person" to="favourable-to">
+                <select
+                  id="favourable-to"
+                  className="field"
+                  value={draft.favourable}
+                  onChange={(event) => set({ favourable: event.target.value as Spec["favourable"] })}
+                >
+                  <option value="event">predicting “{draft.event}”</option>
+                  <option value="other">predicting “{other}”</option>
+                </select>
+              </Line>
+              {DECISIONS.map((decision) => (
+                <Line key={decision.part} label={decision.label} to={decision.part}>
+                  <input
+                    id={decision.part}
+                    className="field w-full"
+                    placeholder={decision.example}
+                    value={wording[decision.part] === decision.unnamed ? "" : (wording[decision.part] ?? "")}
+                    onChange={(event) => name({ [decision.part]: event.target.value || decision.unnamed })}
+                  />
+                </Line>
+              ))}
+            </>
+          ) : (
+            <>
+              {task === "ordered classes" && (
+                <OrderLine column={outcome} levels={levels} set={(order) => setOutcome({ kind: "ordered", order })} />
+              )}
+              <Line label="Class read first" to="event">
+                <select
+                  id="event"
+                  className="field"
+                  value={draft.event}
+                  onChange={(event) => set({ event: event.target.value })}
+                >
+                  <option value="">the last one</option>
+                  {levels.map((level) => (
+                    <option key={level} value={level}>
+                      {level}
+                    </option>
+                  ))}
+                </select>
+                <span className="ml-3 text-soft">any other can be chosen in the sentence at the top</span>
+              </Line>
+            </>
+          )}
           <Line label="One row is called" to="row-name">
             <span className="flex gap-3">
               <input
@@ -108,7 +177,7 @@ export function MeaningPart({
               </label>
             </span>
           </Line>
-          {!decisionsRecorded && (
+          {task === "binary" && !decisionsRecorded && (
             <Line label="Threshold" to="threshold">
               <span>
                 <input
@@ -142,6 +211,39 @@ function Line({ label, to, children }: { label: string; to: string; children: Re
         {label}
       </label>
       <span>{children}</span>
+    </>
+  );
+}
+
+/** The classes from the lowest to the highest, each moved by its buttons. */
+function OrderLine(props: { column: Column; levels: string[]; set: (order: string[]) => void }) {
+  const known = (props.column.order ?? []).filter((level) => props.levels.includes(level));
+  const order = [...known, ...props.levels.filter((level) => !known.includes(level))];
+  const move = (place: number, by: number) => {
+    const next = [...order];
+    [next[place], next[place + by]] = [next[place + by], next[place]];
+    props.set(next);
+  };
+  return (
+    <>
+      <span className="text-soft">Classes, lowest first</span>
+      <ol className="flex flex-wrap gap-x-5 gap-y-1">
+        {order.map((level, place) => (
+          <li key={level} className="flex items-baseline gap-1.5">
+            {place + 1} {level}
+            {place > 0 && (
+              <button type="button" className="act" aria-label={`Move ${level} lower`} onClick={() => move(place, -1)}>
+                ←
+              </button>
+            )}
+            {place < order.length - 1 && (
+              <button type="button" className="act" aria-label={`Move ${level} higher`} onClick={() => move(place, 1)}>
+                →
+              </button>
+            )}
+          </li>
+        ))}
+      </ol>
     </>
   );
 }

@@ -9,7 +9,7 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
   const recorded = draft.columns.find((column) => column.role === "score" || column.role === "decision");
   const names = new Set(draft.columns.map((column) => column.name));
   const classes = [...new Set(audit.models.flatMap((model) => model.card.classes))];
-  const unnamed = classes.length > 0 && !classes.includes(draft.event);
+  const unnamed = (draft.task ?? "binary") === "binary" && classes.length > 0 && !classes.includes(draft.event ?? "");
   return (
     <section aria-labelledby="model-head" className="mt-8">
       <h2 id="model-head" className="font-semibold">

@@ -1,0 +1,107 @@
+import type { Schemas } from "../../api/client";
+import { useReading } from "../../api/useReading";
+import { LOSSES } from "../../figures/DriverRows";
+import { Figure } from "../../figures/Figure";
+import { LinkedRows } from "../../figures/LinkedRows";
+import { useAuditContext } from "../../frame/context";
+import { Sheet } from "../../frame/Sheet";
+import { csv } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
+import { decimal, interval, title } from "../../ui/numbers";
+
+type Set = Schemas["LinkedDrivers"];
+const STEPS = ["0.9", "0.8", "0.7", "0.6", "0.5", "0.4", "0.3"];
+
+/** Columns that say much the same, shuffled together. */
+export function Linked() {
+  const { search, set } = useAuditContext();
+  const from = STEPS.find((one) => one === search.get("from")) ?? "0.7";
+  const asked = useReading("drivers", from === "0.7" ? {} : { linked_from: Number(from) }, {
+    rows: 400,
+    repeats: 2,
+    explained: 15,
+    walks: 16,
+  });
+  return (
+    <>
+      <p className="flex justify-end">
+        <label className="flex items-baseline gap-2 text-soft">
+          linked from an association of
+          <select
+            className="field"
+            value={from}
+            onChange={(event) => set({ from: event.target.value === "0.7" ? null : event.target.value })}
+          >
+            {STEPS.map((one) => (
+              <option key={one}>{one}</option>
+            ))}
+          </select>
+        </label>
+      </p>
+      <Sheet asked={asked} note={<Note />}>
+        {(evidence) => {
+          const { result } = evidence;
+          if (!result.linked.length) {
+            return <p className="mt-4">No two columns are associated by {from} or more.</p>;
+          }
+          return (
+            <>
+              <p className="mt-3 max-w-[90ch]">
+                Linked columns share one effect: shuffled one by one, each can be replaced by the others, so each may
+                look small. Read the joint bar.
+              </p>
+              <Figure
+                name="linked-columns"
+                evidence={evidence}
+                alternative="Linked columns shuffled together, and each alone"
+                data={() =>
+                  csv([
+                    COLUMNS.map((one) => one.label),
+                    ...result.linked.map((l) => COLUMNS.map((one) => one.value(l))),
+                  ])
+                }
+                draw={(width) => <LinkedRows result={result} width={width} label={`${LOSSES[result.loss]} added`} />}
+              />
+              <DataTable
+                name="linked-columns"
+                rows={result.linked}
+                columns={COLUMNS}
+                rowKey={(l) => l.features.join()}
+              />
+            </>
+          );
+        }}
+      </Sheet>
+    </>
+  );
+}
+
+const COLUMNS: Column<Set>[] = [
+  {
+    key: "features",
+    label: "linked columns",
+    left: true,
+    value: (l) => l.features.join(", "),
+    show: (l) => l.features.map(title).join(", "),
+  },
+  { key: "least", label: "weakest association", value: (l) => l.least, show: (l) => decimal(l.least, 2) },
+  {
+    key: "joint",
+    label: "loss added together",
+    value: (l) => l.permutation.value,
+    show: (l) => decimal(l.permutation.value as number, 4),
+  },
+  { key: "interval", label: "interval", value: (l) => interval(l.permutation, (v) => decimal(v, 4)) },
+  { key: "singles", label: "sum of each alone", value: (l) => l.singles, show: (l) => decimal(l.singles, 4) },
+];
+
+function Note() {
+  return (
+    <p>
+      Association of two numbers is the size of Spearman's ρ, of two texts Cramér's V corrected for chance (Bergsma
+      2013), of a number and a text the correlation ratio; sets by complete linkage on one less the association. Linked
+      columns are shuffled by one and the same order. Association is in the table; whether the model uses both is
+      another matter, and whether two features work together is under Response, Interactions.
+    </p>
+  );
+}

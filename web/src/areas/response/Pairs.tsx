@@ -1,0 +1,108 @@
+import type { Schemas } from "../../api/client";
+import { useReading } from "../../api/useReading";
+import { Figure } from "../../figures/Figure";
+import { PairRows } from "../../figures/PairRows";
+import { useAuditContext } from "../../frame/context";
+import { Sheet } from "../../frame/Sheet";
+import { namesOf } from "../../frame/wording";
+import { csv } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
+import { count, output, percent, type Scale, title } from "../../ui/numbers";
+
+type Pair = Schemas["Pair"];
+const BUDGETS: Record<string, { label: string; rows?: number; draws?: number }> = {
+  usual: { label: "4 draws of 40 rows" },
+  more: { label: "6 draws of 100 rows", rows: 100, draws: 6 },
+  most: { label: "8 draws of 200 rows", rows: 200, draws: 8 },
+};
+
+/** Which pairs of features work together in the model; each opens its surface. */
+export function Pairs() {
+  const { audit, search, set } = useAuditContext();
+  const { unit } = namesOf(audit);
+  const key = BUDGETS[search.get("budget") ?? ""] ? (search.get("budget") as string) : "usual";
+  const { label: _, ...settings } = BUDGETS[key];
+  const asked = useReading("interactions", settings, { rows: 15, draws: 2 });
+  const open = (pair: Pair) => set({ part: "two", first: pair.first, second: pair.second });
+  const columns = (scale: Scale): Column<Pair>[] => [
+    {
+      key: "pair",
+      label: "pair",
+      left: true,
+      value: (p) => `${p.first} and ${p.second}`,
+      show: (p) => `${title(p.first)} and ${title(p.second)}`,
+    },
+    {
+      key: "share",
+      label: "H², share of their joint effect",
+      value: (p) => p.strength.value,
+      show: (p) => percent(p.strength.value as number),
+    },
+    {
+      key: "interval",
+      label: "interval",
+      value: (p) => `${percent(p.strength.low as number)} to ${percent(p.strength.high as number)}`,
+    },
+    { key: "size", label: "size of the joint part", value: (p) => p.size, show: (p) => output(p.size, scale, unit) },
+  ];
+  return (
+    <>
+      <p className="flex justify-end">
+        <label className="flex items-baseline gap-2 text-soft">
+          budget
+          <select
+            className="field"
+            value={key}
+            onChange={(event) => set({ budget: event.target.value === "usual" ? null : event.target.value })}
+          >
+            {Object.entries(BUDGETS).map(([value, one]) => (
+              <option key={value} value={value}>
+                {one.label}
+              </option>
+            ))}
+          </select>
+        </label>
+      </p>
+      <Sheet asked={asked} note={<Note />}>
+        {(evidence) => {
+          const { result } = evidence;
+          const shown = columns(result.output as Scale);
+          return (
+            <>
+              <Figure
+                name="interactions"
+                evidence={evidence}
+                alternative="Pairs of features by the size of their joint part"
+                data={() => csv([shown.map((c) => c.label), ...result.pairs.map((p) => shown.map((c) => c.value(p)))])}
+                draw={(width) => <PairRows result={result} width={width} unit={unit} onPair={open} />}
+              />
+              <p className="text-[12.5px] text-soft">
+                Sorted by size, since a large share of hardly any effect is still hardly any.{" "}
+                {count(result.evaluations)} predictions, {result.draws} draws; intervals come from the spread between
+                the draws.
+              </p>
+              <DataTable
+                name="interactions"
+                rows={result.pairs}
+                columns={shown}
+                rowKey={(p) => `${p.first} ${p.second}`}
+                onRow={open}
+              />
+            </>
+          );
+        }}
+      </Sheet>
+    </>
+  );
+}
+
+function Note() {
+  return (
+    <p>
+      H² (Friedman & Popescu 2008): the variance of the two features' joint partial dependence that is not the sum of
+      their own, as a share of the joint variance; size is its standard deviation. It says that the model lets them work
+      together. Two features that go together in the table need not do so: that is association, and stands under
+      Drivers, Linked columns.
+    </p>
+  );
+}

@@ -1,0 +1,158 @@
+import { scaleLinear } from "d3-scale";
+import { area, line } from "d3-shape";
+import type { Schemas } from "../api/client";
+import { count, day, output, type Scale, title } from "../ui/numbers";
+import { Fitted } from "./Figure";
+import { YAxis } from "./ResponseCurve";
+import { apart, lookOf } from "./series";
+
+type Result = Schemas["ResponseResult"];
+const HEIGHT = 360;
+const LEFT = 62;
+const FOOT = 52;
+
+/** The mean curve of every class: one line a class, or the share of each stacked in their order. */
+export function ClassCurves(props: { result: Result; width: number; stacked: boolean; lit: string | null }) {
+  const { result, width, stacked, lit } = props;
+  const scale = result.output as Scale;
+  const points = result.points.map((point, place) => ({ point, place }));
+  const onScale = points.filter((one) => one.point.position != null);
+  const missing = result.numeric ? points.find((one) => one.point.position == null) : undefined;
+  const right = width - 128 - (missing ? 54 : 0);
+  const places = onScale.map((one) => one.point.position as number);
+  const x = scaleLinear([Math.min(...places), Math.max(...places)], [LEFT + 8, right]);
+  const slot = (right - LEFT) / points.length;
+  const at = (place: number) =>
+    result.numeric
+      ? result.points[place].position == null
+        ? right + 30
+        : x(result.points[place].position as number)
+      : LEFT + slot * (place + 0.5);
+  const upTo = result.classes.map((_, number) =>
+    points.map((one) => result.classes.slice(0, number + 1).reduce((sum, two) => sum + two.mean[one.place], 0)),
+  );
+  const values = result.classes.flatMap((one) => one.mean);
+  const y = scaleLinear(stacked ? [0, 1] : [Math.min(0, ...values), Math.max(...values) * 1.05], [HEIGHT - FOOT, 14]);
+  const shown = result.numeric ? onScale : points;
+  const last = shown[shown.length - 1].place;
+  const ends = apart(
+    result.classes.map((one, number) => y(stacked ? upTo[number][last] - one.mean[last] / 2 : one.mean[last])),
+    15,
+    16,
+    HEIGHT - FOOT - 4,
+  );
+  return (
+    <svg
+      width={width}
+      height={HEIGHT}
+      role="img"
+      aria-label={`Mean of every class along ${title(result.feature)}: ${result.classes
+        .map((one) => `${one.label} from ${output(one.mean[0], scale)} to ${output(one.mean[last], scale)}`)
+        .join("; ")}`}
+    >
+      <YAxis y={y} scale={scale} width={right} />
+      {result.classes.map((one, number) => {
+        const look = lookOf(number);
+        const faded = lit !== null && lit !== one.label;
+        const below = (place: number) => upTo[number][place] - one.mean[place];
+        if (stacked) {
+          const fill = area<{ place: number }>()
+            .x((p) => at(p.place))
+            .y0((p) => y(below(p.place)))
+            .y1((p) => y(upTo[number][p.place]));
+          return (
+            <g key={one.label} data-class={one.label} opacity={faded ? 0.25 : 1}>
+              {result.numeric && (
+                <path d={fill(onScale) ?? ""} fill={look.colour} opacity={0.72} stroke="var(--sheet)" />
+              )}
+              {(result.numeric ? (missing ? [missing] : []) : points).map((p) => (
+                <rect
+                  key={p.point.label}
+                  x={at(p.place) - Math.min(slot * 0.35, 18)}
+                  width={Math.min(slot * 0.7, 36)}
+                  y={y(upTo[number][p.place])}
+                  height={y(below(p.place)) - y(upTo[number][p.place])}
+                  fill={look.colour}
+                  opacity={0.72}
+                  stroke="var(--sheet)"
+                >
+                  <title>{`${one.label} at ${p.point.label}: ${output(one.mean[p.place], scale)}`}</title>
+                </rect>
+              ))}
+            </g>
+          );
+        }
+        const path = line<{ place: number }>()
+          .x((p) => at(p.place))
+          .y((p) => y(one.mean[p.place]));
+        return (
+          <g key={one.label} data-class={one.label} opacity={faded ? 0.2 : 1}>
+            {result.numeric && (
+              <path
+                d={path(onScale) ?? ""}
+                fill="none"
+                stroke={look.colour}
+                strokeWidth={lit === one.label ? 3.4 : 2}
+                strokeDasharray={look.dash}
+              />
+            )}
+            {(result.numeric ? (missing ? [missing] : []) : points).map((p) => (
+              <text
+                key={p.point.label}
+                x={at(p.place)}
+                y={y(one.mean[p.place])}
+                textAnchor="middle"
+                dominantBaseline="central"
+                fontSize={lit === one.label ? 15 : 12}
+                fill={look.colour}
+              >
+                {look.mark}
+                <title>{`${one.label} at ${p.point.label}: ${output(one.mean[p.place], scale)}`}</title>
+              </text>
+            ))}
+          </g>
+        );
+      })}
+      {result.classes.map((one, number) => (
+        <Fitted
+          key={one.label}
+          x={right + (missing ? 58 : 8)}
+          y={ends[number]}
+          width={118}
+          size={12}
+          weight={lit === one.label ? 700 : 400}
+          fill={lookOf(number).colour}
+        >
+          {`${lookOf(number).mark} ${one.label}`}
+        </Fitted>
+      ))}
+      {result.numeric
+        ? x.ticks(result.date ? 5 : 7).map((tick) => (
+            <text key={tick} x={x(tick)} y={HEIGHT - FOOT + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
+              {result.date ? day(tick) : tick.toLocaleString("en")}
+            </text>
+          ))
+        : points.map((p) => (
+            <Fitted
+              key={p.point.label}
+              x={at(p.place)}
+              y={HEIGHT - FOOT + 13}
+              width={slot}
+              anchor="middle"
+              size={12}
+              fill="var(--soft)"
+            >
+              {p.point.label}
+            </Fitted>
+          ))}
+      {missing && (
+        <text x={right + 30} y={HEIGHT - FOOT + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
+          missing
+        </text>
+      )}
+      <text x={(LEFT + right) / 2} y={HEIGHT - 12} textAnchor="middle" fontSize={12.5} fill="var(--ink)">
+        {title(result.feature)}, {count(result.rows_read)} rows moved
+      </text>
+    </svg>
+  );
+}

@@ -1,0 +1,414 @@
+import { contours } from "d3-contour";
+import { scaleLinear } from "d3-scale";
+import { line } from "d3-shape";
+import { useId } from "react";
+import type { Schemas } from "../api/client";
+import { output, type Scale, step, title } from "../ui/numbers";
+import { Fitted } from "./Figure";
+import { lookOf } from "./series";
+
+type Result = Schemas["SurfaceResult"];
+type Side = Schemas["Axis"];
+const LEFT = 74;
+const TOP = 56;
+const FOOT = 48;
+const PLOT = 330;
+const GAP = 12;
+
+/** Places of an axis: where each cell begins and ends, and where its point lies. Missing stands apart at the end. */
+function cellsOf(side: Side, from: number, to: number) {
+  const known = side.positions
+    ? side.positions.flatMap((at, i) => (at == null ? [] : [i]))
+    : side.labels.map((_, i) => i);
+  const away = side.positions?.findIndex((at) => at == null) ?? -1;
+  const turn = to > from ? 1 : -1;
+  const end = away >= 0 ? to - turn * (26 + GAP) : to;
+  const edges: [number, number][] = [];
+  const middle: number[] = [];
+  if (side.positions && known.length > 1) {
+    const at = known.map((i) => side.positions?.[i] as number);
+    const scale = scaleLinear([at[0], at[at.length - 1]], [from, end]);
+    known.forEach((i, place) => {
+      const low = place ? (at[place - 1] + at[place]) / 2 : at[0];
+      const high = place < at.length - 1 ? (at[place] + at[place + 1]) / 2 : at[place];
+      edges[i] = [scale(low), scale(high)];
+      middle[i] = scale(at[place]);
+    });
+  } else {
+    const slot = (end - from) / Math.max(known.length, 1);
+    known.forEach((i, place) => {
+      edges[i] = [from + slot * place, from + slot * (place + 1)];
+      middle[i] = from + slot * (place + 0.5);
+    });
+  }
+  if (away >= 0) {
+    edges[away] = [to - turn * 26, to];
+    middle[away] = to - turn * 13;
+  }
+  return { edges, middle, known, away, end };
+}
+
+/** Where a value lies on a side that has been laid out. */
+function placed(side: Side, cells: ReturnType<typeof cellsOf>, value: number | string | null): number | null {
+  if (typeof value === "string") {
+    const place = side.labels.indexOf(value || "missing");
+    return place < 0 ? null : cells.middle[place];
+  }
+  if (value == null) return cells.away >= 0 ? cells.middle[cells.away] : null;
+  const at = cells.known.map((i) => side.positions?.[i] as number);
+  if (at.length < 2 || value < at[0] || value > at[at.length - 1]) return null;
+  return scaleLinear(
+    [at[0], at[at.length - 1]],
+    [cells.middle[cells.known[0]], cells.middle[cells.known[at.length - 1]]],
+  )(value);
+}
+
+export function Surface(props: {
+  result: Result;
+  width: number;
+  quantity: string;
+  unit: string;
+  decisions: boolean;
+  names: { high: string; low: string };
+}) {
+  const { result, width } = props;
+  const hatch = useId();
+  const scale = result.output as Scale;
+  const pure = result.kind === "interaction";
+  const right = width - (props.decisions ? 150 : 130);
+  const x = cellsOf(result.first, LEFT, right);
+  const y = cellsOf(result.second, TOP + PLOT, TOP);
+  const flat = result.values.flat();
+  const [low, high] = [Math.min(...flat), Math.max(...flat)];
+  const reach = Math.max(Math.abs(low), Math.abs(high)) || 1;
+  const amount = scaleLinear([low, high === low ? low + 1 : high], [0.05, 0.95]);
+  const strongest = Math.max(...result.strength.flat(), 1e-9);
+  const weakest = result.decisions.length > 2 ? 1 / result.decisions.length : 0;
+  const numeric = result.first.positions !== null && result.second.positions !== null;
+  const levels = scaleLinear([low, high], [0, 1])
+    .ticks(6)
+    .filter((one) => one > low && one < high);
+  const write = (value: number) => (pure ? step(value, scale) : output(value, scale, props.unit));
+  const box = (i: number, j: number) => {
+    const [x0, x1] = x.edges[i];
+    const [y0, y1] = y.edges[j];
+    return { x: Math.min(x0, x1), y: Math.min(y0, y1), width: Math.abs(x1 - x0), height: Math.abs(y1 - y0) };
+  };
+  const lines = (value: number) => contourLines(result, x, y, value);
+  return (
+    <svg
+      width={width}
+      height={TOP + PLOT + FOOT}
+      role="img"
+      aria-label={`${props.quantity} over ${title(result.first.feature)} and ${title(result.second.feature)}, from ${write(low)} to ${write(high)}`}
+    >
+      <defs>
+        <pattern id={hatch} width={6} height={6} patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width={6} height={6} fill="var(--sheet)" opacity={0.55} />
+          <line x1={0} x2={0} y1={0} y2={6} stroke="var(--soft)" strokeWidth={1.2} />
+        </pattern>
+      </defs>
+      {result.values.map((row, i) =>
+        row.map((value, j) => {
+          const at = box(i, j);
+          const name = `${result.first.labels[i]}, ${result.second.labels[j]}: ${write(value)}, ${result.support[i][j]} rows near`;
+          const key = `${result.first.labels[i]} ${result.second.labels[j]}`;
+          if (props.decisions) {
+            const look = lookOf(result.decision[i][j]);
+            const strong = (result.strength[i][j] - weakest) / (strongest - weakest || 1);
+            const side = Math.sqrt(Math.max(strong, 0.02));
+            return (
+              <g key={key} data-cell={key}>
+                <title>{`${name}; ${result.decisions[result.decision[i][j]]}, strength ${scale === "log-odds" ? output(result.strength[i][j], scale) : output(result.strength[i][j], "probability")}`}</title>
+                <rect {...at} fill={look.colour} opacity={0.16} />
+                <rect
+                  x={at.x + (at.width * (1 - side)) / 2}
+                  y={at.y + (at.height * (1 - side)) / 2}
+                  width={at.width * side}
+                  height={at.height * side}
+                  fill={look.colour}
+                  opacity={0.75}
+                />
+              </g>
+            );
+          }
+          return (
+            <rect
+              key={key}
+              data-cell={key}
+              {...at}
+              fill={pure ? (value >= 0 ? "var(--raise)" : "var(--lower)") : "var(--act)"}
+              opacity={pure ? (0.85 * Math.abs(value)) / reach : amount(value)}
+            >
+              <title>{name}</title>
+            </rect>
+          );
+        }),
+      )}
+      {result.scarce.map((row, i) =>
+        row.map(
+          (few, j) =>
+            few && (
+              <rect
+                key={`${result.first.labels[i]} ${result.second.labels[j]}`}
+                {...box(i, j)}
+                fill={`url(#${hatch})`}
+                data-part="hatch"
+                pointerEvents="none"
+              />
+            ),
+        ),
+      )}
+      {numeric &&
+        !props.decisions &&
+        levels.map((value) => <ContourLine key={value} paths={lines(value)} label={write(value)} strong={false} />)}
+      {!pure && result.threshold != null && numeric && result.threshold > low && result.threshold < high && (
+        <ContourLine paths={lines(result.threshold)} label={`${props.names.high} | ${props.names.low}`} strong />
+      )}
+      {!pure && result.decision.length > 0 && (result.threshold == null || !numeric) && (
+        <Borders result={result} x={x} y={y} />
+      )}
+      {result.marker && <Marker result={result} x={x} y={y} />}
+      {!pure && <Marginals result={result} x={x} y={y} right={right} low={low} high={high} />}
+      <SideLabels side={result.first} cells={x} horizontal />
+      <SideLabels side={result.second} cells={y} />
+      <text x={(LEFT + right) / 2} y={TOP + PLOT + 40} textAnchor="middle" fontSize={12.5} fill="var(--ink)">
+        {title(result.first.feature)}
+      </text>
+      <text x={LEFT} y={TOP - 44} fontSize={12.5} fill="var(--ink)">
+        {`↑ ${title(result.second.feature)}`}
+      </text>
+      {props.decisions ? (
+        <DecisionKey result={result} x={right + (pure ? 14 : 50)} width={width - right - 50} />
+      ) : (
+        <AmountKey
+          x={width - 74}
+          low={low}
+          high={high}
+          write={write}
+          fill={(value) => ({
+            fill: pure ? (value >= 0 ? "var(--raise)" : "var(--lower)") : "var(--act)",
+            opacity: pure ? (0.85 * Math.abs(value)) / reach : amount(value),
+          })}
+        />
+      )}
+    </svg>
+  );
+}
+
+type Cells = ReturnType<typeof cellsOf>;
+
+/** Lines of one value: found between grid points by their order, then laid where the points lie. */
+function contourLines(result: Result, x: Cells, y: Cells, value: number): string[] {
+  const [wide, tall] = [x.known.length, y.known.length];
+  if (wide < 2 || tall < 2) return [];
+  const grid = y.known.flatMap((j) => x.known.map((i) => result.values[i][j]));
+  const shape = contours().size([wide, tall]).smooth(true).contour(grid, value);
+  const along = (cells: Cells, at: number) => {
+    const clipped = Math.max(0, Math.min(cells.known.length - 1, at - 0.5));
+    const before = Math.min(Math.floor(clipped), cells.known.length - 2);
+    const [a, b] = [cells.middle[cells.known[before]], cells.middle[cells.known[before + 1]]];
+    return a + (b - a) * (clipped - before);
+  };
+  // rings run along the edge of the grid too; only what lies inside is a line of this value
+  const edge = ([a, b]: number[]) => a <= 0.5 || b <= 0.5 || a >= wide - 0.5 || b >= tall - 0.5;
+  const found: string[] = [];
+  for (const ring of shape.coordinates.flat()) {
+    let piece: [number, number][] = [];
+    const flush = () => {
+      if (piece.length > 1) found.push(line()(piece) ?? "");
+      piece = [];
+    };
+    ring.forEach((point, place) => {
+      const next = ring[place + 1];
+      if (next && edge(point) && edge(next)) {
+        piece.push([along(x, point[0]), along(y, point[1])]);
+        flush();
+      } else piece.push([along(x, point[0]), along(y, point[1])]);
+    });
+    flush();
+  }
+  return found;
+}
+
+function ContourLine({ paths, label, strong }: { paths: string[]; label: string; strong: boolean }) {
+  return (
+    <g data-part={strong ? "boundary" : "contour"} pointerEvents="none">
+      <title>{label}</title>
+      {paths.map((path) => (
+        <path
+          key={path}
+          d={path}
+          fill="none"
+          stroke="var(--ink)"
+          strokeWidth={strong ? 2.6 : 0.7}
+          opacity={strong ? 1 : 0.7}
+        />
+      ))}
+    </g>
+  );
+}
+
+/** Edges between cells in which different decisions are taken. */
+function Borders({ result, x, y }: { result: Result; x: Cells; y: Cells }) {
+  const pieces: string[] = [];
+  const differ = (a: [number, number], b: [number, number]) =>
+    result.decision[a[0]][a[1]] !== result.decision[b[0]][b[1]];
+  x.known.forEach((i, place) => {
+    y.known.forEach((j, row) => {
+      const next = x.known[place + 1];
+      const above = y.known[row + 1];
+      if (next !== undefined && differ([i, j], [next, j]))
+        pieces.push(`M${x.edges[i][1]},${y.edges[j][0]}V${y.edges[j][1]}`);
+      if (above !== undefined && differ([i, j], [i, above]))
+        pieces.push(`M${x.edges[i][0]},${y.edges[j][1]}H${x.edges[i][1]}`);
+    });
+  });
+  return (
+    <path
+      data-part="boundary"
+      d={pieces.join("")}
+      stroke="var(--ink)"
+      strokeWidth={2.6}
+      fill="none"
+      pointerEvents="none"
+    />
+  );
+}
+
+function Marker({ result, x, y }: { result: Result; x: Cells; y: Cells }) {
+  const [first, second] = result.marker as [number | string | null, number | string | null];
+  const [a, b] = [placed(result.first, x, first), placed(result.second, y, second)];
+  if (a == null || b == null) return null;
+  return (
+    <path
+      data-part="case"
+      transform={`translate(${a},${b})`}
+      d="M0,-8 l8,8 l-8,8 l-8,-8 z"
+      fill="var(--g3)"
+      stroke="var(--sheet)"
+      strokeWidth={2}
+    >
+      <title>{`${result.held}`}</title>
+    </path>
+  );
+}
+
+/** The mean along each feature alone, above and at the right. */
+function Marginals(props: { result: Result; x: Cells; y: Cells; right: number; low: number; high: number }) {
+  const { result, x, y } = props;
+  const means = [...result.first.mean, ...result.second.mean];
+  const [low, high] = [Math.min(...means), Math.max(...means)];
+  const up = scaleLinear([low, high === low ? low + 1 : high], [TOP - 6, TOP - 34]);
+  const out = scaleLinear([low, high === low ? low + 1 : high], [props.right + 6, props.right + 34]);
+  const above = line<number>()
+    .x((i) => x.middle[i])
+    .y((i) => up(result.first.mean[i]));
+  const beside = line<number>()
+    .x((j) => out(result.second.mean[j]))
+    .y((j) => y.middle[j]);
+  return (
+    <g data-part="marginals" fill="none" stroke="var(--act)" strokeWidth={1.6}>
+      {result.first.positions ? <path d={above(x.known) ?? ""} /> : null}
+      {result.second.positions ? <path d={beside(y.known) ?? ""} /> : null}
+      {result.first.mean.map((value, i) =>
+        result.first.positions && i !== x.away ? null : (
+          <circle key={result.first.labels[i]} cx={x.middle[i]} cy={up(value)} r={2.6} fill="var(--act)" />
+        ),
+      )}
+      {result.second.mean.map((value, j) =>
+        result.second.positions && j !== y.away ? null : (
+          <circle key={result.second.labels[j]} cx={out(value)} cy={y.middle[j]} r={2.6} fill="var(--act)" />
+        ),
+      )}
+    </g>
+  );
+}
+
+function SideLabels({ side, cells, horizontal }: { side: Side; cells: Cells; horizontal?: boolean }) {
+  const span = Math.abs(cells.middle[cells.known[cells.known.length - 1]] - cells.middle[cells.known[0]]);
+  const gap = horizontal ? 56 : 20;
+  // labels of neighbouring points would cover each other; those that fit are written
+  const shown: number[] = [];
+  for (const i of cells.known) {
+    const last = shown[shown.length - 1];
+    if (last === undefined || Math.abs(cells.middle[i] - cells.middle[last]) >= Math.min(gap, span || gap))
+      shown.push(i);
+  }
+  const all = cells.away >= 0 ? [...shown, cells.away] : shown;
+  return all.map((i) =>
+    horizontal ? (
+      <Fitted
+        key={side.labels[i]}
+        x={cells.middle[i]}
+        y={TOP + PLOT + 14}
+        width={58}
+        anchor="middle"
+        size={12}
+        fill="var(--soft)"
+      >
+        {side.labels[i]}
+      </Fitted>
+    ) : (
+      <Fitted
+        key={side.labels[i]}
+        x={LEFT - 8}
+        y={cells.middle[i]}
+        width={66}
+        anchor="end"
+        size={12}
+        fill="var(--soft)"
+      >
+        {side.labels[i]}
+      </Fitted>
+    ),
+  );
+}
+
+const STEPS = 24;
+
+function AmountKey(props: {
+  x: number;
+  low: number;
+  high: number;
+  write: (value: number) => string;
+  fill: (value: number) => { fill: string; opacity: number };
+}) {
+  const { low, high } = props;
+  const tall = 150;
+  return (
+    <g transform={`translate(${props.x},${TOP})`} fontSize={12} fill="var(--soft)">
+      {Array.from({ length: STEPS }, (_, place) => low + ((high - low) * (STEPS - place - 0.5)) / STEPS).map(
+        (value, place) => (
+          <rect
+            key={value}
+            y={12 + (tall / STEPS) * place}
+            width={14}
+            height={tall / STEPS + 0.5}
+            {...props.fill(value)}
+          />
+        ),
+      )}
+      <text y={4}>{props.write(high)}</text>
+      <text y={tall + 27}>{props.write(low)}</text>
+    </g>
+  );
+}
+
+function DecisionKey({ result, x, width }: { result: Result; x: number; width: number }) {
+  const there = new Set(result.decision.flat());
+  return (
+    <g transform={`translate(${x},${TOP})`} fontSize={12}>
+      {result.decisions.map((name, place) =>
+        there.has(place) ? (
+          <g key={name} transform={`translate(0,${place * 22})`}>
+            <rect y={1} width={12} height={12} fill={lookOf(place).colour} opacity={0.75} />
+            <Fitted x={18} y={7} width={width - 18} size={12} fill="var(--ink)">
+              {name}
+            </Fitted>
+          </g>
+        ) : null,
+      )}
+    </g>
+  );
+}
