@@ -41,9 +41,9 @@ def running():
     supervisor = Supervisor(Home(folder))
     supervisor.start()
     supervisor.load_demo()
-    demo = supervisor.ask("/api/audits")[0]["id"]
-    while any(task["state"] in ("queued", "running") for task in supervisor.ask(f"/api/audits/{demo}/tasks")):
-        time.sleep(0.1)
+    for demo in supervisor.ask("/api/audits"):
+        while any(task["state"] in ("queued", "running") for task in supervisor.ask(f"/api/audits/{demo['id']}/tasks")):
+            time.sleep(0.1)
     stop = threading.Event()
     supervisor.hold = threading.Event()  # a test sets it to keep the dead dead for a while
 

@@ -10,6 +10,9 @@ from zerotilt.core.methods import METHODS
 SETTINGS = {
     "loss_shapley": {"rows": 64, "background": 16},
     "shapley_by_part": {"rows": 40},
+    "side_by_side": {"rows": 300, "repeats": 2, "explained": 12, "walked": 32, "walks": 16},
+    "spread": {"feature": "account_age", "colour": "sender_kind", "sampled": 40, "walks": 16},
+    "expectations": {"expected": {"missed_scans": "falls", "ferry_legs": "none"}},
     "ale": {"feature": "parcel_weight"},
     "surface": {"first": "parcel_weight", "second": "packaging_grade", "points": 5, "rows": 20},
     "interactions": {"features": ["parcel_weight", "packaging_grade", "channel"], "rows": 10, "draws": 2},

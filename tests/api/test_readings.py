@@ -84,7 +84,7 @@ def test_events_follow_a_task_to_its_end(client, audit, context):
         ("drivers", {"repeats": 1}, "greater than or equal to 2"),
         ("drivers", {"colour": "red"}, "Extra inputs"),
         ("ladder", {}, "Field required"),
-        ("response", {"range": "some"}, "Input should be"),
+        ("expected", {"expected": "some"}, "Input should be"),
     ],
 )
 def test_bad_settings_name_the_argument(client, audit, context, method, settings, said):

@@ -38,7 +38,7 @@ def system(
     """A subject over all rows of the given columns; ``y`` is the outcome."""
     table = from_arrays(columns)
     spec = spec_of(table, {"y": Role.outcome} | (roles or {}), **more)
-    predictor = FunctionPredictor(inputs or [], function) if function else None
+    predictor = FunctionPredictor(inputs or [], function, spec.task) if function else None
     return Subject(spec, table, predictor, context or Context(rows="all"))
 
 

@@ -12,7 +12,7 @@ from zerotilt.core.spec import Context
 from zerotilt.store import database
 from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, Task
+from zerotilt.store.records import Audit, ModelVersion, Task
 from zerotilt.tasks import board
 from zerotilt.tasks.worker import Worker, _claim
 
@@ -42,7 +42,7 @@ def connection(running):
 
 @pytest.fixture
 def demo_audit(connection):
-    return Audit.get(Audit.demo)
+    return Audit.select().where(Audit.demo).order_by(Audit.created).get()
 
 
 def test_a_task_under_way_is_joined(connection):
@@ -58,7 +58,7 @@ def test_a_task_under_way_is_joined(connection):
 
 def test_evidence_that_is_there_is_given_back_whatever_the_model_is_called(demo_audit):
     queue = Recorded()
-    model = str(demo_audit.models.first().id)
+    model = str(demo_audit.models.order_by(ModelVersion.created).first().id)
     found = board.Board(queue).reading(demo_audit, Context(model=model), "tilt", {})
     assert found.method == "tilt"
     assert queue.sent == []

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zerotilt.api.app import create
 from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.methods import METHODS
 from zerotilt.report.auditfile import AuditFile
 from zerotilt.store.files import FileStore
 
@@ -24,7 +25,13 @@ def documents() -> dict[Path, str]:
     metrics = {
         name: {"label": metric.label, "short": metric.short, "kind": metric.kind} for name, metric in METRICS.items()
     }
-    bodies = {FORMATS / "openapi.json": openapi, FORMATS / "audit.schema.json": schema, NAMES / "metrics.json": metrics}
+    looks = {name: dict(method.first_look) for name, method in METHODS.items() if method.first_look}
+    bodies = {
+        FORMATS / "openapi.json": openapi,
+        FORMATS / "audit.schema.json": schema,
+        NAMES / "metrics.json": metrics,
+        NAMES / "first-looks.json": looks,
+    }
     return {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from types import ModuleType
 from typing import Literal, get_type_hints
 
@@ -42,27 +42,70 @@ class Method:
     result: type[BaseModel]
     compute: Callable[[Subject, BaseModel, int, Work], BaseModel]
     say: Callable[[BaseModel, Wording, BaseModel], Reading]
-    reads_alongside: bool = False
-    """Whether a second model version or row set is read in the same figure."""
     version: int = 1
     """Raised when numbers change, so that older evidence is not taken for the new."""
+    reads_alongside: bool = False
+    """Whether a second model version or row set is read in the same figure."""
+    first_look: Mapping[str, int] = field(default_factory=dict)
+    """Settings with which it is there within a second, from a sample, while the whole is computed."""
 
 
 METHODS: dict[str, Method] = {
     method.name: method
     for method in (
         Method("performance", "intake", "Performance", *_parts(performance, "perform"), version=2),
-        Method("drivers", "drivers", "Drivers", *_parts(ranking, "rank"), True, version=3),
-        Method("side_by_side", "drivers", "Methods side by side", *_parts(side_by_side, "side_by_side")),
-        Method("spread", "drivers", "Spread of contributions", *_parts(spread, "spread_out")),
+        Method(
+            "drivers",
+            "drivers",
+            "Drivers",
+            *_parts(ranking, "rank"),
+            version=3,
+            reads_alongside=True,
+            first_look={"rows": 400, "repeats": 2, "explained": 15, "walks": 16},
+        ),
+        Method(
+            "side_by_side",
+            "drivers",
+            "Methods side by side",
+            *_parts(side_by_side, "side_by_side"),
+            first_look={"rows": 300, "repeats": 2, "explained": 12, "walked": 32, "walks": 16},
+        ),
+        Method(
+            "spread",
+            "drivers",
+            "Spread of contributions",
+            *_parts(spread, "spread_out"),
+            first_look={"sampled": 40, "rows": 2_000, "walks": 24},
+        ),
         Method("expectations", "drivers", "Expected directions", *_parts(expectations, "check_all")),
         Method("loss_shapley", "drivers", "Loss Shapley values", *_parts(loss_shapley, "share_out")),
-        Method("shapley_by_part", "drivers", "Mean Shapley values apart", *_parts(by_part, "by_part")),
+        Method(
+            "shapley_by_part",
+            "drivers",
+            "Mean Shapley values apart",
+            *_parts(by_part, "by_part"),
+            version=2,
+            first_look={"rows": 60, "sampled": 24, "walks": 16},
+        ),
         Method("own_parts", "drivers", "The model's own parts", *_parts(own, "own_parts")),
-        Method("response", "response", "Response", *_parts(partial, "respond"), True, version=3),
+        Method("response", "response", "Response", *_parts(partial, "respond"), version=3, reads_alongside=True),
         Method("ale", "response", "Accumulated local effects", *_parts(accumulated, "accumulate"), version=2),
-        Method("surface", "response", "Two features", *_parts(surface, "survey"), version=2),
-        Method("interactions", "response", "Interactions", *_parts(interactions, "pair_up")),
+        Method(
+            "surface",
+            "response",
+            "Two features",
+            *_parts(surface, "survey"),
+            version=2,
+            first_look={"rows": 50, "points": 14},
+        ),
+        Method(
+            "interactions",
+            "response",
+            "Interactions",
+            *_parts(interactions, "pair_up"),
+            version=2,
+            first_look={"rows": 15, "draws": 2},
+        ),
         Method("expected", "response", "Expected direction", *_parts(expected, "check_expected")),
         Method("cases", "cases", "Cases", *_parts(cases, "page")),
         Method("ladder", "cases", "Ladder", *_parts(ladder, "climb"), version=2),

@@ -167,16 +167,20 @@ class Worker:
         return {"number": report.number}
 
     def _finish_demo(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        opened = [self._demo_audit(made, result) for made in result["audits"]]
+        began = now()  # one transaction has one time; the audits keep their order all the same
+        opened = [
+            self._demo_audit(made, result, began + timedelta(milliseconds=place))
+            for place, made in enumerate(result["audits"])
+        ]
         for audit, first in opened:
             self._board.check(audit, first)
         for audit, first in opened:
             self._warm(audit, first)
         return {"audit": str(opened[0][0].id)}
 
-    def _demo_audit(self, made: dict[str, Any], result: dict[str, Any]) -> tuple[Audit, Context]:
+    def _demo_audit(self, made: dict[str, Any], result: dict[str, Any], created: datetime) -> tuple[Audit, Context]:
         """One audit of the demo's table, and the context it opens with."""
-        audit = Audit.create(title=made["title"], demo=True, spec=made["spec"], ready=True)
+        audit = Audit.create(title=made["title"], demo=True, spec=made["spec"], ready=True, created=created)
         TableFile.create(
             audit=audit,
             name="claims.parquet",
@@ -186,8 +190,14 @@ class Worker:
             profile=result["profile"],
         )
         models = [
-            ModelVersion.create(audit=audit, name=model["name"], digest=model["file"], card=model["card"])
-            for model in made["models"]
+            ModelVersion.create(
+                audit=audit,
+                name=model["name"],
+                digest=model["file"],
+                card=model["card"],
+                created=created + timedelta(milliseconds=place),
+            )
+            for place, model in enumerate(made["models"])
         ]
         return audit, Context(model=str(models[0].id))
 

@@ -3125,7 +3125,7 @@ export interface components {
         InteractionsSettings: {
             /**
              * Features
-             * @description Features paired; the twelve that move the output most when empty
+             * @description Features paired; the fourteen that move the output most when empty
              * @default []
              */
             features: string[];
@@ -4334,11 +4334,8 @@ export interface components {
             colour: string | null;
             /** Parts */
             parts: string[];
-            /**
-             * Parted
-             * @description Largest gap between two parts' medians at the same values; 0 without a colour
-             */
-            parted: number;
+            /** @description Surest gap between two parts' mean contributions at the same values, its interval widened for how many values there are; null without a colour, or where no value has rows in two parts */
+            parted: components["schemas"]["Estimate"] | null;
             /** Parted At */
             parted_at: string | null;
             /**
@@ -4439,6 +4436,13 @@ export interface components {
             label: string;
             /** Rows */
             rows: number;
+            /** Mean */
+            mean: number;
+            /**
+             * Error
+             * @description Standard error of the mean
+             */
+            error: number;
             /** P10 */
             p10: number;
             /** P25 */

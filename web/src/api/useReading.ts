@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useAuditContext } from "../frame/context";
 import { api, type Context, need, type Problem, type Schemas, type Task, type Told } from "./client";
+import LOOKS from "./first-looks.json";
 import { ENDED, useTask } from "./tasks";
 
 export interface Readings {
@@ -38,14 +39,19 @@ export interface Asked<M extends MethodName> {
 
 /**
  * Ask for a method's evidence in the open context; computed in the background when it is not there yet.
- * With `quick` settings, evidence from a sample is shown until the whole is there.
+ * Where the method has a first look, evidence from a sample is shown until the whole is there.
  */
-export function useReading<M extends MethodName>(method: M, settings: object, quick?: object, wanted = true): Asked<M> {
+export function useReading<M extends MethodName>(
+  method: M,
+  settings: object,
+  how: { wanted?: boolean; whole?: boolean } = {},
+): Asked<M> {
   const { audit } = useAuditContext();
-  const whole = useAsked(method, settings, audit.ready && wanted);
-  const waiting =
-    wanted && Boolean(quick) && audit.ready && (whole.evidence === undefined || whole.stale) && !whole.problem;
-  const sample = useAsked(method, { ...settings, ...quick }, waiting);
+  const wanted = audit.ready && how.wanted !== false;
+  const whole = useAsked(method, settings, wanted);
+  const look = how.whole ? undefined : (LOOKS as Record<string, object>)[method];
+  const waiting = wanted && look !== undefined && (whole.evidence === undefined || whole.stale) && !whole.problem;
+  const sample = useAsked(method, { ...settings, ...look }, waiting);
   if (!waiting || !sample.evidence || sample.stale) return whole;
   return { ...whole, evidence: sample.evidence, stale: false };
 }

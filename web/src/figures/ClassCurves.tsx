@@ -1,5 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
+import { useId } from "react";
 import type { Schemas } from "../api/client";
 import { count, day, output, type Scale, title } from "../ui/numbers";
 import { Fitted } from "./Figure";
@@ -41,6 +42,7 @@ export function ClassCurves(props: { result: Result; width: number; stacked: boo
     16,
     HEIGHT - FOOT - 4,
   );
+  const hatch = useId();
   return (
     <svg
       width={width}
@@ -50,6 +52,12 @@ export function ClassCurves(props: { result: Result; width: number; stacked: boo
         .map((one) => `${one.label} from ${output(one.mean[0], scale)} to ${output(one.mean[last], scale)}`)
         .join("; ")}`}
     >
+      <defs>
+        <pattern id={hatch} width={6} height={6} patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width={6} height={6} fill="var(--sheet)" opacity={0.5} />
+          <line x1={0} x2={0} y1={0} y2={6} stroke="var(--soft)" />
+        </pattern>
+      </defs>
       <YAxis y={y} scale={scale} width={right} />
       {result.classes.map((one, number) => {
         const look = lookOf(number);
@@ -113,6 +121,29 @@ export function ClassCurves(props: { result: Result; width: number; stacked: boo
           </g>
         );
       })}
+      {shown
+        .filter((one) => one.point.scarce)
+        .map((one) => {
+          const place = shown.indexOf(one);
+          const edge = (other: (typeof shown)[number] | undefined) =>
+            other ? (at(one.place) + at(other.place)) / 2 : at(one.place);
+          const [from, to] = result.numeric
+            ? [edge(shown[place - 1]), edge(shown[place + 1])]
+            : [at(one.place) - slot / 2, at(one.place) + slot / 2];
+          return (
+            <rect
+              key={one.point.label}
+              x={from}
+              width={Math.max(to - from, 2)}
+              y={14}
+              height={HEIGHT - FOOT - 14}
+              fill={`url(#${hatch})`}
+              data-part="hatch"
+            >
+              <title>{`few rows near ${one.point.label}`}</title>
+            </rect>
+          );
+        })}
       {result.classes.map((one, number) => (
         <Fitted
           key={one.label}

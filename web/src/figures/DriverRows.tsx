@@ -46,7 +46,7 @@ export function DriverRows(props: {
           {LOSSES[result.loss]} added when the column is shuffled
         </text>
         <text x={column(52)} y={12} textAnchor="end">
-          {result.beside ? "rank" : "share"}
+          {result.beside ? "rank there" : "share"}
         </text>
         <text x={column(72)} y={12}>
           response

@@ -136,6 +136,8 @@ export function Fitted(props: {
   weight?: number;
   fill?: string;
   size?: number;
+  /** Lines that pass behind do not cross the text. */
+  halo?: boolean;
 }) {
   const size = props.size ?? 13;
   const most = Math.max(3, Math.floor(props.width / (size * 0.54)));
@@ -149,6 +151,7 @@ export function Fitted(props: {
       fontSize={size}
       fill={props.fill ?? "var(--ink)"}
       dominantBaseline="central"
+      {...(props.halo ? { stroke: "var(--sheet)", strokeWidth: 4, paintOrder: "stroke" } : {})}
     >
       {cut && <title>{props.children}</title>}
       {cut ? `${props.children.slice(0, most - 1)}…` : props.children}

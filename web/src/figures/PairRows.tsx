@@ -1,6 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
-import { output, percent, type Scale, title } from "../ui/numbers";
+import { difference, percent, type Scale, title } from "../ui/numbers";
 import { Fitted, pressable } from "./Figure";
 
 type Result = Schemas["InteractionsResult"];
@@ -49,7 +49,7 @@ export function PairRows(props: { result: Result; width: number; unit: string; o
           </Fitted>
           <rect x={name} y={ROW / 2 - 6} width={x(pair.size) - name} height={12} fill="var(--act)" />
           <text x={x(pair.size) + 7} y={ROW / 2} dominantBaseline="central" fontSize={12} fill="var(--soft)">
-            {output(pair.size, scale, props.unit)}
+            {difference(pair.size, scale, props.unit)}
           </text>
           <line x1={h(0)} x2={h(1)} y1={ROW / 2} y2={ROW / 2} stroke="var(--rule)" />
           <line

@@ -69,12 +69,10 @@ export function Relief({
   const scale = result.output as Scale;
   const write = (value: number) => (result.kind === "interaction" ? step(value, scale) : output(value, scale, unit));
   const ends = [
-    { text: `${title(result.first.feature)} →`, at: project(0.5, 1.16, 0) },
-    { text: `${title(result.second.feature)} →`, at: project(1.16, 0.5, 0) },
-    { text: result.first.labels[a.known[0]], at: project(0, 1.07, 0) },
-    { text: result.first.labels[a.known[a.known.length - 1]], at: project(1, 1.07, 0) },
-    { text: result.second.labels[b.known[0]], at: project(1.07, 0, 0) },
-    { text: result.second.labels[b.known[b.known.length - 1]], at: project(1.07, 1, 0) },
+    { text: title(result.first.feature), at: project(0.5, 1.2, 0) },
+    { text: title(result.second.feature), at: project(1.2, 0.5, 0) },
+    ...a.marks.map((mark) => ({ text: mark.label, at: project(mark.at, 1.07, 0) })),
+    ...b.marks.map((mark) => ({ text: mark.label, at: project(1.07, mark.at, 0) })),
   ];
   return (
     // biome-ignore lint/a11y/useSemanticElements: a drawing that is turned by the arrow keys
@@ -143,12 +141,12 @@ export function Relief({
   );
 }
 
-/** Places of the points of a side from 0 to 1; missing is left out, since it lies on no scale. */
+/** Places of the points of a side from 0 to 1, in equal steps; missing is left out, since it lies on no scale. */
 function places(side: Schemas["Axis"]) {
   const known = side.positions
     ? side.positions.flatMap((at, i) => (at == null ? [] : [i]))
     : side.labels.map((_, i) => i);
-  const values = known.map((i, place) => side.positions?.[i] ?? place);
-  const [low, high] = [values[0], values[values.length - 1]];
-  return { known, at: values.map((one) => (high === low ? 0.5 : (one - low) / (high - low))) };
+  const at = known.map((_, place) => (known.length > 1 ? place / (known.length - 1) : 0.5));
+  const marks = [...new Set([0, 0.25, 0.5, 0.75, 1].map((share) => Math.round(share * (known.length - 1))))];
+  return { known, at, marks: marks.map((place) => ({ label: side.labels[known[place]], at: at[place] })) };
 }

@@ -208,9 +208,7 @@ function Numeric({ result, width, look, y }: PartProps) {
           )}
         </g>
       )}
-      {named && (
-        <EndNames result={result} look={look} x={width - room + 6} y={y} last={index[index.length - 1].place} />
-      )}
+      {named && <EndNames result={result} look={look} x={width - 100} y={y} last={index[index.length - 1].place} />}
       {away >= 0 && <MissingPlace result={result} place={away} width={width} y={y} look={look} />}
       {x.ticks(result.date ? 5 : 7).map((tick) => (
         <text key={tick} x={x(tick)} y={HEIGHT - BOTTOM + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
@@ -298,7 +296,7 @@ function EndNames(props: {
     HEIGHT - BOTTOM - 4,
   );
   return names.map((one, place) => (
-    <Fitted key={one.text} x={props.x} y={places[place]} width={102} size={12} fill={one.colour}>
+    <Fitted key={one.text} x={props.x} y={places[place]} width={102} size={12} fill={one.colour} halo>
       {one.text}
     </Fitted>
   ));

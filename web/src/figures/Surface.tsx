@@ -75,7 +75,7 @@ export function Surface(props: {
   const hatch = useId();
   const scale = result.output as Scale;
   const pure = result.kind === "interaction";
-  const right = width - (props.decisions ? 150 : 130);
+  const right = width - (props.decisions ? 196 : 130);
   const x = cellsOf(result.first, LEFT, right);
   const y = cellsOf(result.second, TOP + PLOT, TOP);
   const flat = result.values.flat();
@@ -137,6 +137,7 @@ export function Surface(props: {
               key={key}
               data-cell={key}
               {...at}
+              shapeRendering="crispEdges"
               fill={pure ? (value >= 0 ? "var(--raise)" : "var(--lower)") : "var(--act)"}
               opacity={pure ? (0.85 * Math.abs(value)) / reach : amount(value)}
             >

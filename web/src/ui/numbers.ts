@@ -39,6 +39,13 @@ export const step = (value: number, scale: Scale) =>
     : scale === "value"
       ? (value >= 0 ? "+" : "") + quantity(value)
       : signed(value, 2);
+/** How far two outputs are apart, without a sign. */
+export const difference = (value: number, scale: Scale, unit = "") =>
+  scale === "probability"
+    ? `${fixed(Math.abs(value) * 100, 1)} points`
+    : scale === "value"
+      ? quantity(Math.abs(value), unit)
+      : fixed(Math.abs(value), 2);
 /** A day counted from 1970 as a date. */
 export const day = (value: number) => new Date(value * 86_400_000).toISOString().slice(0, 10);
 /** Whether an interval leaves zero out. */

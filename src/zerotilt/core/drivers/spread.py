@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from itertools import combinations
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
+from scipy import stats
 
 from zerotilt.core import words
 from zerotilt.core.contributions.explain import cheap, explain
+from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
 from zerotilt.core.response.parts import Parts, parts_of
@@ -62,6 +65,8 @@ class Stretch(Frozen):
     position: float | None = Field(description="Mean value of the rows; null for levels and for missing")
     label: str
     rows: int
+    mean: float
+    error: float = Field(description="Standard error of the mean")
     p10: float
     p25: float
     p50: float
@@ -77,7 +82,10 @@ class SpreadResult(Frozen):
     date: bool
     colour: str | None
     parts: tuple[str, ...]
-    parted: float = Field(description="Largest gap between two parts' medians at the same values; 0 without a colour")
+    parted: Estimate | None = Field(
+        description="Surest gap between two parts' mean contributions at the same values, its interval widened for how "
+        "many values there are; null without a colour, or where no value has rows in two parts"
+    )
     parted_at: str | None
     features: tuple[str, ...] = Field(description="Largest mean absolute contribution first")
     columns: tuple[str, ...] = Field(description="Columns the rows can be told apart by")
@@ -111,7 +119,7 @@ def spread_out(subject: Subject, settings: SpreadSettings, seed: int, work: Work
     own = found.values[:, found.features.index(feature)]
     here = None if colours is None else Parts(colours.labels, colours.codes[chosen])
     stretches = _stretches(subject, feature, values, own, here)
-    gap, at = _gap(stretches)
+    gap, at = _gap(stretches, subject.spec.policy.confidence)
     return SpreadResult(
         lanes=tuple(lanes),
         stretches=tuple(stretches),
@@ -203,24 +211,51 @@ def _stretches(
         for place, (label, position) in enumerate(labels):
             mine = inside & (codes == place)
             if mine.sum() >= min(LEAST_IN_BIN, len(own)):
-                out.append(Stretch(part=part, position=position, label=label, rows=int(mine.sum()), **_five(own[mine])))
+                out.append(
+                    Stretch(
+                        part=part,
+                        position=position,
+                        label=label,
+                        rows=int(mine.sum()),
+                        mean=float(own[mine].mean()),
+                        error=_error(own[mine]),
+                        **_five(own[mine]),
+                    )
+                )
     return out
 
 
-def _gap(stretches: list[Stretch]) -> tuple[float, str | None]:
-    by_label: dict[str, list[float]] = {}
+def _error(values: NDArray[np.float64]) -> float:
+    return float(values.std(ddof=1) / np.sqrt(len(values))) if len(values) > 1 else 0.0
+
+
+def _gap(stretches: list[Stretch], confidence: float) -> tuple[Estimate | None, str | None]:
+    """The gap of means that is surest above zero. Many values are looked at, so each interval is as wide as
+    keeps all of them true together (Bonferroni)."""
+    by_label: dict[str, list[Stretch]] = {}
     for one in stretches:
-        by_label.setdefault(one.label, []).append(one.p50)
-    gaps = {label: max(found) - min(found) for label, found in by_label.items() if len(found) > 1}
-    if not gaps:
-        return 0.0, None
-    widest = max(gaps, key=gaps.get)
-    return gaps[widest], widest
+        by_label.setdefault(one.label, []).append(one)
+    pairs = [(label, *pair) for label, found in by_label.items() for pair in combinations(found, 2)]
+    if not pairs:
+        return None, None
+    tail = 1 - (1 - confidence) / len(pairs) / 2
+
+    def gap(first: Stretch, second: Stretch) -> Estimate:
+        reach = float(
+            stats.t.ppf(tail, max(min(first.rows, second.rows) - 1, 1))
+        )  # few rows tell little of their spread
+        value, half = abs(first.mean - second.mean), reach * float(np.hypot(first.error, second.error))
+        return Estimate(value=value, low=value - half, high=value + half)
+
+    found = [(label, gap(first, second)) for label, first, second in pairs]
+    label, widest = max(found, key=lambda one: one[1].low)
+    return widest, label
 
 
 def say(result: SpreadResult, wording: Wording, settings: SpreadSettings) -> Reading:
     name = words.title(result.feature)
     whole = [one for one in result.lanes if one.feature == result.feature]
+    whole = [one for one in whole if one.label != "missing"] or whole
     top, bottom = max(whole, key=lambda one: one.p50), min(whole, key=lambda one: one.p50)
 
     def moved(value: float) -> str:
@@ -230,12 +265,16 @@ def say(result: SpreadResult, wording: Wording, settings: SpreadSettings) -> Rea
     headline = f"At {name} {top.label}, it {moved(top.p50)} in the middle {wording.row}; at {bottom.label} it {moved(bottom.p50)}."
     if result.colour:
         colour = words.title(result.colour)
-        if result.parted_at is None:
+        unit = wording.unit
+        if result.parted is None:
             headline += f" No value of {name} has rows in two parts by {colour}."
+        elif result.parted.low <= 0:
+            headline += f" By {colour} they do not differ beyond their spread."
         else:
             headline += (
-                f" By {colour} the middle contributions differ by up to {words.difference(result.parted, result.output, wording.unit)}, "
-                f"at {name} {result.parted_at}."
+                f" By {colour} they differ, at {name} {result.parted_at} by "
+                f"{words.difference(result.parted.value, result.output, unit)} on average "
+                f"({words.difference(result.parted.low, result.output, unit)} to {words.difference(result.parted.high, result.output, unit)})."
             )
     some = "all" if result.rows_explained == result.rows else f"{words.count(result.rows_explained)} of"
     return plain(headline, f"Contributions of {some} {words.count(result.rows)} {wording.rows}. {result.why}")

@@ -23,7 +23,7 @@ from zerotilt.core.work import Work
 
 class InteractionsSettings(Frozen):
     features: tuple[str, ...] = Field(
-        default=(), description="Features paired; the twelve that move the output most when empty"
+        default=(), description="Features paired; the fourteen that move the output most when empty"
     )
     rows: int = Field(default=40, ge=5, le=500, description="Rows of each draw; the output is asked rows² times a pair")
     draws: int = Field(default=4, ge=2, le=50, description="Draws, from whose spread the errors come")
@@ -52,7 +52,8 @@ class InteractionsResult(Frozen):
     evaluations: int
 
 
-MOST_FEATURES = 12
+MOST_FEATURES = 14
+MOVED_ROWS = 500
 
 
 @dataclass(frozen=True)
@@ -72,9 +73,8 @@ def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: W
     n = min(settings.rows, subject.n)
     draws = [subject.frame.take(rng.permutation(subject.n)[:n]) for _ in range(settings.draws)]
     if not settings.features and len(names) > MOST_FEATURES:
-        first = _Shared(subject.asked, draws[0])
-        moved = [float(_dependence(first, (name,)).var()) for name in names]
-        names = [names[i] for i in np.argsort(moved)[::-1][:MOST_FEATURES]]
+        moved = _moved(subject, names, rng, work)
+        names = [names[i] for i in np.argsort(-moved, kind="stable")[:MOST_FEATURES]]
     features = subject.model.inputs
     pairs = list(combinations(names, 2))
     wanted = [(name,) for name in names] + pairs + [tuple(one for one in features if one != name) for name in names]
@@ -111,6 +111,23 @@ def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: W
         draws=settings.draws,
         evaluations=len(wanted) * n * n * settings.draws,
     )
+
+
+def _moved(subject: Subject, names: list[str], rng: np.random.Generator, work: Work) -> NDArray[np.float64]:
+    """How far each feature moves the output, alone or with others (total effect; Jansen 1999), shape (names,).
+
+    A feature whose own mean effect is nothing may still work with another.
+    """
+    chosen = rng.permutation(subject.n)[:MOVED_ROWS]
+    rows, others = subject.frame.take(chosen), subject.frame.take(rng.permutation(chosen))
+    here = subject.output(rows)
+    shared = (subject.asked, rows, others, here)
+    return np.array(list(work.spread(_swapped, shared, names, "features tried")))
+
+
+def _swapped(shared, name: str) -> float:
+    asked, rows, others, here = shared
+    return float(((asked(rows.replace(name, others[name])) - here) ** 2).mean() / 2)
 
 
 def _dependence(shared: _Shared, features: tuple[str, ...]) -> NDArray[np.float64]:

@@ -413,14 +413,13 @@ def _by_part(result: ResponseResult, amount) -> str:
     scale = [i for i, point in enumerate(result.points) if point.position is not None or not result.numeric]
     scale = scale or list(range(len(result.points)))
     first, last = scale[0], scale[-1]
-    ways = {"rises": "rises", "falls": "falls", "bends": "bends", "flat": "hardly moves"}
-    apart = [part for part in result.parts if part.direction != result.direction and part.direction in ways]
-    if result.numeric and apart:
+    ways = [_way(part.mean, scale, part.direction) for part in result.parts]
+    if result.numeric and len(set(ways)) > 1:
         said = [
-            f"it {ways[part.direction]} for {part.label} ({amount(part.mean[first], result.output)} to {amount(part.mean[last], result.output)})"
-            for part in apart[:4]
+            f"{way} for {part.label} ({amount(part.mean[first], result.output)} to {amount(part.mean[last], result.output)})"
+            for part, way in list(zip(result.parts, ways, strict=True))[:4]
         ]
-        return f" By {words.title(result.colour)} the mean differs: {words.listing(said)}."
+        return f" By {words.title(result.colour)} it differs: the mean {words.listing(said)}."
     gaps = [max(part.mean[i] for part in result.parts) - min(part.mean[i] for part in result.parts) for i in scale]
     widest = scale[int(np.argmax(gaps))]
     top = max(result.parts, key=lambda part: part.mean[widest])
@@ -429,6 +428,18 @@ def _by_part(result: ResponseResult, amount) -> str:
         f" By {words.title(result.colour)} the means are furthest apart at {result.points[widest].label}: "
         f"{amount(top.mean[widest], result.output)} for {top.label}, {amount(bottom.mean[widest], result.output)} for {bottom.label}."
     )
+
+
+def _way(mean, scale: list[int], direction: Direction) -> str:
+    """What one curve does, in words; one that bends may still rise or fall on the whole."""
+    if direction in ("rises", "falls"):
+        return direction
+    if direction == "flat":
+        return "hardly moves"
+    net, reach = mean[scale[-1]] - mean[scale[0]], max(mean[i] for i in scale) - min(mean[i] for i in scale)
+    if abs(net) >= reach / 2:
+        return "rises on the whole" if net > 0 else "falls on the whole"
+    return "bends"
 
 
 def _alongside(result: ResponseResult, wording: Wording) -> str:

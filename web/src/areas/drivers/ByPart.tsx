@@ -19,7 +19,7 @@ export function ByPart() {
   const columns = audit.groupings.filter((one) => !one.includes(" · "));
   const column = columns.find((one) => one === search.get("by")) ?? columns[0];
   const settings = classes && search.get("by") === null ? { by: "class" } : { by: "group", column: column ?? "" };
-  const asked = useReading("shapley_by_part", settings, { rows: 60, sampled: 24, walks: 16 });
+  const asked = useReading("shapley_by_part", settings);
   return (
     <>
       <p className="flex justify-end">

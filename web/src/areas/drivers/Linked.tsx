@@ -16,12 +16,7 @@ const STEPS = ["0.9", "0.8", "0.7", "0.6", "0.5", "0.4", "0.3"];
 export function Linked() {
   const { search, set } = useAuditContext();
   const from = STEPS.find((one) => one === search.get("from")) ?? "0.7";
-  const asked = useReading("drivers", from === "0.7" ? {} : { linked_from: Number(from) }, {
-    rows: 400,
-    repeats: 2,
-    explained: 15,
-    walks: 16,
-  });
+  const asked = useReading("drivers", from === "0.7" ? {} : { linked_from: Number(from) });
   return (
     <>
       <p className="flex justify-end">

@@ -10,11 +10,10 @@ import { useOpenResponse } from "./DriversSheet";
 
 type Placed = Schemas["Placed"];
 type Agreement = Schemas["Agreement"];
-const QUICK = { rows: 300, repeats: 2, explained: 12, walked: 32, walks: 16 };
 
 /** Every measure of importance in one rank table, how far they agree, and why they may not. */
 export function Methods() {
-  const asked = useReading("side_by_side", {}, QUICK);
+  const asked = useReading("side_by_side", {});
   const open = useOpenResponse();
   return (
     <Sheet asked={asked} note={<Note />}>

@@ -10,14 +10,12 @@ import { Beneath, Sheet } from "../../frame/Sheet";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu } from "../../ui/Menu";
-import { count, decimal, interval, output, percent, type Scale, signed, title } from "../../ui/numbers";
+import { count, decimal, difference, interval, percent, type Scale, signed, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { useOpenResponse } from "./DriversSheet";
 
 type Result = Schemas["DriversResult"];
 type Expected = Schemas["Expectation"]["expected"];
-/** Settings of the first look: few rows, so that it is there within a second. */
-const QUICK = { rows: 400, repeats: 2, explained: 15, walks: 16 };
 /** Beyond so many features the rows are drawn as they are scrolled to. */
 const ALL_DRAWN = 40;
 const SEARCHED = 15;
@@ -29,7 +27,7 @@ export function Ranking() {
   const wanted = search.get("loss");
   const rest = search.get("against") === "rest" && audit.classes.length > 0;
   const settings = { ...(wanted ? { loss: wanted } : {}), ...(rest ? { against_rest: true } : {}) };
-  const asked = useReading("drivers", settings, QUICK);
+  const asked = useReading("drivers", settings);
   const result = asked.evidence?.result;
   const losses = result?.losses ?? [];
   const loss = result?.loss ?? "log_loss";
@@ -207,9 +205,7 @@ function ExpectedMenu({ driver }: { driver: Driver }) {
     <>
       <ChoiceMenu
         label={`${text}: expected direction of ${title(driver.feature)}${contradicted ? ", contradicted" : ""}`}
-        className={
-          contradicted ? "font-semibold text-flag" : expected ? "text-ink hover:text-act" : "text-soft hover:text-act"
-        }
+        className={`min-h-6 min-w-6 text-left ${contradicted ? "font-semibold text-flag" : expected ? "text-ink hover:text-act" : "text-soft hover:text-act"}`}
         value={expected ?? ""}
         choices={[
           { value: "", label: "nothing expected" },
@@ -231,7 +227,7 @@ function useExpectations() {
     column.expected ? [[column.name, column.expected]] : [],
   );
   const expected = Object.fromEntries(entries) as Record<string, Expected>;
-  return useReading("expectations", { expected }, undefined, entries.length > 0);
+  return useReading("expectations", { expected }, { wanted: entries.length > 0 });
 }
 
 function useContradicted(): Set<string> {
@@ -265,7 +261,7 @@ function Against() {
             { key: "goes", label: "goes", left: true, value: (one) => one.goes },
             {
               key: "contradicted",
-              label: "",
+              label: "against the model",
               left: true,
               value: (one) => (one.contradicted ? "contradicted" : "holds"),
               show: (one) =>
@@ -275,7 +271,7 @@ function Against() {
               key: "against",
               label: "mean against it",
               value: (one) => one.mean_against,
-              show: (one) => output(one.mean_against, result.output as Scale, audit.spec?.wording?.unit),
+              show: (one) => difference(one.mean_against, result.output as Scale, audit.spec?.wording?.unit),
             },
             {
               key: "curves",

@@ -13,21 +13,16 @@ import { count, type Scale, step, title } from "../../ui/numbers";
 
 type Stretch = Schemas["Stretch"];
 type Lane = Schemas["Lane"];
-const QUICK = { sampled: 40, rows: 2_000, walks: 24 };
 
 /** What each feature's values do to the output, over all rows. */
 export function Spread() {
   const { search, set } = useAuditContext();
   const every = search.get("every") === "1";
-  const asked = useReading(
-    "spread",
-    {
-      feature: search.get("feature") ?? "",
-      colour: search.get("colour") ?? "",
-      ...(every ? { sampled: 1_000_000 } : {}),
-    },
-    QUICK,
-  );
+  const asked = useReading("spread", {
+    feature: search.get("feature") ?? "",
+    colour: search.get("colour") ?? "",
+    ...(every ? { sampled: 1_000_000 } : {}),
+  });
   const known = asked.evidence?.result;
   return (
     <>

@@ -14,7 +14,7 @@ import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
 import { ChoiceMenu } from "../../ui/Menu";
-import { count, day, decimal, output, percent, quantity, type Scale, step, title } from "../../ui/numbers";
+import { count, day, decimal, difference, output, percent, quantity, type Scale, step, title } from "../../ui/numbers";
 
 type Result = Schemas["ResponseResult"];
 type Point = Schemas["CurvePoint"];
@@ -67,37 +67,12 @@ export function OneFeature() {
             onChoose={(one) => set({ feature: one, from: null, to: null })}
           />
         </span>
-        {result?.numeric !== false && (
-          <Choice
-            name="Axis"
-            value={RANGES[search.get("range") ?? ""] ? (search.get("range") as string) : "middle"}
-            choices={Object.fromEntries(Object.entries(RANGES).map(([key, one]) => [key, one.label]))}
-            before="over"
-            onChoose={(value) => set({ range: value === "middle" ? null : value, from: null, to: null })}
-          />
-        )}
-        {result?.numeric !== false && (
-          <Choice
-            name="Grid"
-            value={POINTS.includes(search.get("points") ?? "") ? (search.get("points") as string) : "40"}
-            choices={Object.fromEntries(POINTS.map((one) => [one, `${one} points at most`]))}
-            before="at"
-            onChoose={(value) => set({ points: value === "40" ? null : value })}
-          />
-        )}
-        <Choice
-          name="Drawn"
-          value={CURVES[curves] ? curves : "band"}
-          choices={CURVES}
-          before="with"
-          onChoose={(value) => set({ curves: value === "band" ? null : value })}
-        />
         {audit.classes.length > 0 && (
           <Choice
             name="Classes"
             value={view}
             choices={context.output === "log-odds" ? { read: VIEWS.read, lines: VIEWS.lines } : VIEWS}
-            before="of"
+            before="showing"
             onChoose={(value) => set({ view: value === "read" ? null : value })}
           />
         )}
@@ -112,29 +87,6 @@ export function OneFeature() {
           />
         </span>
         <CaseField />
-        <label className="flex items-baseline gap-1.5">
-          <input
-            type="checkbox"
-            className="accent-act"
-            checked={search.get("centred") === "1"}
-            onChange={(event) => set({ centred: event.target.checked ? "1" : null })}
-          />
-          centred at the first point
-        </label>
-        {result && !result.numeric && (
-          <label className="flex items-baseline gap-1.5">
-            <input
-              type="checkbox"
-              className="accent-act"
-              checked={sorted}
-              onChange={(event) => set({ sorted: event.target.checked ? "1" : null })}
-            />
-            levels by their mean
-          </label>
-        )}
-        {result?.numeric && (
-          <Region result={result} key={`${result.feature} ${search.get("from")} ${search.get("to")}`} />
-        )}
       </p>
       <Sheet asked={asked} note={<Note />} after={result && <Beneaths feature={result.feature} />}>
         {(evidence) => {
@@ -182,9 +134,62 @@ export function OneFeature() {
               {view !== "read" && own.classes.length > 0 && (
                 <Legend labels={own.classes.map((one) => one.label)} title="class" lit={lit} onLight={light} />
               )}
+              {view !== "read" && own.points.some((point) => point.scarce) && (
+                <p className="text-[12.5px] text-soft">Hatched: few rows near; nothing can be said there.</p>
+              )}
               {view === "read" && <Legend labels={own.parts.map((part) => part.label)} title={own.colour ?? ""} />}
               {view === "read" && <Caption result={own} single={curves !== "band"} rows={names.rows} row={names.row} />}
               {search.get("case") !== null && <CaseWords result={own} unit={names.unit} />}
+              <p className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-[13px]">
+                {own.numeric && (
+                  <Choice
+                    name="Axis"
+                    value={RANGES[search.get("range") ?? ""] ? (search.get("range") as string) : "middle"}
+                    choices={Object.fromEntries(Object.entries(RANGES).map(([key, one]) => [key, one.label]))}
+                    before="over"
+                    onChoose={(value) => set({ range: value === "middle" ? null : value, from: null, to: null })}
+                  />
+                )}
+                {own.numeric && (
+                  <Choice
+                    name="Grid"
+                    value={POINTS.includes(search.get("points") ?? "") ? (search.get("points") as string) : "40"}
+                    choices={Object.fromEntries(POINTS.map((one) => [one, `${one} points at most`]))}
+                    before="at"
+                    onChoose={(value) => set({ points: value === "40" ? null : value })}
+                  />
+                )}
+                <Choice
+                  name="Drawn"
+                  value={CURVES[curves] ? curves : "band"}
+                  choices={CURVES}
+                  before="with"
+                  onChoose={(value) => set({ curves: value === "band" ? null : value })}
+                />
+                <label className="flex items-baseline gap-1.5">
+                  <input
+                    type="checkbox"
+                    className="accent-act"
+                    checked={search.get("centred") === "1"}
+                    onChange={(event) => set({ centred: event.target.checked ? "1" : null })}
+                  />
+                  centred at the first point
+                </label>
+                {!own.numeric && (
+                  <label className="flex items-baseline gap-1.5">
+                    <input
+                      type="checkbox"
+                      className="accent-act"
+                      checked={sorted}
+                      onChange={(event) => set({ sorted: event.target.checked ? "1" : null })}
+                    />
+                    levels by their mean
+                  </label>
+                )}
+                {result?.numeric && (
+                  <Region result={result} key={`${result.feature} ${search.get("from")} ${search.get("to")}`} />
+                )}
+              </p>
               <DataTable
                 name={`response-${own.feature}`}
                 rows={own.points}
@@ -309,7 +314,7 @@ function Region({ result }: { result: Result }) {
 }
 
 /** Which row's own curve is drawn; rows are counted from 1. */
-export function CaseField() {
+export function CaseField({ before = "" }: { before?: string }) {
   const { audit, search, set } = useAuditContext();
   const shown = search.get("case");
   const [text, setText] = useState(shown === null ? "" : String(Number(shown) + 1));
@@ -323,7 +328,10 @@ export function CaseField() {
   };
   return (
     <label className="flex items-baseline gap-2">
-      <span className="text-soft">{namesOf(audit).row} of row</span>
+      <span className="text-soft">
+        {before}
+        {namesOf(audit).row} of row
+      </span>
       <input
         className="field w-20"
         inputMode="numeric"
@@ -500,13 +508,13 @@ function Against({ feature, expected }: { feature: string; expected: "rises" | "
         key: "step",
         label: "largest step against",
         value: (one) => one.step,
-        show: (one) => output(one.step, scale, names.unit),
+        show: (one) => difference(one.step, scale, names.unit),
       },
       { key: "from", label: "from", value: (one) => one.after },
       { key: "to", label: "to", value: (one) => one.before },
       {
         key: "case",
-        label: "",
+        label: "its ladder",
         left: true,
         value: () => "",
         show: (one) =>

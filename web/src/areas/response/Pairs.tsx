@@ -7,7 +7,7 @@ import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { count, output, percent, type Scale, title } from "../../ui/numbers";
+import { count, difference, percent, type Scale, title } from "../../ui/numbers";
 
 type Pair = Schemas["Pair"];
 const BUDGETS: Record<string, { label: string; rows?: number; draws?: number }> = {
@@ -22,7 +22,7 @@ export function Pairs() {
   const { unit } = namesOf(audit);
   const key = BUDGETS[search.get("budget") ?? ""] ? (search.get("budget") as string) : "usual";
   const { label: _, ...settings } = BUDGETS[key];
-  const asked = useReading("interactions", settings, { rows: 15, draws: 2 });
+  const asked = useReading("interactions", settings);
   const open = (pair: Pair) => set({ part: "two", first: pair.first, second: pair.second });
   const columns = (scale: Scale): Column<Pair>[] => [
     {
@@ -43,7 +43,12 @@ export function Pairs() {
       label: "interval",
       value: (p) => `${percent(p.strength.low as number)} to ${percent(p.strength.high as number)}`,
     },
-    { key: "size", label: "size of the joint part", value: (p) => p.size, show: (p) => output(p.size, scale, unit) },
+    {
+      key: "size",
+      label: "size of the joint part",
+      value: (p) => p.size,
+      show: (p) => difference(p.size, scale, unit),
+    },
   ];
   return (
     <>

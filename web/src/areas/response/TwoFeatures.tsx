@@ -40,7 +40,7 @@ export function TwoFeatures() {
       ...(fixed ? { case: Math.max(0, Math.floor(Number(held))) } : {}),
       ...(fixed && Object.keys(edits).length ? { edits } : {}),
     },
-    fixed ? undefined : { rows: 50, points: 14 },
+    { whole: fixed },
   );
   const result = asked.evidence?.result;
   const names = namesOf(audit);
@@ -81,14 +81,7 @@ export function TwoFeatures() {
         >
           {VIEWS[view]} <span aria-hidden>▾</span>
         </ChoiceMenu>
-        {!pure && (
-          <>
-            <span className="text-soft">
-              {fixed ? "other columns held at the" : "other columns averaged, or held at the"}
-            </span>
-            <CaseField />
-          </>
-        )}
+        {!pure && <CaseField before="others as in " />}
       </p>
       <Sheet asked={asked} note={<Note />}>
         {(evidence) => {
@@ -139,7 +132,8 @@ function caption(result: Result, view: View): string {
   const few = "Hatched: few rows near; nothing can be said there.";
   if (view === "decision" && result.decision.length > 0)
     return `Colour and mark: what is decided. Size of the inner square: how strong the prediction is, whatever it is. ${few}`;
-  if (view === "relief") return `Drag, or use the arrow keys, to turn it. ${few}`;
+  if (view === "relief")
+    return "Drag, or use the arrow keys, to turn it. Equal steps are equal shares of the rows. Pale and dashed: few rows near; nothing can be said there.";
   if (result.kind === "interaction")
     return `What is left when both features' own effects are taken away; ochre and + raises, iris and − lowers. ${few}`;
   const line = result.threshold == null && !result.decision.length ? "" : " Thick line: where the decision changes.";
