@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 import peewee
 import pytest
 
+from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context
 from zerotilt.store import database
@@ -14,6 +15,7 @@ from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, ModelVersion, Task
 from zerotilt.tasks import board
+from zerotilt.tasks.queue import Turn
 from zerotilt.tasks.worker import Worker, _claim
 
 
@@ -22,11 +24,13 @@ class Recorded:
 
     def __init__(self):
         self.sent: list[str] = []
+        self.turns: list[Turn] = []
         self.huey = self
         self.perform = None
 
-    def send(self, task_id: str, urgent: bool = True) -> None:
+    def send(self, task_id: str, turn: Turn = Turn.asked) -> None:
         self.sent.append(task_id)
+        self.turns.append(turn)
 
     def pending_count(self) -> int:
         return 0
@@ -63,6 +67,16 @@ def test_evidence_that_is_there_is_given_back_whatever_the_model_is_called(demo_
     assert found.method == "tilt"
     assert queue.sent == []
     assert board.Board(queue).known(demo_audit, Context(model=model, rows="training"), "tilt", {}) is None
+
+
+def test_a_first_look_comes_before_what_takes_long(demo_audit):
+    queue = Recorded()
+    context = Context(model=str(demo_audit.models.order_by(ModelVersion.created).first().id), rows="training")
+    desk = board.Board(queue)
+    desk.reading(demo_audit, context, "interactions", {})
+    desk.reading(demo_audit, context, "interactions", dict(METHODS["interactions"].first_look) | {"features": ()})
+    desk.reading(demo_audit, context, "interactions", {"draws": 3}, turn=Turn.ahead)
+    assert queue.turns == [Turn.asked, Turn.first_look, Turn.ahead]
 
 
 def test_what_is_missing_is_said(connection):

@@ -37,7 +37,7 @@ def test_the_rank_table_shows_the_api_s_ranks_and_why_they_part(page, client, au
     row = page.locator("[data-feature]").first
     name = row.get_attribute("data-feature")
     ranks = [str(one["rank"]) for one in found["placed"] if one["feature"] == name]
-    texts = [text.split()[0] for text in row.locator("text").all_inner_texts()[1:]]
+    texts = [text.split()[0] for text in row.locator("text").all_text_contents()[1:]]
     assert texts == ranks and len(labels) == len(ranks)
     if found["partings"]:
         expect(page.get_by_text(found["partings"][0]["why"])).to_be_visible()
@@ -68,12 +68,13 @@ def test_an_expected_direction_is_set_contradicted_and_decided(page, client, aud
 def test_training_rows_alongside_draw_both_and_flag_what_matters_there_alone(page, client, audit, context):
     page.goto(f"/audits/{audit['id']}/drivers?beside=rows:training")
     expect(page.get_by_test_id("reading")).to_contain_text("in training claims only, not in held-out claims", timeout=60_000)
+    expect(page.get_by_test_id("detail")).to_contain_text("10 shuffles on 3,600 rows", timeout=60_000)
     beside = context | {"alongside": {"model": None, "rows": "training"}}
     found = talk.read(client, audit["id"], "drivers", beside)["result"]
     expect(page.locator('[data-part="beside"]')).to_have_count(len(found["drivers"]))
     ranks = {d["feature"]: d["beside"]["rank"] for d in found["drivers"]}
     for place, driver in enumerate(found["drivers"], 1):
-        text = page.locator(f'[data-driver="{driver["feature"]}"]').inner_text()
+        text = page.locator(f'[data-driver="{driver["feature"]}"]').text_content()
         there = ranks[driver["feature"]]
         assert ("same" if there == place else f"{place} → {there}") in text
     accessible(page)
@@ -134,6 +135,7 @@ def test_three_hundred_features_are_searched_and_never_all_drawn(page, client):
     page.get_by_label("Search features").fill("250")
     expect(page.locator("[data-driver]")).to_have_count(1)
     page.locator('[data-driver="measure_250"]').click()
+    expect(page.get_by_test_id("reading")).to_contain_text("measure 250")
     picker = page.get_by_label("Feature", exact=True)
     expect(picker).to_have_value("measure_250")
     picker.fill("measure_017")

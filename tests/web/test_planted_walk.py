@@ -24,7 +24,9 @@ def test_the_leak_is_seen_at_once(page, audit):
     """Fact 7: the withdrawn version leans on one feature, which gives the outcome away."""
     page.goto("/")
     page.get_by_role("link", name="Skerry Post claims").first.click()
+    reading(page)
     page.keyboard.press("3")
+    expect(page.get_by_test_id("reading")).to_contain_text("of the importance")
     reading(page)
     choose(page, "Model version", "gradient trees v0, withdrawn")
     said = page.get_by_test_id("reading")
@@ -32,10 +34,10 @@ def test_the_leak_is_seen_at_once(page, audit):
     assert "of the output's spread is left" in said.inner_text()
     expect(said.locator("span.text-flag").first).to_contain_text("Reference photo score")
     row = page.locator('[data-driver="reference_photo_score"]')
-    assert row.inner_text().startswith("1")
+    assert "Open the response along reference photo score1" in row.text_content()
     choose(page, re.escape("+ alongside"), "version gradient trees v3")
     expect(said).to_contain_text("matter in the version alongside only", timeout=60_000)
-    assert "absent" in row.inner_text()
+    assert "absent" in row.text_content()
 
 
 def test_missed_scans_lower_the_score_and_go_with_the_ferry(page, audit):
@@ -43,7 +45,7 @@ def test_missed_scans_lower_the_score_and_go_with_the_ferry(page, audit):
     page.goto(f"/audits/{audit['id']}/drivers")
     assert reading(page).startswith("Missed scans, ")
     row = page.locator("[data-driver]").first
-    assert row.get_attribute("data-driver") == "missed_scans" and "falls" in row.inner_text()
+    assert row.get_attribute("data-driver") == "missed_scans" and "falls" in row.text_content()
     open_part(page, "Linked columns")
     expect(page.get_by_role("region", name="Table: linked-columns")).to_contain_text("ferry legs, postal district")
     expect(page.get_by_text("each may look small", exact=False).first).to_be_visible()
@@ -94,4 +96,5 @@ def test_weight_matters_for_weak_packaging_alone(page, client, audit, context):
         grade: found["values"][near[-1]][j] - found["values"][near[0]][j]
         for j, grade in enumerate(found["second"]["labels"])
     }
-    assert min(climb["C"], climb["D"]) > 2 * max(climb["A"], climb["B"], 0.02)
+    weak, strong = (climb["C"] + climb["D"]) / 2, (climb["A"] + climb["B"]) / 2
+    assert weak > 0.1 > 3 * strong

@@ -77,7 +77,8 @@ def test_levels_are_sorted_by_their_mean(page, client, audit, context):
     page.goto(f"/audits/{audit['id']}/response?feature=channel")
     reading(page)
     points = talk.read(client, audit["id"], "response", context, {"feature": "channel"})["result"]["points"]
-    page.get_by_label("levels by their mean").check()
+    page.get_by_label("levels by their mean").click()
+    expect(page.get_by_label("levels by their mean")).to_be_checked()
     levels = page.locator("[data-level]")
     shown = [levels.nth(i).get_attribute("data-level") for i in range(levels.count())]
     assert shown == [point["label"] for point in sorted(points, key=lambda point: -point["mean"])]
@@ -89,7 +90,7 @@ def test_classes_are_lines_that_light_up_and_shares_that_stack(page, client):
     reading(page)
     classes = page.locator("[data-class]")
     assert classes.count() == 4
-    page.get_by_role("button", name="senior desk").hover()
+    page.get_by_role("list", name="Lines by class").get_by_role("button", name="senior desk").hover()
     expect(page.locator('[data-class="senior desk"]')).to_have_attribute("opacity", "1")
     expect(page.locator('[data-class="front desk"]')).to_have_attribute("opacity", "0.2")
     page.get_by_role("button", name=re.compile("^Classes")).click()
@@ -177,8 +178,8 @@ def test_data_downloads_in_open_formats_from_the_figure_and_from_the_note(page, 
     with page.expect_download() as download:
         page.get_by_role("menuitem", name="Data (JSON)").click()
     assert len(json.loads(download.value.path().read_text())) == 3
-    page.get_by_text("How this was computed").first.click()
-    arrays = page.get_by_role("list", name="Arrays of this result").first
+    page.get_by_text("How this was computed").last.click()
+    arrays = page.get_by_role("list", name="Arrays of this result").last
     with page.expect_download() as download:
         arrays.get_by_role("link", name="parquet of curves").click()
     assert download.value.suggested_filename.endswith(".parquet")

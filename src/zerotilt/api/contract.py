@@ -25,12 +25,15 @@ def documents() -> dict[Path, str]:
     metrics = {
         name: {"label": metric.label, "short": metric.short, "kind": metric.kind} for name, metric in METRICS.items()
     }
-    looks = {name: dict(method.first_look) for name, method in METHODS.items() if method.first_look}
+    methods = {
+        name: {"title": method.title, "alongside": method.reads_alongside, "first_look": dict(method.first_look)}
+        for name, method in METHODS.items()
+    }
     bodies = {
         FORMATS / "openapi.json": openapi,
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
-        NAMES / "first-looks.json": looks,
+        NAMES / "methods.json": methods,
     }
     return {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
 

@@ -16,7 +16,8 @@ from zerotilt.tasks import child
 from zerotilt.tasks.queue import Queue
 from zerotilt.tasks.worker import Worker
 
-THREADS = 2
+THREADS = 3
+"""One more than the cores, so that a first look need not wait for two long jobs."""
 
 
 def main() -> None:

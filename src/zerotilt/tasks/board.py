@@ -12,7 +12,7 @@ from zerotilt.core.spec import Context, Spec
 from zerotilt.report.compose import SEED
 from zerotilt.store.database import database
 from zerotilt.store.records import ACTIVE, Audit, EvidenceRow, Kept, ModelVersion, Report, TableFile, Task
-from zerotilt.tasks.queue import Queue
+from zerotilt.tasks.queue import Queue, Turn
 
 
 class Board:
@@ -28,26 +28,29 @@ class Board:
         payload: dict[str, Any],
         audit: Audit | None = None,
         wanted: str | None = None,
-        urgent: bool = True,
+        turn: Turn = Turn.asked,
     ) -> Task:
         """A queued task; the one under way when ``wanted`` names the same result."""
         try:
             with database.atomic():
                 task = Task.create(audit=audit, kind=kind, title=title, payload=payload, key=wanted)
                 # in the same transaction: task and message exist together or not at all
-                self.queue.send(str(task.id), urgent)
+                self.queue.send(str(task.id), turn)
         except peewee.IntegrityError:
             found = Task.get_or_none((Task.key == wanted) & (Task.state.in_(ACTIVE)))
-            return found or self.submit(kind, title, payload, audit, wanted, urgent)
+            return found or self.submit(kind, title, payload, audit, wanted, turn)
         return task
 
     def reading(
-        self, audit: Audit, context: Context, method: str, settings: dict[str, Any], urgent: bool = True
+        self, audit: Audit, context: Context, method: str, settings: dict[str, Any], turn: Turn = Turn.asked
     ) -> EvidenceRow | Task:
         """The evidence when it exists, else the task that computes it."""
         wanted, payload = _wanted(audit, context, method, settings)
         row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
-        return row or self.submit("evidence", method_named(method).title, payload, audit, wanted, urgent)
+        found = method_named(method)
+        if found.first_look and found.first_look.items() <= payload["settings"].items():
+            turn = Turn.first_look
+        return row or self.submit("evidence", found.title, payload, audit, wanted, turn)
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from enum import IntEnum
 
 from huey.contrib.sql_huey import SqlHuey
 from huey.registry import Message
@@ -23,6 +24,14 @@ class JsonSerializer(Serializer):
         return Message(*found) if isinstance(found, list) and len(found) == len(Message._fields) else found
 
 
+class Turn(IntEnum):
+    """Who comes first: a quick first look, then what a person waits for, then what is made ready for later."""
+
+    ahead = 0
+    asked = 10
+    first_look = 20
+
+
 class Queue:
     """One kind of message: perform this task. The server sends, the worker performs."""
 
@@ -31,9 +40,9 @@ class Queue:
         self.huey = SqlHuey("zerotilt", database=database, serializer=JsonSerializer(), results=False)
         self._run = self.huey.task(name="perform")(self._perform)
 
-    def send(self, task_id: str, urgent: bool = True) -> None:
-        """Ask for a task to be performed; what a person waits for comes before what is made ready for later."""
-        self._run(task_id, priority=10 if urgent else 0)
+    def send(self, task_id: str, turn: Turn = Turn.asked) -> None:
+        """Ask for a task to be performed."""
+        self._run(task_id, priority=int(turn))
 
     def _perform(self, task_id: str) -> None:
         assert self.perform is not None, "this process sends tasks and performs none"

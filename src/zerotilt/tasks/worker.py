@@ -21,7 +21,7 @@ from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task
 from zerotilt.tasks import child
 from zerotilt.tasks.board import Board, kept_items, next_number
-from zerotilt.tasks.queue import Queue
+from zerotilt.tasks.queue import Queue, Turn
 
 log = logging.getLogger(__name__)
 STALE = timedelta(seconds=6)
@@ -206,9 +206,9 @@ class Worker:
         event = audit.spec["task"] == "binary"
         for method in ("performance", "tilt", "response", "cases", "drivers"):
             if event or method not in ("tilt", "cases"):
-                self._board.reading(audit, context, method, {}, urgent=False)
+                self._board.reading(audit, context, method, {}, turn=Turn.ahead)
         if expected := Spec.model_validate(audit.spec).expectations:
-            self._board.reading(audit, context, "expectations", {"expected": expected}, urgent=False)
+            self._board.reading(audit, context, "expectations", {"expected": expected}, turn=Turn.ahead)
 
     def sweep(self) -> int:
         """Take up again what a dead worker left; how many tasks."""

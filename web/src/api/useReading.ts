@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useAuditContext } from "../frame/context";
 import { api, type Context, need, type Problem, type Schemas, type Task, type Told } from "./client";
-import LOOKS from "./first-looks.json";
+import METHODS from "./methods.json";
 import { ENDED, useTask } from "./tasks";
 
 export interface Readings {
@@ -49,8 +49,9 @@ export function useReading<M extends MethodName>(
   const { audit } = useAuditContext();
   const wanted = audit.ready && how.wanted !== false;
   const whole = useAsked(method, settings, wanted);
-  const look = how.whole ? undefined : (LOOKS as Record<string, object>)[method];
-  const waiting = wanted && look !== undefined && (whole.evidence === undefined || whole.stale) && !whole.problem;
+  const look = METHODS[method].first_look;
+  const looks = !how.whole && Object.keys(look).length > 0;
+  const waiting = wanted && looks && (whole.evidence === undefined || whole.stale) && !whole.problem;
   const sample = useAsked(method, { ...settings, ...look }, waiting);
   if (!waiting || !sample.evidence || sample.stale) return whole;
   return { ...whole, evidence: sample.evidence, stale: false };

@@ -13,7 +13,13 @@ const LEFT = 62;
 const FOOT = 52;
 
 /** The mean curve of every class: one line a class, or the share of each stacked in their order. */
-export function ClassCurves(props: { result: Result; width: number; stacked: boolean; lit: string | null }) {
+export function ClassCurves(props: {
+  result: Result;
+  width: number;
+  stacked: boolean;
+  lit: string | null;
+  onLight: (label: string | null) => void;
+}) {
   const { result, width, stacked, lit } = props;
   const scale = result.output as Scale;
   const points = result.points.map((point, place) => ({ point, place }));
@@ -43,6 +49,10 @@ export function ClassCurves(props: { result: Result; width: number; stacked: boo
     HEIGHT - FOOT - 4,
   );
   const hatch = useId();
+  const pointed = (label: string) => ({
+    onPointerEnter: () => props.onLight(label),
+    onPointerLeave: () => props.onLight(null),
+  });
   return (
     <svg
       width={width}
@@ -69,7 +79,7 @@ export function ClassCurves(props: { result: Result; width: number; stacked: boo
             .y0((p) => y(below(p.place)))
             .y1((p) => y(upTo[number][p.place]));
           return (
-            <g key={one.label} data-class={one.label} opacity={faded ? 0.25 : 1}>
+            <g key={one.label} data-class={one.label} opacity={faded ? 0.25 : 1} {...pointed(one.label)}>
               {result.numeric && (
                 <path d={fill(onScale) ?? ""} fill={look.colour} opacity={0.72} stroke="var(--sheet)" />
               )}
@@ -94,7 +104,8 @@ export function ClassCurves(props: { result: Result; width: number; stacked: boo
           .x((p) => at(p.place))
           .y((p) => y(one.mean[p.place]));
         return (
-          <g key={one.label} data-class={one.label} opacity={faded ? 0.2 : 1}>
+          <g key={one.label} data-class={one.label} opacity={faded ? 0.2 : 1} {...pointed(one.label)}>
+            {result.numeric && <path d={path(onScale) ?? ""} fill="none" stroke="transparent" strokeWidth={14} />}
             {result.numeric && (
               <path
                 d={path(onScale) ?? ""}

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect } from "react";
 import { api, need } from "../api/client";
+import METHODS from "../api/methods.json";
 import type { AnyEvidence, Asked, MethodName, Readings } from "../api/useReading";
 import { count } from "../ui/numbers";
 import { ProblemNote } from "../ui/ProblemNote";
@@ -18,6 +19,7 @@ export function Sheet<M extends MethodName>(props: {
 }) {
   const { asked } = props;
   const { offer } = useKeeper();
+  const { context } = useAuditContext();
   const evidence = asked.evidence as AnyEvidence | undefined;
   useEffect(() => {
     offer(asked.stale ? undefined : evidence);
@@ -30,6 +32,12 @@ export function Sheet<M extends MethodName>(props: {
       {evidence && (
         <div style={{ opacity: asked.stale ? 0.55 : 1 }} aria-busy={asked.stale}>
           <ReadingText evidence={evidence} />
+          {context.alongside && !METHODS[evidence.method as MethodName].alongside && (
+            <p className="mt-1 text-soft">
+              {METHODS[evidence.method as MethodName].title} is read here alone; what is alongside is drawn in Drivers,
+              Ranking, and in Response, One feature.
+            </p>
+          )}
           {props.children(asked.evidence as Readings[M])}
           {props.after}
           <details className="mt-8 border-t border-rule pt-2">

@@ -1,4 +1,4 @@
-import { createContext, useCallback, useContext } from "react";
+import { createContext, useCallback, useContext, useEffect } from "react";
 import { useSearchParams } from "react-router";
 import type { Audit, Context } from "../api/client";
 
@@ -6,6 +6,10 @@ export const ROWS = ["hold-out", "training", "all"] as const;
 export const ROW_NAMES = { "hold-out": "held-out", training: "training", all: "all" } as const;
 
 export const OpenAudit = createContext<Audit | null>(null);
+
+/** What the address is about to say: the router takes a moment, and a second choice must not undo the first. */
+let underWay: URLSearchParams | null = null;
+const SETTLED = 400;
 
 /** The open audit and what every sheet is reading. The context lives in the address alone. */
 export function useAuditContext() {
@@ -25,20 +29,23 @@ export function useAuditContext() {
     read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
     alongside: beside && (beside.model !== model?.id || beside.rows) ? beside : null,
   };
+  useEffect(() => {
+    if (underWay?.toString() === search.toString()) underWay = null;
+  }, [search]);
   const set = useCallback(
-    (changes: Record<string, string | null>) =>
-      setSearch(
-        (before) => {
-          const next = new URLSearchParams(before);
-          for (const [name, value] of Object.entries(changes)) {
-            if (value === null || value === "") next.delete(name);
-            else next.set(name, value);
-          }
-          return next;
-        },
-        { replace: true },
-      ),
-    [setSearch],
+    (changes: Record<string, string | null>) => {
+      const next = new URLSearchParams(underWay ?? search);
+      for (const [name, value] of Object.entries(changes)) {
+        if (value === null || value === "") next.delete(name);
+        else next.set(name, value);
+      }
+      underWay = next;
+      setTimeout(() => {
+        if (underWay === next) underWay = null;
+      }, SETTLED);
+      setSearch(next, { replace: true, flushSync: true });
+    },
+    [search, setSearch],
   );
   return { audit, model, context, task, search, set };
 }

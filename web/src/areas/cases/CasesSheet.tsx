@@ -1,9 +1,10 @@
 import { type ReactNode, useEffect, useState } from "react";
+import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Ladder } from "../../figures/Ladder";
-import { useAuditContext } from "../../frame/context";
+import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet, Waiting } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { csv } from "../../ui/csv";
@@ -79,12 +80,15 @@ const METHODS = [
 ];
 
 function CaseLadder({ row, method, after }: { row: number; method: string; after: ReactNode }) {
-  const { audit, set } = useAuditContext();
+  const { audit, search, set } = useAuditContext();
   const asked = useReading("ladder", { row, method });
   const names = namesOf(audit);
   return (
     <>
-      <p className="flex justify-end">
+      <p className="flex justify-end gap-5">
+        <Link className="act" to={`/audits/${audit.id}/response${contextQuery(search, { case: String(row) })}`}>
+          Its own curves in Response
+        </Link>
         <ChoiceMenu
           label={`Contributions ${METHODS.find((one) => one.value === method)?.label ?? method}`}
           className="act"

@@ -205,7 +205,7 @@ function ExpectedMenu({ driver }: { driver: Driver }) {
     <>
       <ChoiceMenu
         label={`${text}: expected direction of ${title(driver.feature)}${contradicted ? ", contradicted" : ""}`}
-        className={`min-h-6 min-w-6 text-left ${contradicted ? "font-semibold text-flag" : expected ? "text-ink hover:text-act" : "text-soft hover:text-act"}`}
+        className={`min-h-[26px] min-w-[26px] text-left ${contradicted ? "font-semibold text-flag" : expected ? "text-ink hover:text-act" : "text-soft hover:text-act"}`}
         value={expected ?? ""}
         choices={[
           { value: "", label: "nothing expected" },

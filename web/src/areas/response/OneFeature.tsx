@@ -127,6 +127,7 @@ export function OneFeature() {
                       width={width}
                       stacked={view === "shares" && scale === "probability"}
                       lit={lit}
+                      onLight={light}
                     />
                   )
                 }
@@ -279,12 +280,20 @@ function Region({ result }: { result: Result }) {
   };
   const [from, setFrom] = useState(text("from"));
   const [to, setTo] = useState(text("to"));
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the address alone says what was set elsewhere
+  useEffect(() => {
+    setFrom(text("from"));
+    setTo(text("to"));
+  }, [search]);
   const read = (typed: string) => {
     if (typed.trim() === "") return null;
     const value = result.date ? Date.parse(typed) / 86_400_000 : Number(typed);
     return Number.isFinite(value) ? String(value) : null;
   };
-  const apply = () => set({ from: read(from), to: read(to) });
+  const apply = () => {
+    const next = { from: read(from), to: read(to) };
+    if (next.from !== search.get("from") || next.to !== search.get("to")) set(next);
+  };
   const field = (label: string, value: string, change: (text: string) => void, hint: number | null | undefined) => (
     <input
       className={`field ${result.date ? "w-34" : "w-20"}`}
@@ -294,12 +303,15 @@ function Region({ result }: { result: Result }) {
       placeholder={hint == null ? "" : result.date ? day(hint) : String(Number(hint.toPrecision(4)))}
       value={value}
       onChange={(event) => change(event.target.value)}
-      onBlur={apply}
       onKeyDown={(event) => event.key === "Enter" && apply()}
     />
   );
   return (
-    <span className="flex items-baseline gap-2">
+    <fieldset
+      className="flex items-baseline gap-2"
+      onBlur={(event) => !event.currentTarget.contains(event.relatedTarget) && apply()}
+    >
+      <legend className="sr-only">Region of the axis</legend>
       <span className="text-soft">region</span>
       {field("Region from", from, setFrom, result.least)}
       <span className="text-soft">to</span>
@@ -309,7 +321,7 @@ function Region({ result }: { result: Result }) {
           back (b)
         </button>
       )}
-    </span>
+    </fieldset>
   );
 }
 
