@@ -219,3 +219,30 @@ def test_a_text_that_looks_like_a_formula_stays_a_text():
     text = arrayfile.written(table, "csv")[0].decode()
     assert "'=1+1" in text and "'@x" in text and "'=name" in text and "[1.0]" in text
     assert json.loads(arrayfile.written(table, "json")[0])[0]["=name"] == "=1+1"
+
+
+def test_nothing_is_said_of_a_part_where_it_has_no_rows():
+    rng = np.random.default_rng(2)
+    district = rng.choice([f"d{i}" for i in range(6)], 600).astype(object)
+    area = np.array(["north" if name in ("d0", "d1", "d2") else "south" for name in district], dtype=object)
+    subject = system(
+        {"district": district, "area": area, "y": rng.integers(0, 2, 600)},
+        lambda f: np.where(f["area"] == "north", 0.8, 0.2),
+        ["district", "area"],
+    )
+    settings = ResponseSettings(feature="district", colour="area")
+    result = partial.respond(subject, settings, 1, Work())
+    said = partial.say(result, Wording(), settings).text
+    assert "By area nothing can be compared: no place along district has 10 rows in two parts." in said
+    x = np.where(area == "north", rng.uniform(0, 1, 600), rng.uniform(2, 3, 600))
+    apart = system(
+        {"x": x, "area": area, "y": rng.integers(0, 2, 600)},
+        lambda f: 0.5 + np.where(f["area"] == "north", 0.1, -0.1) * np.minimum(f["x"], 3) / 3,
+        ["x", "area"],
+    )
+    settings = ResponseSettings(feature="x", colour="area", points=60)
+    result = partial.respond(apart, settings, 1, Work())
+    north = next(part for part in result.parts if part.label == "north")
+    last = max(i for i, rows in enumerate(north.support) if rows >= 10)
+    assert result.points[last].position < 1.3
+    assert f"to {north.mean[last] * 100:.1f}%)" in partial.say(result, Wording(), settings).text

@@ -1643,6 +1643,7 @@ export interface components {
             mean: number[];
             /**
              * Direction
+             * @description Where the part has rows
              * @enum {string}
              */
             direction: "rises" | "falls" | "bends" | "flat" | "by level";

@@ -2,7 +2,7 @@ import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import type { Schemas } from "../api/client";
 import { count, day, type Scale, step, title } from "../ui/numbers";
-import { Fitted } from "./Figure";
+import { LevelName } from "./ResponseCurve";
 
 type Result = Schemas["AleResult"];
 type Point = Schemas["AlePoint"];
@@ -88,9 +88,7 @@ export function EffectCurves({ result, width }: { result: Result; width: number 
               stroke="var(--act)"
               strokeWidth={1.6}
             />
-            <Fitted x={at(place)} y={HEIGHT - FOOT + 13} width={slot} anchor="middle" size={12} fill="var(--soft)">
-              {one.label}
-            </Fitted>
+            <LevelName x={at(place)} y={HEIGHT - FOOT + 13} slot={slot} text={one.label} />
           </g>
         ))
       )}

@@ -59,26 +59,35 @@ export function ResponseCurve({ result, width, look }: { result: Result; width: 
       <text x={LEFT} y={HEIGHT - 4} fontSize={11.5} fill="var(--soft)">
         {look.quantity}
       </text>
+      {visible && (
+        <line
+          x1={LEFT}
+          x2={width}
+          y1={threshold}
+          y2={threshold}
+          stroke="var(--ink)"
+          strokeWidth={1.2}
+          data-part="threshold"
+        />
+      )}
       {result.numeric ? (
         <Numeric result={result} width={width} look={look} y={y} />
       ) : (
         <Levels result={result} width={width} look={look} y={y} />
       )}
       {visible && (
-        <g>
-          <line x1={LEFT} x2={width} y1={threshold} y2={threshold} stroke="var(--ink)" strokeWidth={1.2} />
-          <text
-            x={LEFT + 12}
-            y={threshold - 7}
-            fontSize={11.5}
-            fill="var(--soft)"
-            stroke="var(--sheet)"
-            strokeWidth={4}
-            paintOrder="stroke"
-          >
-            {look.names.high} from here up
-          </text>
-        </g>
+        <text
+          x={LEFT + 12}
+          y={threshold - 7}
+          fontSize={11.5}
+          fill="var(--soft)"
+          stroke="var(--sheet)"
+          strokeWidth={4}
+          paintOrder="stroke"
+          pointerEvents="none"
+        >
+          {look.names.high} from here up
+        </text>
       )}
     </svg>
   );
@@ -539,9 +548,7 @@ function Levels({ result, width, look, y }: PartProps) {
                 data-marker={result.case.label === point.label ? point.label : undefined}
               />
             )}
-            <Fitted x={middle} y={HEIGHT - BOTTOM + 13} width={slot} anchor="middle" size={12} fill="var(--soft)">
-              {point.label}
-            </Fitted>
+            <LevelName x={middle} y={HEIGHT - BOTTOM + 13} slot={slot} text={point.label} />
             <rect
               x={middle - wide / 2}
               y={FLOOR - (point.support / most) * STRIP}
@@ -556,6 +563,24 @@ function Levels({ result, width, look, y }: PartProps) {
       {named && <EndNames result={result} look={look} x={right + 6} y={y} last={order[order.length - 1]} />}
       <StripAxis feature={result.feature} right={right} />
     </>
+  );
+}
+
+/** A level's name under its place; many are turned so that none covers another. */
+export function LevelName({ x, y, slot, text }: { x: number; y: number; slot: number; text: string }) {
+  if (slot >= 34) {
+    return (
+      <Fitted x={x} y={y} width={slot} anchor="middle" size={12} fill="var(--soft)">
+        {text}
+      </Fitted>
+    );
+  }
+  return (
+    <g transform={`translate(${x + 4},${y - 4}) rotate(-50)`}>
+      <Fitted x={0} y={0} width={44} anchor="end" size={10.5} fill="var(--soft)">
+        {text}
+      </Fitted>
+    </g>
   );
 }
 

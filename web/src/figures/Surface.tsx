@@ -129,6 +129,21 @@ export function Surface(props: {
                   fill={look.colour}
                   opacity={0.75}
                 />
+                {at.width > 18 && at.height > 18 && (
+                  <text
+                    x={at.x + at.width / 2}
+                    y={at.y + at.height / 2}
+                    textAnchor="middle"
+                    dominantBaseline="central"
+                    fontSize={12}
+                    fill="var(--ink)"
+                    stroke="var(--sheet)"
+                    strokeWidth={3}
+                    paintOrder="stroke"
+                  >
+                    {look.mark}
+                  </text>
+                )}
               </g>
             );
           }
@@ -405,7 +420,7 @@ function DecisionKey({ result, x, width }: { result: Result; x: number; width: n
           <g key={name} transform={`translate(0,${place * 22})`}>
             <rect y={1} width={12} height={12} fill={lookOf(place).colour} opacity={0.75} />
             <Fitted x={18} y={7} width={width - 18} size={12} fill="var(--ink)">
-              {name}
+              {`${lookOf(place).mark} ${name}`}
             </Fitted>
           </g>
         ) : null,

@@ -25,6 +25,8 @@ SCARCE_ROWS = 10
 NEAR = 0.05
 DENSITY_BINS = 40
 MOST_RUG = 400
+PART_ROWS = 10
+"""Rows of a part near a point, below which nothing is said of the part there."""
 
 
 class ResponseSettings(Frozen):
@@ -79,7 +81,7 @@ class CurvePart(Frozen):
     label: str
     rows: int
     mean: tuple[float, ...]
-    direction: Direction
+    direction: Direction = Field(description="Where the part has rows")
     support: tuple[int, ...] = Field(description="Rows of the part near each point")
 
 
@@ -253,13 +255,15 @@ def _parts(subject: Subject, settings: ResponseSettings, feature: str, grid: Gri
     parts = []
     for i in present:
         mean = found[mine == i].mean(axis=0)
+        support = _support(subject.frame[feature][codes == i], grid)[0]
+        read = mean[shown & (support >= PART_ROWS)]
         parts.append(
             CurvePart(
                 label=labels[i],
                 rows=int((codes == i).sum()),
                 mean=tuple(map(float, mean)),
-                direction=direction(mean[shown], grid.ordered, spread),
-                support=tuple(map(int, _support(subject.frame[feature][codes == i], grid)[0])),
+                direction=direction(read if len(read) > 1 else mean[shown], grid.ordered, spread),
+                support=tuple(map(int, support)),
             )
         )
     return tuple(parts), np.searchsorted(present, mine)
@@ -410,23 +414,33 @@ def _by_part(result: ResponseResult, amount) -> str:
     """Parts whose mean goes another way than the whole's, or what differs most between them."""
     if len(result.parts) < 2 or not result.points:
         return ""
+    name, colour = words.title(result.feature), words.title(result.colour)
     scale = [i for i, point in enumerate(result.points) if point.position is not None or not result.numeric]
-    scale = scale or list(range(len(result.points)))
-    first, last = scale[0], scale[-1]
-    ways = [_way(part.mean, scale, part.direction) for part in result.parts]
+    there = {
+        part.label: [i for i in scale or range(len(result.points)) if part.support[i] >= PART_ROWS]
+        for part in result.parts
+    }
+    read = [part for part in result.parts if len(there[part.label]) > 1]
+    ways = [_way(part.mean, there[part.label], part.direction) for part in read]
     if result.numeric and len(set(ways)) > 1:
         said = [
-            f"{way} for {part.label} ({amount(part.mean[first], result.output)} to {amount(part.mean[last], result.output)})"
-            for part, way in list(zip(result.parts, ways, strict=True))[:4]
+            f"{way} for {part.label} ({amount(part.mean[there[part.label][0]], result.output)} to "
+            f"{amount(part.mean[there[part.label][-1]], result.output)})"
+            for part, way in list(zip(read, ways, strict=True))[:4]
         ]
-        return f" By {words.title(result.colour)} it differs: the mean {words.listing(said)}."
-    gaps = [max(part.mean[i] for part in result.parts) - min(part.mean[i] for part in result.parts) for i in scale]
-    widest = scale[int(np.argmax(gaps))]
-    top = max(result.parts, key=lambda part: part.mean[widest])
-    bottom = min(result.parts, key=lambda part: part.mean[widest])
+        return f" By {colour} it differs: the mean {words.listing(said)}."
+    gaps = {}
+    for i in scale or range(len(result.points)):
+        means = [(part.mean[i], part.label) for part in result.parts if i in there[part.label]]
+        if len(means) > 1:
+            gaps[i] = (max(means), min(means))
+    if not gaps:
+        return f" By {colour} nothing can be compared: no place along {name} has {PART_ROWS} rows in two parts."
+    widest = max(gaps, key=lambda i: gaps[i][0][0] - gaps[i][1][0])
+    (high, top), (low, bottom) = gaps[widest]
     return (
-        f" By {words.title(result.colour)} the means are furthest apart at {result.points[widest].label}: "
-        f"{amount(top.mean[widest], result.output)} for {top.label}, {amount(bottom.mean[widest], result.output)} for {bottom.label}."
+        f" By {colour} the means are furthest apart at {result.points[widest].label}: {amount(high, result.output)} for {top}, "
+        f"{amount(low, result.output)} for {bottom}."
     )
 
 

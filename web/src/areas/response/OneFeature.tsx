@@ -369,7 +369,9 @@ function Caption(props: { result: Result; single: boolean; rows: string; row: st
           ? `Band: the middle 80% of single ${props.rows}.`
           : `Bars: the middle 80% of single ${props.rows}, and darker their middle half.`,
     parted
-      ? `Lines: the mean of each part, thin and dashed under 10 ${props.rows}; grey: the mean of all.`
+      ? result.numeric
+        ? `Lines: the mean of each part, thin and dashed under 10 ${props.rows}; grey: the mean of all.`
+        : `Marks: the mean of each part, pale under 10 ${props.rows}.`
       : `Line: their mean${result.numeric ? "; thin and dashed where few rows lie" : ", with its interval; hollow where few rows lie"}.`,
     result.numeric ? "Ticks under the strip: distinct values. Drag over the figure to read a region." : "",
   ];
