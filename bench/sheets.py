@@ -85,7 +85,10 @@ def measure(called: str, fresh, times: int) -> None:
         method = METHODS[name]
         if method.first_look:
             look = method.settings(**settings | dict(method.first_look))
-            line(f"{called}, {name}, first look", quickest(lambda m=method, s=look: m.compute(fresh(), s, 20, Work()), times))
+            line(
+                f"{called}, {name}, first look",
+                quickest(lambda m=method, s=look: m.compute(fresh(), s, 20, Work()), times),
+            )
         whole = method.settings(**settings)
         line(f"{called}, {name}", quickest(lambda m=method, s=whole: m.compute(fresh(), s, 20, Work()), times))
     print(f"most memory so far: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20:.1f} GiB", flush=True)

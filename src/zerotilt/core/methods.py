@@ -68,7 +68,7 @@ METHODS: dict[str, Method] = {
             "drivers",
             "Methods side by side",
             *_parts(side_by_side, "side_by_side"),
-            first_look={"rows": 300, "repeats": 2, "explained": 12, "walked": 32, "walks": 16},
+            first_look={"rows": 300, "repeats": 2, "explained": 12, "walked": 16, "walks": 16},
         ),
         Method(
             "spread",

@@ -2,9 +2,9 @@ import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import { useId } from "react";
 import type { Schemas } from "../api/client";
-import { count, day, output, type Scale, title } from "../ui/numbers";
+import { count, output, type Scale, title } from "../ui/numbers";
+import { FootTicks, LevelName, OutputAxis } from "./axes";
 import { Fitted } from "./Figure";
-import { YAxis } from "./ResponseCurve";
 import { apart, lookOf } from "./series";
 
 type Result = Schemas["ResponseResult"];
@@ -68,7 +68,7 @@ export function ClassCurves(props: {
           <line x1={0} x2={0} y1={0} y2={6} stroke="var(--soft)" />
         </pattern>
       </defs>
-      <YAxis y={y} scale={scale} width={right} />
+      <OutputAxis y={y} scale={scale} left={LEFT} width={right} />
       {result.classes.map((one, number) => {
         const look = lookOf(number);
         const faded = lit !== null && lit !== one.label;
@@ -168,25 +168,13 @@ export function ClassCurves(props: {
           {`${lookOf(number).mark} ${one.label}`}
         </Fitted>
       ))}
-      {result.numeric
-        ? x.ticks(result.date ? 5 : 7).map((tick) => (
-            <text key={tick} x={x(tick)} y={HEIGHT - FOOT + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
-              {result.date ? day(tick) : tick.toLocaleString("en")}
-            </text>
-          ))
-        : points.map((p) => (
-            <Fitted
-              key={p.point.label}
-              x={at(p.place)}
-              y={HEIGHT - FOOT + 13}
-              width={slot}
-              anchor="middle"
-              size={12}
-              fill="var(--soft)"
-            >
-              {p.point.label}
-            </Fitted>
-          ))}
+      {result.numeric ? (
+        <FootTicks x={x} y={HEIGHT - FOOT + 17} date={result.date} />
+      ) : (
+        points.map((p) => (
+          <LevelName key={p.point.label} x={at(p.place)} y={HEIGHT - FOOT + 13} slot={slot} text={p.point.label} />
+        ))
+      )}
       {missing && (
         <text x={right + 30} y={HEIGHT - FOOT + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
           missing

@@ -1,8 +1,8 @@
 import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import type { Schemas } from "../api/client";
-import { count, day, type Scale, step, title } from "../ui/numbers";
-import { LevelName } from "./ResponseCurve";
+import { count, type Scale, step, title } from "../ui/numbers";
+import { FootTicks, LevelName, StepAxis } from "./axes";
 
 type Result = Schemas["AleResult"];
 type Point = Schemas["AlePoint"];
@@ -36,21 +36,7 @@ export function EffectCurves({ result, width }: { result: Result; width: number 
         .map((one) => `${one.label}: ${step(one.value, scale)} and ${step(one.partial, scale)}`)
         .join(", ")}`}
     >
-      {y.ticks(5).map((tick) => (
-        <g key={tick}>
-          <line
-            x1={LEFT}
-            x2={width}
-            y1={y(tick)}
-            y2={y(tick)}
-            stroke="var(--rule)"
-            strokeWidth={tick === 0 ? 1.6 : 0.7}
-          />
-          <text x={LEFT - 8} y={y(tick)} textAnchor="end" dominantBaseline="central" fontSize={12} fill="var(--soft)">
-            {step(tick, scale)}
-          </text>
-        </g>
-      ))}
+      <StepAxis y={y} scale={scale} left={LEFT} width={width} />
       {result.numeric ? (
         <>
           <path d={band ?? ""} fill="var(--lower)" opacity={0.16} />
@@ -63,11 +49,7 @@ export function EffectCurves({ result, width }: { result: Result; width: number 
             strokeDasharray="7 3"
             data-curve="partial"
           />
-          {x.ticks(result.date ? 5 : 7).map((tick) => (
-            <text key={tick} x={x(tick)} y={HEIGHT - FOOT + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
-              {result.date ? day(tick) : tick.toLocaleString("en")}
-            </text>
-          ))}
+          <FootTicks x={x} y={HEIGHT - FOOT + 17} date={result.date} />
         </>
       ) : (
         result.points.map((one, place) => (

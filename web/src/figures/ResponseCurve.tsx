@@ -2,7 +2,8 @@ import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import { useRef, useState } from "react";
 import type { Schemas } from "../api/client";
-import { count, day, output, type Scale, title } from "../ui/numbers";
+import { count, output, type Scale, title } from "../ui/numbers";
+import { FootTicks, LevelName, OutputAxis } from "./axes";
 import { Fitted } from "./Figure";
 import { apart, lookOf } from "./series";
 
@@ -55,7 +56,7 @@ export function ResponseCurve({ result, width, look }: { result: Result; width: 
   const visible = threshold > TOP && threshold < HEIGHT - BOTTOM;
   return (
     <svg width={width} height={HEIGHT} role="img" aria-label={alternative(result, look.unit)}>
-      <YAxis y={y} scale={scale} width={width} />
+      <OutputAxis y={y} scale={scale} left={LEFT} width={width} />
       <text x={LEFT} y={HEIGHT - 4} fontSize={11.5} fill="var(--soft)">
         {look.quantity}
       </text>
@@ -91,26 +92,6 @@ export function ResponseCurve({ result, width, look }: { result: Result; width: 
       )}
     </svg>
   );
-}
-
-interface Axis {
-  (value: number): number;
-  ticks: (count?: number) => number[];
-}
-
-export function YAxis({ y, scale, width }: { y: Axis; scale: Scale; width: number }) {
-  const ticks = y.ticks(6);
-  const step = Math.abs((ticks[1] ?? 1) - (ticks[0] ?? 0));
-  return ticks.map((tick) => (
-    <g key={tick}>
-      <line x1={LEFT} x2={width} y1={y(tick)} y2={y(tick)} stroke="var(--rule)" strokeWidth={0.7} />
-      <text x={LEFT - 8} y={y(tick)} textAnchor="end" dominantBaseline="central" fontSize={12} fill="var(--soft)">
-        {scale === "probability"
-          ? `${(tick * 100).toFixed(step < 0.01 ? 1 : 0).replace("-", "−")}%`
-          : tick.toLocaleString("en").replace("-", "−")}
-      </text>
-    </g>
-  ));
 }
 
 interface PartProps {
@@ -219,11 +200,7 @@ function Numeric({ result, width, look, y }: PartProps) {
       )}
       {named && <EndNames result={result} look={look} x={width - 100} y={y} last={index[index.length - 1].place} />}
       {away >= 0 && <MissingPlace result={result} place={away} width={width} y={y} look={look} />}
-      {x.ticks(result.date ? 5 : 7).map((tick) => (
-        <text key={tick} x={x(tick)} y={HEIGHT - BOTTOM + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
-          {result.date ? day(tick) : tick.toLocaleString("en").replace("-", "−")}
-        </text>
-      ))}
+      <FootTicks x={x} y={HEIGHT - BOTTOM + 17} date={result.date} />
       <Strip result={result} x={x} />
       <StripAxis feature={result.feature} right={width - room} />
     </>
@@ -563,24 +540,6 @@ function Levels({ result, width, look, y }: PartProps) {
       {named && <EndNames result={result} look={look} x={right + 6} y={y} last={order[order.length - 1]} />}
       <StripAxis feature={result.feature} right={right} />
     </>
-  );
-}
-
-/** A level's name under its place; many are turned so that none covers another. */
-export function LevelName({ x, y, slot, text }: { x: number; y: number; slot: number; text: string }) {
-  if (slot >= 34) {
-    return (
-      <Fitted x={x} y={y} width={slot} anchor="middle" size={12} fill="var(--soft)">
-        {text}
-      </Fitted>
-    );
-  }
-  return (
-    <g transform={`translate(${x + 4},${y - 4}) rotate(-50)`}>
-      <Fitted x={0} y={0} width={44} anchor="end" size={10.5} fill="var(--soft)">
-        {text}
-      </Fitted>
-    </g>
   );
 }
 

@@ -1,8 +1,8 @@
 import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import type { Schemas } from "../api/client";
-import { day, type Scale, step, title } from "../ui/numbers";
-import { Fitted } from "./Figure";
+import { type Scale, step, title } from "../ui/numbers";
+import { FootTicks, LevelName, StepAxis } from "./axes";
 import { lookOf } from "./series";
 
 type Result = Schemas["SpreadResult"];
@@ -53,21 +53,7 @@ export function SpreadCurve({ result, width }: { result: Result; width: number }
       role="img"
       aria-label={`Contributions of ${title(result.feature)} along its values${result.colour ? `, by ${title(result.colour)}` : ""}`}
     >
-      {y.ticks(6).map((tick) => (
-        <g key={tick}>
-          <line
-            x1={LEFT}
-            x2={width}
-            y1={y(tick)}
-            y2={y(tick)}
-            stroke="var(--rule)"
-            strokeWidth={tick === 0 ? 1.6 : 0.7}
-          />
-          <text x={LEFT - 8} y={y(tick)} textAnchor="end" dominantBaseline="central" fontSize={12} fill="var(--soft)">
-            {step(tick, scale)}
-          </text>
-        </g>
-      ))}
+      <StepAxis y={y} scale={scale} left={LEFT} width={width} />
       {parts.map((part, number) => {
         const mine = result.stretches.filter((one) => one.part === part);
         const curve = mine.filter((one) => one.position != null);
@@ -105,28 +91,18 @@ export function SpreadCurve({ result, width }: { result: Result; width: number }
           </g>
         );
       })}
-      {result.numeric &&
-        placed.length > 0 &&
-        along.ticks(7).map((tick) => (
-          <text key={tick} x={along(tick)} y={HEIGHT - FOOT + 17} textAnchor="middle" fontSize={12} fill="var(--soft)">
-            {result.date ? day(tick) : tick.toLocaleString("en")}
-          </text>
-        ))}
+      {result.numeric && placed.length > 0 && <FootTicks x={along} y={HEIGHT - FOOT + 17} date={result.date} />}
       {slots > 0 &&
         labels
           .filter((label) => !result.numeric || label === "missing")
           .map((label) => (
-            <Fitted
+            <LevelName
               key={label}
               x={rows.get(label)?.x ?? 0}
               y={HEIGHT - FOOT + 13}
-              width={result.numeric ? 54 : slot}
-              anchor="middle"
-              size={12}
-              fill="var(--soft)"
-            >
-              {label}
-            </Fitted>
+              slot={result.numeric ? 54 : slot}
+              text={label}
+            />
           ))}
       {[...rows.entries()].map(([label, one]) => (
         <line

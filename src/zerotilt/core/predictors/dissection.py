@@ -288,20 +288,24 @@ def _owners(encode, frame: Frame, sample: Frame) -> NDArray[np.int32]:
         places = encode(Frame({name: np.array([float(j)]) for j, name in enumerate(frame.names)}))
         return places[0].astype(np.int32)
     owner: NDArray[np.int32] | None = None
+    known: dict[int, tuple[Frame, NDArray]] = {}  # wide tables ask hundreds of times about the same rows
     for j, name in enumerate(frame.names):
         values = _distinct(frame[name])
-        rows = sample.take(np.arange(max(len(values), sample.rows)) % sample.rows)
-        before = encode(rows)
+        size = max(len(values), sample.rows)
+        if size not in known:
+            rows = sample.take(np.tile(np.arange(size) % sample.rows, 2))
+            known[size] = rows, encode(rows)
+        rows, before = known[size]
         owner = np.full(before.shape[1], -1, np.int32) if owner is None else owner
-        for shift in (0, 1):  # twice, so that no value only ever meets a row that holds it already
-            spread = np.resize(np.roll(values, shift), rows.rows)
-            after = encode(rows.replace(name, spread))
-            moved = ((before != after) & ~((before != before) & (after != after))).any(axis=0)
-            shared = moved & (owner >= 0) & (owner != j)
-            if shared.any():
-                other = frame.names[int(owner[shared][0])]
-                raise Unread(f"one of its encoded columns mixes “{words.title(other)}” and “{words.title(name)}”")
-            owner[moved] = j
+        # twice, so that no value only ever meets a row that holds it already
+        spread = np.concatenate([np.resize(np.roll(values, shift), size) for shift in (0, 1)])
+        after = encode(rows.replace(name, spread))
+        moved = ((before != after) & ~((before != before) & (after != after))).any(axis=0)
+        shared = moved & (owner >= 0) & (owner != j)
+        if shared.any():
+            other = frame.names[int(owner[shared][0])]
+            raise Unread(f"one of its encoded columns mixes “{words.title(other)}” and “{words.title(name)}”")
+        owner[moved] = j
     return owner if owner is not None else np.zeros(0, np.int32)
 
 
