@@ -141,7 +141,7 @@ export function OneFeature() {
               {view === "read" && <Legend labels={own.parts.map((part) => part.label)} title={own.colour ?? ""} />}
               {view === "read" && <Caption result={own} single={curves !== "band"} rows={names.rows} row={names.row} />}
               {search.get("case") !== null && <CaseWords result={own} unit={names.unit} />}
-              <p className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-[13px]">
+              <div className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-[13px]">
                 {own.numeric && (
                   <Choice
                     name="Axis"
@@ -187,10 +187,8 @@ export function OneFeature() {
                     levels by their mean
                   </label>
                 )}
-                {result?.numeric && (
-                  <Region result={result} key={`${result.feature} ${search.get("from")} ${search.get("to")}`} />
-                )}
-              </p>
+                {result?.numeric && <Region result={own} key={own.feature} />}
+              </div>
               <DataTable
                 name={`response-${own.feature}`}
                 rows={own.points}
