@@ -125,3 +125,52 @@ def test_a_decision_outside_the_four_is_refused_by_the_database_too(running):
                 )
     finally:
         connection.close()
+
+
+@pytest.mark.parametrize(
+    ("method", "settings", "array", "columns"),
+    [
+        (
+            "drivers",
+            {"rows": 400, "repeats": 2, "explained": 15, "walks": 16},
+            "drivers",
+            {"feature", "permutation_value"},
+        ),
+        ("side_by_side", {"rows": 300, "repeats": 2, "explained": 12, "walked": 16, "walks": 16}, "placed", {"rank"}),
+        ("spread", {"sampled": 40, "walks": 24}, "lanes", {"feature", "p50"}),
+        ("surface", {"first": "parcel_weight", "second": "channel", "points": 5, "rows": 20}, "points", {"decision"}),
+        ("interactions", {"rows": 10, "draws": 2}, "pairs", {"first", "second", "strength_value"}),
+        ("ale", {"feature": "parcel_weight"}, "points", {"value", "partial"}),
+        ("expected", {"feature": "account_age"}, "worst", {"row", "step"}),
+    ],
+)
+def test_each_method_s_arrays_hold_what_the_evidence_holds(client, audit, context, method, settings, array, columns):
+    found = talk.read(client, audit["id"], method, context, settings)
+    base = f"/api/audits/{audit['id']}/evidence/{found['key']}/arrays"
+    records = json.loads(client.get(f"{base}/{array}?kind=json").content)
+    assert columns <= set(records[0])
+    if method == "surface":
+        assert len(records) == len(found["result"]["values"]) * len(found["result"]["values"][0])
+        assert [record["value"] for record in records] == [value for row in found["result"]["values"] for value in row]
+    else:
+        assert len(records) == len(found["result"][array])
+    for kind in ("csv", "parquet"):
+        assert client.get(f"{base}/{array}?kind={kind}").status_code == 200
+
+
+def test_settings_of_the_sheets_are_refused_by_name(client, audit, context):
+    def ended(method: str, settings: dict) -> str:
+        body = {"context": context, "settings": settings}
+        answer = client.post(f"/api/audits/{audit['id']}/readings/{method}", json=body)
+        if answer.status_code != 200:
+            return answer.text
+        return talk.wait(client, answer.json()["task"])["error"]["message"]
+
+    assert "percentiles: 90 and 10 were given" in ended("response", {"percentiles": [90, 10]})
+    assert "region: it begins at 5 and ends at 1" in ended("response", {"feature": "account_age", "low": 5, "high": 1})
+    assert "colour: the table has no column “hue”" in ended("spread", {"colour": "hue", "sampled": 20})
+    assert "colour: the table has no column “hue”" in ended("response", {"colour": "hue"})
+    assert "“ties” is not a feature of the model" in ended("surface", {"first": "ties"})
+    assert "loss: squared error was given; for binary outcomes there are" in ended("drivers", {"loss": "squared_error"})
+    edits = {"first": "account_age", "second": "channel", "case": 3, "edits": {"shoe_size": "4"}}
+    assert "edits: “shoe_size” is not a feature" in ended("surface", edits)

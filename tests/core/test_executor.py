@@ -15,6 +15,7 @@ from zerotilt.core import warm
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import Mixer
 from zerotilt.core.executor import LocalExecutor, cores
+from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.asked import Asked
 from zerotilt.core.refusal import Cancelled
 from zerotilt.core.trees import curves, ensemble, pairs, tables, walks
@@ -160,3 +161,29 @@ def test_players_that_do_the_same_get_the_same():
         found = estimate(f, cases, others, 0.0, 2_048, 1)
         assert abs(found.values[0, 0] - found.values[0, 1]) <= 5 * found.errors.max()
         assert found.values[0].sum() == pytest.approx(exact.sum())
+
+
+@pytest.mark.parametrize(
+    ("name", "asked"),
+    [
+        ("drivers", {"repeats": 2, "rows": 200, "explained": 10, "walks": 8}),
+        ("side_by_side", {"repeats": 2, "rows": 200, "explained": 10, "walked": 40, "walks": 8}),
+        ("spread", {"sampled": 40, "walks": 8, "colour": "grade"}),
+        ("shapley_by_part", {"rows": 40, "sampled": 20, "walks": 8, "column": "grade"}),
+        ("expectations", {"expected": {"weight": "rises", "grade": "none"}}),
+        ("response", {"feature": "weight", "colour": "grade"}),
+        ("ale", {"feature": "weight"}),
+        ("interactions", {"rows": 10, "draws": 2}),
+    ],
+)
+def test_what_the_sheets_read_is_the_same_to_the_last_bit_by_any_number_of_hands(name, asked):
+    method = METHODS[name]
+    found = []
+    for threads in (1, 2, 3):
+        task, model, columns = zoo.made("gradient boosting")
+        subject = zoo.subject_of(model, columns, task)
+        result = method.compute(subject, method.settings(**asked), 3, Work(executor=LocalExecutor(threads)))
+        found.append(result.model_dump_json())
+    assert found[0] == found[1] == found[2]
+    again = method.compute(subject, method.settings(**asked), 4, Work())
+    assert name in ("expectations", "response", "ale") or again.model_dump_json() != found[0]

@@ -246,3 +246,53 @@ def test_nothing_is_said_of_a_part_where_it_has_no_rows():
     last = max(i for i, rows in enumerate(north.support) if rows >= 10)
     assert result.points[last].position < 1.3
     assert f"to {north.mean[last] * 100:.1f}%)" in partial.say(result, Wording(), settings).text
+
+
+def three_classes(n=400):
+    rng = np.random.default_rng(9)
+    columns = {"x": rng.normal(size=n), "z": rng.normal(size=n)}
+
+    def shares(f):
+        raw = np.exp(np.column_stack([-f["x"], 0.5 * f["z"], f["x"]]))
+        return raw / raw.sum(axis=1, keepdims=True)
+
+    names = ["low", "middle", "high"]
+    drawn = np.array(names, dtype=object)[rng.integers(0, 3, n)]
+    base = system(columns | {"y": drawn}, task=Task.ordered, event="high")
+    predictor = FunctionPredictor(["x", "z"], shares, Task.ordered, names)
+    return Subject(base.spec, base.table, predictor, Context(rows="all"))
+
+
+def test_of_several_classes_the_likeliest_is_decided_and_its_chance_is_its_strength():
+    subject = three_classes()
+    result = surface.survey(subject, SurfaceSettings(first="x", second="z", points=6, rows=400), 1, Work())
+    assert result.decisions == ("low", "middle", "high") and result.threshold is None
+    for i, x in enumerate(result.first.positions):
+        for j, z in enumerate(result.second.positions):
+            moved = subject.frame.replace("x", np.full(400, x)).replace("z", np.full(400, z))
+            mean = subject.model.outputs(moved).mean(axis=0)
+            assert result.decision[i][j] == int(mean.argmax())
+            assert result.strength[i][j] == pytest.approx(mean.max())
+            assert result.values[i][j] == pytest.approx(mean[2])
+    table = tabulate.tables(result)["points"]
+    assert set(table.column("decision").to_pylist()) <= {"low", "middle", "high"}
+
+
+def test_classes_in_log_odds_are_curves_of_log_odds():
+    subject = three_classes()
+    read = Subject(subject.spec, subject.table, subject.predictor, Context(rows="all", output="log-odds"))
+    result = partial.respond(read, ResponseSettings(feature="x", points=5), 1, Work())
+    # ln p less the mean of the others' ln p: the three add up to nothing
+    assert np.sum([one.mean for one in result.classes], axis=0) == pytest.approx(np.zeros(5), abs=1e-9)
+    assert (
+        result.threshold is None
+        and "log-odds that y is high" in partial.say(result, Wording(), ResponseSettings()).text
+    )
+
+
+def test_pure_interaction_has_no_decision_and_no_means_of_its_own():
+    settings = SurfaceSettings(first="x", second="z", kind="interaction", points=6, case=3)
+    result = surface.survey(three_classes(), settings, 1, Work())
+    assert result.decision == () and result.held is None and result.marker is None
+    assert set(result.first.mean) == {0.0}
+    assert surface.say(result, Wording(), settings).text.startswith("Beyond their own effects, x and z together")

@@ -59,7 +59,7 @@ METHODS: dict[str, Method] = {
             "drivers",
             "Drivers",
             *_parts(ranking, "rank"),
-            version=3,
+            version=4,
             reads_alongside=True,
             first_look={"rows": 400, "repeats": 2, "explained": 15, "walks": 16},
         ),

@@ -371,10 +371,10 @@ function Note() {
   return (
     <p>
       Permutation importance (Breiman 2001; Fisher, Rudin & Dominici 2019): the mean loss with one column's values
-      shuffled among the rows, less the loss as is. The interval joins the spread over rows and over shuffles; where it
-      includes zero there is no evidence that the model uses the column. Linked columns share one effect, so each may
-      look small. The small curve is the mean response over the 1–99% range of the feature. Intervals of a difference
-      take both sides as independent; with the same rows they are a little too wide.
+      shuffled among the rows, less the loss as is. In the interval a row counts by what another's value does to it and
+      by what its own does to others; where it includes zero there is no evidence that the model uses the column. Linked
+      columns share one effect, so each may look small. The small curve is the mean response over the 1–99% range of the
+      feature. Intervals of a difference take both sides as independent; with the same rows they are a little too wide.
     </p>
   );
 }

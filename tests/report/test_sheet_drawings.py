@@ -1,0 +1,71 @@
+"""The drawings of what Drivers and Response found, as they stand in a report and in a notebook."""
+
+from __future__ import annotations
+
+import re
+from xml.etree import ElementTree
+
+import pytest
+
+from zerotilt.core.evidence import Digests
+from zerotilt.core.methods import METHODS
+from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.spec import Context
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+from zerotilt.report import figures
+from zerotilt.report.compose import Judged, gather
+from zerotilt.report.explanations import DRAWINGS
+from zerotilt.report.render import Cover, render
+
+SMALL = {
+    "drivers": {"rows": 300, "repeats": 2, "explained": 10, "walks": 8},
+    "side_by_side": {"rows": 300, "repeats": 2, "explained": 10, "walked": 10, "walks": 8},
+    "spread": {"feature": "account_age", "colour": "sender_kind", "sampled": 40, "walks": 8},
+    "expectations": {"expected": {"missed_scans": "falls", "ferry_legs": "none"}},
+    "response": {"feature": "channel", "colour": "sender_kind"},
+}
+
+
+@pytest.fixture(scope="module")
+def beside(demo, demo_subject):
+    _claims, spec, models = demo
+    forest = OnnxPredictor(models["random forest v2"], demo_subject.table, spec)
+    other = Subject(spec, demo_subject.table, forest)
+    return Subject(spec, demo_subject.table, demo_subject.predictor, Context(), other)
+
+
+@pytest.mark.parametrize("name", SMALL)
+def test_each_is_a_whole_drawing(beside, name):
+    method = METHODS[name]
+    settings = method.settings(**SMALL[name])
+    result = method.compute(beside, settings, 1, Work())
+    svg = figures.svg(DRAWINGS[name](result, beside.spec))
+    root = ElementTree.fromstring(svg.replace("xlink:href", "href"))
+    assert len(list(root.iter())) > 60
+    reading = method.say(result, beside.spec.wording, settings)
+    assert reading.text and not re.search(r"\bnan\b|None|\bTrue\b|_", reading.text + reading.detail)
+
+
+def test_every_method_has_a_drawing():
+    assert set(DRAWINGS) == set(METHODS)
+
+
+def test_contradictions_stand_in_the_report_with_what_was_decided(demo_subject):
+    digests = Digests(table="t" * 64, spec=demo_subject.spec.digest(), model="m" * 64)
+    first = gather(demo_subject, digests, Work(), explained=20)
+    assert first.expectations is not None and first.expectations.key in first.by_key()
+    contradicted = [one.feature for one in first.expectations.typed.checked if one.contradicted]
+    assert "ferry_legs" in contradicted and len(first.contradictions) == len(contradicted)
+    assert {judged.decision for _, judged in first.contradictions} == {"open"}
+    key = f"expected none: ferry_legs [{'m' * 64}]"
+    judged = {key: Judged("to mend", "Leave <it> out.")}
+    known = {found.key: found for found in first.by_key().values()}
+    again = gather(demo_subject, digests, Work(), known=known, explained=20, judgements=judged)
+    assert again.fresh == []
+    cover = Cover("Skerry Post claims", 1, "claims.parquet", "t" * 64, 12_000, "gradient trees v3", made="today")
+    html = render(again, demo_subject, cover)
+    assert "Decision: to mend; reason: Leave &lt;it&gt; out.." in html or "reason: Leave &lt;it&gt; out." in html
+    assert html.count("Decision: open") == len(contradicted) - 1
+    amount = next(one for one in first.expectations.typed.checked if one.feature == "ferry_legs").moves
+    assert f"Ferry legs was expected to have no effect; it moves the mean by {amount * 100:.1f} points." in html

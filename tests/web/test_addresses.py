@@ -1,0 +1,113 @@
+"""A link opens the same view again, whatever part it is of; every part stays usable in narrow and in dark windows."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from tests.web.conftest import accessible, reading
+
+PARTS = {
+    "ranking by another loss": "drivers?loss=brier_score",
+    "by group": "drivers?part=parts&by=age_band",
+    "linked": "drivers?part=linked&from=0.5",
+    "region": "response?feature=account_age&from=2&to=6&points=20",
+    "coloured levels": "response?feature=packaging_grade&colour=home_area&sorted=1",
+    "surface": "response?part=two&first=parcel_weight&second=packaging_grade&view=decision",
+    "interaction": "response?part=two&first=parcel_weight&second=account_age&view=pure",
+}
+
+
+@pytest.mark.parametrize("name", PARTS)
+def test_a_link_opens_the_same_view(page, browser, running, audit, name):
+    page.goto(f"/audits/{audit['id']}/{PARTS[name]}")
+    page.wait_for_selector("[data-testid=reading]")
+    expect(page.get_by_text("A first look, from a sample")).to_have_count(0, timeout=60_000)
+    said = reading(page)
+    controls = page.locator("#sheet select").evaluate_all("all => all.map(one => one.value)")
+    address = page.url
+    other = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800})
+    try:
+        again = other.new_page()
+        again.goto(address)
+        expect(again.get_by_test_id("reading")).to_have_text(said, timeout=30_000)
+        assert again.locator("#sheet select").evaluate_all("all => all.map(one => one.value)") == controls
+    finally:
+        other.close()
+
+
+def test_parts_are_walked_with_the_keyboard(page, audit):
+    page.goto(f"/audits/{audit['id']}/response?feature=missed_scans")
+    reading(page)
+    page.get_by_role("tab", name="One feature").focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_role("tab", name="Two features")).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("part=two"))
+    assert "missed scans" in reading(page)
+    page.get_by_role("tab", name="Two features").focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("part=pairs"))
+    reading(page)
+    pair = page.locator("[data-pair]").first
+    pair.focus()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("part=two"))
+
+
+def test_a_kept_part_opens_as_it_was_kept(page, audit):
+    page.goto(f"/audits/{audit['id']}/response?part=two&first=days_in_transit&second=channel")
+    page.wait_for_selector("[data-testid=reading]")
+    expect(page.get_by_text("A first look, from a sample")).to_have_count(0, timeout=60_000)
+    said = reading(page)
+    page.keyboard.press("k")
+    dossier = page.get_by_role("complementary", name="Dossier")
+    expect(dossier).to_contain_text(said[:40])
+    page.goto(f"/audits/{audit['id']}/response?feature=days_in_transit")
+    reading(page)
+    alike = page.get_by_role("region", name="Among rows alike")
+    alike.get_by_role("button", name="Keep this figure").click()
+    expect(dossier).to_contain_text("Accumulated local effects")
+    dossier.get_by_role("link", name=re.compile(re.escape(said[:30]))).last.click()
+    expect(page.get_by_role("tab", name="Two features")).to_have_attribute("aria-selected", "true")
+    expect(page.get_by_test_id("reading")).to_have_text(said)
+    for title in ("Two features", "Accumulated local effects"):
+        dossier.get_by_role("button", name=f"take out “{title}”").last.click()
+
+
+@pytest.mark.parametrize("width", [390, 1024])
+@pytest.mark.parametrize("part", ["drivers", "drivers?part=methods", "response?feature=channel", "response?part=two"])
+def test_narrow_windows_scroll_figures_not_the_page(page, audit, width, part):
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(f"/audits/{audit['id']}/{part}")
+    assert reading(page)
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    if width == 390:
+        accessible(page)
+
+
+@pytest.mark.parametrize("part", ["drivers?part=spread&as=log-odds&colour=channel", "response?part=two&view=decision"])
+def test_new_parts_are_legible_in_the_dark(browser, running, audit, part):
+    context = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, color_scheme="dark")
+    page = context.new_page()
+    page.set_default_timeout(20_000)
+    page.goto(f"/audits/{audit['id']}/{part}")
+    reading(page)
+    accessible(page)
+    context.close()
+
+
+def test_a_class_or_version_that_is_gone_falls_back_to_what_is_there(page, client):
+    desks = next(one for one in client.get("/api/audits").json() if "routing desk" in one["title"])
+    nobody = "00000000-0000-0000-0000-000000000000"
+    page.goto(f"/audits/{desks['id']}/response?feature=declared_value&class=nowhere&beside=model:{nobody}&model={nobody}")
+    assert "routing desk is field inspection" in reading(page)
+    expect(page.get_by_role("button", name="+ alongside")).to_be_visible()
+
+
+def test_an_unknown_feature_in_the_address_names_those_there_are(page, audit):
+    page.goto(f"/audits/{audit['id']}/response?feature=shoe_size")
+    expect(page.get_by_role("alert").first).to_contain_text("“shoe_size” is not a feature of the model; it has declared_value")
