@@ -167,7 +167,7 @@ export function OneFeature() {
                   before="with"
                   onChoose={(value) => set({ curves: value === "band" ? null : value })}
                 />
-                <label className="flex items-baseline gap-1.5">
+                <label className="flex min-h-[26px] items-center gap-1.5">
                   <input
                     type="checkbox"
                     className="accent-act"
@@ -177,7 +177,7 @@ export function OneFeature() {
                   centred at the first point
                 </label>
                 {!own.numeric && (
-                  <label className="flex items-baseline gap-1.5">
+                  <label className="flex min-h-[26px] items-center gap-1.5">
                     <input
                       type="checkbox"
                       className="accent-act"
