@@ -140,6 +140,11 @@ export function OneFeature() {
               )}
               {view === "read" && <Legend labels={own.parts.map((part) => part.label)} title={own.colour ?? ""} />}
               {view === "read" && <Caption result={own} single={curves !== "band"} rows={names.rows} row={names.row} />}
+              {context.alongside && !own.beside && (
+                <p className="mt-1 text-soft">
+                  {beside} does not take {title(own.feature)}; nothing is drawn of it here.
+                </p>
+              )}
               {search.get("case") !== null && <CaseWords result={own} unit={names.unit} />}
               <div className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-[13px]">
                 {own.numeric && (
