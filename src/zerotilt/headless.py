@@ -82,7 +82,7 @@ def audit(request: Request, work: Work) -> list[str]:
             model_digest = hashlib.sha256(data).hexdigest()
             predictor = OnnxPredictor(data, cases, spec)
         subject = Subject(spec, cases, predictor, context)
-        digests = Digests(table=table_digest, spec=spec.digest(), model=model_digest)
+        digests = Digests(table=table_digest, spec=spec.digest(), model=model_digest, compared=spec.compared_digest())
         bundle = gather(subject, digests, work, explained=request.explained)
         cover = Cover(
             title=f"Audit of {request.table.name}",

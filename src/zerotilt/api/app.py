@@ -9,7 +9,7 @@ from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
 
 from zerotilt import __version__
-from zerotilt.api import audits, dossier, findings, problems, readings, tasks
+from zerotilt.api import audits, choices, dossier, findings, problems, readings, tasks
 from zerotilt.api.desk import Desk
 from zerotilt.api.guard import Guard
 from zerotilt.store.files import FileStore
@@ -24,7 +24,7 @@ def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     app.state.desk = Desk(files)
     app.add_middleware(Guard)
     problems.install(app)
-    for part in (audits, readings, tasks, dossier, findings):
+    for part in (audits, readings, tasks, dossier, findings, choices):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():
         _serve(app, pages)

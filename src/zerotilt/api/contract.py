@@ -23,7 +23,16 @@ def documents() -> dict[Path, str]:
         openapi = create(FileStore(Path(folder))).openapi()
     schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **AuditFile.model_json_schema()}
     metrics = {
-        name: {"label": metric.label, "short": metric.short, "kind": metric.kind} for name, metric in METRICS.items()
+        name: {
+            "label": metric.label,
+            "short": metric.short,
+            "kind": metric.kind,
+            "unit": metric.unit,
+            "meaning": metric.meaning,
+            "tasks": list(metric.tasks),
+            "signed": metric.signed,
+        }
+        for name, metric in METRICS.items()
     }
     methods = {
         name: {"title": method.title, "alongside": method.reads_alongside, "first_look": dict(method.first_look)}

@@ -8,12 +8,14 @@ from typing import Any, Generic, Literal, TypeVar
 from pydantic import BaseModel, Field
 
 from zerotilt.core.evidence import Evidence
+from zerotilt.core.groups import membership
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import ModelCard
 from zerotilt.core.reading import Reading
-from zerotilt.core.spec import Context, Spec
+from zerotilt.core.spec import Context, Rule, Spec
 from zerotilt.core.table import TableProfile
 from zerotilt.store.records import Audit, EvidenceRow, Kept, ModelVersion, Report, TableFile, Task
+from zerotilt.tasks.board import rule_of
 
 R = TypeVar("R")
 
@@ -71,6 +73,7 @@ class ModelView(BaseModel):
     name: str
     digest: str
     card: ModelCard
+    rule: Rule | None = Field(description="Its decision rule; the spec's threshold when null")
 
 
 class AuditLine(BaseModel):
@@ -116,7 +119,11 @@ class AuditView(AuditLine):
             ),
             models=[
                 ModelView(
-                    id=str(model.id), name=model.name, digest=model.digest, card=ModelCard.model_validate(model.card)
+                    id=str(model.id),
+                    name=model.name,
+                    digest=model.digest,
+                    card=ModelCard.model_validate(model.card),
+                    rule=rule_of(model),
                 )
                 for model in audit.models.order_by(ModelVersion.created)
             ],
@@ -124,7 +131,7 @@ class AuditView(AuditLine):
             counts=checked.result["counts"] if checked and audit.ready else None,
             unknown_outcomes=checked.result["unknown_outcomes"] if checked and audit.ready else None,
             classes=checked.result.get("classes", []) if checked and audit.ready else [],
-            groupings=[" · ".join(grouping) for grouping in spec.groupings] if spec else [],
+            groupings=[membership.attribute(one) for one in membership.all_groupings(spec)] if spec else [],
         )
 
 
@@ -172,6 +179,8 @@ class ReportView(BaseModel):
 
 def evidence(row: EvidenceRow, spec: Spec, context: Context) -> dict[str, Any]:
     found = Evidence.model_validate(row.body)
+    # models by the names of the address; the rule by what was read under
+    context = context.model_copy(update={"rule": found.context.rule})
     return row.body | {"reading": found.read(spec), "context": context}
 
 

@@ -12,12 +12,11 @@ from zerotilt.core import words
 from zerotilt.core.contributions.ladder import case_name
 from zerotilt.core.groups import membership
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen, Role, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-Which = Literal["all", "right", "wrong", "false positive", "false negative"]
+Which = Literal["all", "right", "wrong", "true positive", "true negative", "false positive", "false negative"]
 Order = Literal["row", "score", "nearest the threshold"]
 
 
@@ -59,6 +58,8 @@ def matching(subject: Subject, query: CasesQuery, members: NDArray[np.bool_] | N
         "all": np.ones(subject.n, bool),
         "right": y == d,
         "wrong": y != d,
+        "true positive": d & y,
+        "true negative": ~d & ~y,
         "false positive": d & ~y,
         "false negative": ~d & y,
     }[query.which]
@@ -75,7 +76,7 @@ def matching(subject: Subject, query: CasesQuery, members: NDArray[np.bool_] | N
         found = found[[wanted_text in str(name).lower() for name in names]]
     if query.order != "row" and subject.scores is not None:
         scores = subject.scores[found]
-        by = scores if query.order == "score" else np.abs(scores - subject.spec.threshold)
+        by = scores if query.order == "score" else np.abs(scores - subject.cuts[found])
         found = found[np.argsort(by, kind="stable")]
     return found[::-1] if query.descending else found
 
@@ -89,15 +90,9 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
     """
     members = None
     if query.group:
-        grouping = next((g for g in subject.spec.groupings if membership.attribute(g) == query.group), None)
-        if grouping is None:
-            raise Refused(
-                f"group: “{query.group}” is not a grouping of this audit.", todo="Choose one of its groupings."
-            )
-        labels, codes = membership.groups(subject.spec, subject.table, subject.rows, grouping)
-        if query.member not in labels:
-            raise Refused(f"member: “{query.member}” has no rows here.", todo=f"Choose one of {', '.join(labels[:8])}.")
-        members = codes == labels.index(query.member)
+        columns = membership.columns_of(subject.spec, query.group)
+        grouping = membership.grouping(subject.spec, subject.table, subject.rows, columns)
+        members = grouping.mask(grouping.place(query.member))
     found = matching(subject, query, members)
     inputs = subject.predictor.inputs if subject.predictor else ()
     grouped = [column.name for column in subject.spec.columns if column.makes_groups]
@@ -148,6 +143,8 @@ def say(result: CasesPage, wording: Wording, settings: CasesQuery) -> Reading:
         "all": "",
         "right": " decided rightly",
         "wrong": " decided wrongly",
+        "true positive": " predicted to have the event that had it",
+        "true negative": " predicted not to have the event that had it not",
         "false positive": " predicted to have the event that did not have it",
         "false negative": " predicted not to have the event that had it",
     }[settings.which]

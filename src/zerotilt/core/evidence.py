@@ -30,6 +30,9 @@ class Digests(Frozen):
     spec: str
     model: str | None
     alongside: str | None = Field(default=None, description="Of the second model version, where one is read")
+    compared: str = Field(
+        default="", description="Of flag policy, intersections and segments; counts where groups are compared"
+    )
 
 
 class Evidence(Frozen):
@@ -76,7 +79,7 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
     body = {
         "method": method.name,
         "version": method.version,
-        "digests": digests.model_dump(),
+        "digests": digests.model_dump(exclude=set() if method.reads_groups else {"compared"}),
         "context": context.model_dump(exclude={"model": True, "alongside": {"model"}}),
         "settings": settings.model_dump(mode="json"),
         "seed": seed,

@@ -13,7 +13,7 @@ from zerotilt.core import cases
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
-from zerotilt.core.groups import performance, tilt
+from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
 from zerotilt.core.reading import Reading
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.spec import Wording
@@ -46,6 +46,8 @@ class Method:
     """Raised when numbers change, so that older evidence is not taken for the new."""
     reads_alongside: bool = False
     """Whether a second model version or row set is read in the same figure."""
+    reads_groups: bool = False
+    """Whether it depends on the flag policy, on intersections or on segments."""
     first_look: Mapping[str, int] = field(default_factory=dict)
     """Settings with which it is there within a second, from a sample, while the whole is computed."""
 
@@ -53,7 +55,7 @@ class Method:
 METHODS: dict[str, Method] = {
     method.name: method
     for method in (
-        Method("performance", "intake", "Performance", *_parts(performance, "perform"), version=2),
+        Method("performance", "intake", "Performance", *_parts(performance, "perform"), version=3),
         Method(
             "drivers",
             "drivers",
@@ -107,13 +109,28 @@ METHODS: dict[str, Method] = {
             first_look={"rows": 15, "draws": 2},
         ),
         Method("expected", "response", "Expected direction", *_parts(expected, "check_expected")),
-        Method("cases", "cases", "Cases", *_parts(cases, "page")),
+        Method("cases", "cases", "Cases", *_parts(cases, "page"), reads_groups=True),
         Method("ladder", "cases", "Ladder", *_parts(ladder, "climb"), version=2),
         Method("surrogate", "cases", "Simple model nearby", *_parts(surrogate, "surround")),
         Method("checks", "cases", "Checks of an explanation", *_parts(checks, "check_explanation")),
         Method("nearest", "cases", "Nearest case decided otherwise", *_parts(nearest, "find_nearest")),
         Method("change", "cases", "Smallest change", *_parts(change, "find_changes")),
         Method("flip", "cases", "One column changed", *_parts(flip, "flip")),
-        Method("tilt", "tilt", "Tilt", *_parts(tilt, "compare_groups")),
+        Method(
+            "tilt", "tilt", "Tilt", *_parts(tilt, "compare_groups"), version=2, reads_alongside=True, reads_groups=True
+        ),
+        Method("lattice", "tilt", "Crossings", *_parts(lattice, "cross"), reads_groups=True),
+        Method("one_group", "tilt", "One group", *_parts(opened, "open_group"), reads_groups=True),
+        Method(
+            "score_gap",
+            "tilt",
+            "What drives the gap",
+            *_parts(score_gap, "drive"),
+            reads_groups=True,
+            first_look={"explained": 30, "walks": 16},
+        ),
+        Method("given", "tilt", "Given other columns", *_parts(given, "compare_given"), reads_groups=True),
+        Method("sides", "tilt", "Labels and decisions", *_parts(sides, "set_beside"), reads_groups=True),
+        Method("thresholds", "tilt", "Thresholds", *_parts(thresholds, "weigh"), reads_groups=True),
     )
 }

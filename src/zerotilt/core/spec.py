@@ -51,6 +51,9 @@ class ColumnSpec(Frozen):
     role: Role
     order: tuple[str, ...] = Field(default=(), description="Levels from lowest to highest, for ordered columns")
     grouped: bool = Field(default=False, description="Compare groups of this column although its role is another")
+    separator: str = Field(
+        default="", max_length=4, description="Between the levels of a cell that holds several; then groups overlap"
+    )
     reference: str | None = Field(default=None, description="Reference group; the largest when empty")
     cuts: tuple[float, ...] = Field(default=(), description="Borders between bins of a numeric column")
     expected: Expected | None = Field(
@@ -63,14 +66,64 @@ class ColumnSpec(Frozen):
         return self.role is Role.group or self.grouped
 
 
-class FlagPolicy(Frozen):
-    """The limits that decide what is flagged."""
+class Tolerance(Frozen):
+    """Limits of one metric, where they are not the policy's."""
 
+    metric: str
+    ratio_low: float | None = Field(default=None, gt=0, lt=1)
+    ratio_high: float | None = Field(default=None, gt=1)
+    difference: float | None = Field(
+        default=None,
+        gt=0,
+        description="Largest difference either way, in the metric's own unit; then the ratio is not judged",
+    )
+
+
+class FlagPolicy(Frozen):
+    """The limits that decide what is flagged, and which metrics are compared."""
+
+    number: int = Field(default=1, ge=1, description="Version of the policy, counted up when it is changed")
     ratio_low: float = Field(default=0.8, gt=0, lt=1)
     ratio_high: float = Field(default=1.25, gt=1)
+    difference_share: float = Field(
+        default=0.1,
+        gt=0,
+        description="For metrics that can be negative: largest difference, in standard deviations of the outcome",
+    )
     minimum_rows: int = Field(default=30, ge=1)
     confidence: float = Field(default=0.95, gt=0.5, lt=1)
     alpha: float = Field(default=0.05, gt=0, lt=1)
+    adjustment: Literal["false discovery rate", "Holm", "Bonferroni", "none"] = Field(
+        default="false discovery rate", description="How p-values are adjusted over the comparisons made"
+    )
+    metrics: tuple[str, ...] = Field(default=(), description="Metrics compared; every one when empty")
+    tolerances: tuple[Tolerance, ...] = ()
+
+    def tolerance(self, metric: str) -> Tolerance:
+        return next((one for one in self.tolerances if one.metric == metric), Tolerance(metric=metric))
+
+
+class Condition(Frozen):
+    """What a row must meet in one column: one of some levels, a range of numbers, or nothing written there."""
+
+    column: str
+    levels: tuple[str, ...] = ()
+    over: float | None = None
+    up_to: float | None = None
+    missing: bool = False
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Condition:
+        if not (self.levels or self.missing or self.over is not None or self.up_to is not None):
+            raise ValueError(f"the condition on “{self.column}” says nothing")
+        return self
+
+
+class Segment(Frozen):
+    """Rows under a name: those that meet every condition."""
+
+    name: str = Field(min_length=1, max_length=120)
+    conditions: tuple[Condition, ...] = Field(min_length=1)
 
 
 class Wording(Frozen):
@@ -110,8 +163,15 @@ class Spec(Frozen):
     favourable: Literal["event", "other"] = Field(
         default="event", description="Whether predicting the event or its absence is the favourable decision"
     )
+    favourable_classes: tuple[str, ...] = Field(
+        default=(), description="With several classes: those whose choice is favourable; the event's when empty"
+    )
+    favourable_end: Literal["high", "low"] = Field(
+        default="high", description="Whether a high or a low number is the better one to get"
+    )
     threshold: float = Field(default=0.5, ge=0, le=1)
     intersections: tuple[tuple[str, ...], ...] = ()
+    segments: tuple[Segment, ...] = ()
     holdout_values: tuple[str, ...] = Field(default=(), description="Values of the split column that are held out")
     training_values: tuple[str, ...] = ()
     holdout_share: float = Field(default=0.3, gt=0, lt=1, description="Used when there is no split column")
@@ -133,6 +193,11 @@ class Spec(Frozen):
                 raise ValueError("an intersection takes two or three columns")
             if unknown := set(crossing) - set(names):
                 raise ValueError(f"an intersection names a column that is not there: {sorted(unknown)[0]}")
+        if len({segment.name for segment in self.segments}) != len(self.segments):
+            raise ValueError("two segments have the same name")
+        for segment in self.segments:
+            if unknown := {one.column for one in segment.conditions} - set(names):
+                raise ValueError(f"a segment names a column that is not there: {sorted(unknown)[0]}")
         return self
 
     def column(self, name: str) -> ColumnSpec:
@@ -180,12 +245,41 @@ class Spec(Frozen):
         return self.wording.event or f"{self.outcome.name.replace('_', ' ')} is {self.event}"
 
     def digest(self) -> str:
-        """SHA-256 of what changes numbers; wording and expectations are left out, so that they compute nothing again."""
-        body = self.model_dump(mode="json", exclude={"wording": True, "columns": {"__all__": {"expected"}}})
-        return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
+        """SHA-256 of what changes every number.
+
+        Left out: wording and expectations, which change none, and what only comparisons of groups read.
+        """
+        return _sha256(
+            self.model_dump(mode="json", exclude={"wording": True, "columns": {"__all__": {"expected"}}, **_COMPARED})
+            | {"confidence": self.policy.confidence}
+        )
+
+    def compared_digest(self) -> str:
+        """SHA-256 of what comparisons of groups read beyond the rest: flag policy, intersections, segments."""
+        return _sha256(self.model_dump(mode="json", include=_COMPARED))
+
+
+_COMPARED = {"policy": True, "intersections": True, "segments": True}
+
+
+def _sha256(body: dict) -> str:
+    return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
 
 
 RowSet = Literal["hold-out", "training", "all"]
+
+
+class GroupThreshold(Frozen):
+    group: str
+    threshold: float = Field(ge=0, le=1)
+
+
+class Rule(Frozen):
+    """How decisions follow from scores: one threshold for all, or one for each group of a column or intersection."""
+
+    threshold: float = Field(ge=0, le=1, description="For every row that no group's threshold is for")
+    columns: tuple[str, ...] = Field(default=(), max_length=3, description="Whose groups have thresholds of their own")
+    thresholds: tuple[GroupThreshold, ...] = ()
 
 
 class Alongside(Frozen):
@@ -193,6 +287,7 @@ class Alongside(Frozen):
 
     model: str | None = Field(default=None, description="Another version; the context's own when empty")
     rows: RowSet | None = Field(default=None, description="Other rows; the context's own when empty")
+    rule: Rule | None = Field(default=None, description="The other version's decision rule; kept with the version")
 
 
 class Context(Frozen):
@@ -205,5 +300,9 @@ class Context(Frozen):
     )
     read_class: str = Field(
         default="", description="With several classes the one that is read; the spec's event when empty"
+    )
+    rule: Rule | None = Field(
+        default=None,
+        description="The version's decision rule, filled in from where it is kept; the spec's threshold without",
     )
     alongside: Alongside | None = None

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import output, rows, words
+from zerotilt.core.groups import membership
 from zerotilt.core.predictors import Asked, Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
@@ -150,19 +151,124 @@ class Subject:
     def predicted(self) -> NDArray[np.bool_]:
         """Whether the event was predicted: score at or above the threshold, or the recorded decision."""
         if self.scores is not None:
-            return self.scores >= self.spec.threshold
+            return self.scores >= self.cuts
+        levels, codes = self.recorded
+        return np.array([rows.match_level(self.spec.event, [level]) is not None for level in levels], bool)[codes]
+
+    @cached_property
+    def recorded(self) -> tuple[list[str], NDArray[np.int64]]:
+        """The recorded decisions: the values there are, and of each row which one.
+
+        Raises
+        ------
+        Refused : no column holds decisions, or it cannot be used.
+        """
         column = self.spec.only(Role.decision)
         if column is None:
             raise Refused(
                 "There is nothing to compare with the outcome: no model, no recorded score, no recorded decision.",
                 todo="Upload a model, or mark a column as score or decision.",
             )
-        return recorded_decisions(self.table, column.name, self.spec)[self.rows]
+        levels, codes = recorded_decisions(self.table, column.name, self.spec, self.classes)
+        return levels, codes[self.rows]
+
+    @cached_property
+    def decisions(self) -> NDArray[np.int64]:
+        """With several classes: the class decided, as its number in ``classes``."""
+        if self.predictor is not None:
+            return self.outputs.argmax(axis=1)
+        levels, codes = self.recorded
+        return np.array([self.classes.index(level) for level in levels])[codes]
+
+    @cached_property
+    def values(self) -> NDArray[np.float64]:
+        """The predicted numbers, of a model or recorded.
+
+        Raises
+        ------
+        Refused : there are none.
+        """
+        if self.predictor is not None:
+            return self.outputs[:, 0]
+        column = self.spec.only(Role.score)
+        if column is None:
+            raise Refused(
+                "There is nothing to compare with the outcome: no model and no recorded prediction.",
+                todo="Upload a model, or mark a column of predictions as score.",
+            )
+        found = self.table.numbers(column.name)[self.rows]
+        if not np.isfinite(found).all():
+            raise Refused(
+                f"The prediction is missing in {words.plural(int((~np.isfinite(found)).sum()), 'row')}.",
+                where=f"column “{column.name}”",
+                todo="Fill the predictions or leave those rows out.",
+            )
+        return found
 
     @cached_property
     def favoured(self) -> NDArray[np.bool_]:
         """Whether the decision was the favourable one."""
+        if self.classes:
+            return np.isin(self.decisions, self.favourable)
         return self.predicted if self.spec.favourable == "event" else ~self.predicted
+
+    @cached_property
+    def deserved(self) -> NDArray[np.bool_]:
+        """Whether the outcome as recorded is the one that the favourable decision is meant for."""
+        if self.classes:
+            return np.isin(self.outcome, self.favourable)
+        return self.outcome if self.spec.favourable == "event" else ~self.outcome
+
+    @property
+    def favourable(self) -> list[int]:
+        """The favourable classes, as their numbers.
+
+        Raises
+        ------
+        Refused : one of them is none of the classes, or all of them are favourable.
+        """
+        named = self.spec.favourable_classes or ((self.spec.event,) if self.spec.event else self.classes[-1:])
+        if unknown := [name for name in named if name not in self.classes]:
+            raise Refused(
+                f"“{unknown[0]}” is marked as favourable and is none of the classes {words.listing(list(self.classes))}.",
+                todo="Choose the favourable classes in Intake.",
+            )
+        if len(set(named)) == len(self.classes):
+            raise Refused("All classes are marked as favourable.", todo="Leave one out in Intake.")
+        return [self.classes.index(name) for name in named]
+
+    @property
+    def cut(self) -> float:
+        """The threshold of every row that no group's own is for."""
+        return self.spec.threshold if self.context.rule is None else self.context.rule.threshold
+
+    @cached_property
+    def cuts(self) -> NDArray[np.float64]:
+        """The decision threshold of each row, shape (n,)."""
+        return self._all_cuts[self.rows]
+
+    def cut_at(self, row: int) -> float:
+        """The decision threshold of one row of the table."""
+        return float(self._all_cuts[row])
+
+    @cached_property
+    def _all_cuts(self) -> NDArray[np.float64]:
+        rule = self.context.rule
+        found = np.full(self.table.rows, self.cut)
+        if rule is None or not rule.thresholds:
+            return found
+        grouping = membership.grouping(self.spec, self.table, np.arange(self.table.rows), rule.columns)
+        for one in rule.thresholds:
+            if one.group in grouping.labels:
+                found[grouping.mask(grouping.labels.index(one.group))] = one.threshold
+        return found
+
+    def cut_for(self, column: str, level: str, otherwise: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The thresholds of rows asked as if of another level of a column."""
+        rule = self.context.rule
+        if rule is None or rule.columns != (column,):
+            return otherwise
+        return np.full(len(otherwise), {one.group: one.threshold for one in rule.thresholds}.get(level, rule.threshold))
 
     @cached_property
     def asked(self) -> Asked:
@@ -228,13 +334,21 @@ class Subject:
 
     @property
     def threshold(self) -> float | None:
-        """The decision threshold on the scale that is read; None where decisions have none."""
-        if self.task is not Task.binary:
+        """The decision threshold on the scale that is read; None where decisions have none, or groups have their own."""
+        if self.task is not Task.binary or (self.context.rule is not None and self.context.rule.thresholds):
             return None
-        return float(output.transform(np.array([self.spec.threshold]), self.scale)[0])
+        return self.on_scale(self.cut)
 
-    def decided(self, outputs: NDArray[np.float64]) -> NDArray[np.int64]:
+    def on_scale(self, probability: float) -> float:
+        """A probability on the scale that is read."""
+        return float(output.transform(np.array([probability]), self.scale)[0])
+
+    def decided(
+        self, outputs: NDArray[np.float64], cuts: NDArray[np.float64] | float | None = None
+    ) -> NDArray[np.int64]:
         """The decision of each row of outputs (rows, k): 1 where the event is predicted, or the class of the largest probability.
+
+        ``cuts``: the rows' thresholds; the common one without.
 
         Raises
         ------
@@ -246,7 +360,7 @@ class Subject:
                 todo="Open an audit whose outcome is an event or a class.",
             )
         if self.task is Task.binary:
-            return (outputs[:, 0] >= self.spec.threshold).astype(np.int64)
+            return (outputs[:, 0] >= (self.cut if cuts is None else cuts)).astype(np.int64)
         return outputs.argmax(axis=1)
 
     def decision_named(self, decision: int) -> str:
@@ -319,11 +433,13 @@ def recorded_scores(table: Table, name: str) -> NDArray[np.float64]:
     return values
 
 
-def recorded_decisions(table: Table, name: str, spec: Spec) -> NDArray[np.bool_]:
-    """A decision column as "event predicted", checked: every row decided, two values at most."""
+def recorded_decisions(
+    table: Table, name: str, spec: Spec, classes: tuple[str, ...]
+) -> tuple[list[str], NDArray[np.int64]]:
+    """A decision column, checked: every row decided, by the event and one other value, or by known classes."""
     where = f"column “{name}”"
-    values = table.texts(name)
-    absent = np.flatnonzero(np.array([value is None for value in values]))
+    found, codes = table.coded(name)
+    absent = np.flatnonzero(codes < 0)
     if len(absent):
         raise Refused(
             f"The decision is missing in {words.plural(len(absent), 'row')}, first in row "
@@ -331,13 +447,19 @@ def recorded_decisions(table: Table, name: str, spec: Spec) -> NDArray[np.bool_]
             where=where,
             todo="Fill the decisions or leave those rows out.",
         )
-    levels = sorted(set(values))
-    event = rows.match_level(spec.event, levels)
-    if len(levels) > 2 or (event is None and len(levels) == 2):
+    levels = [str(level) for level in found]
+    if classes:
+        if unknown := [level for level in levels if level not in classes]:
+            raise Refused(
+                f"The decision “{unknown[0]}” is none of the classes {words.listing(list(classes))}.",
+                where=where,
+                todo="Write decisions with the outcome's own classes.",
+            )
+    elif len(levels) > 2 or (len(levels) == 2 and rows.match_level(spec.event, levels) is None):
         raise Refused(
-            f"The decisions are {words.listing([f'“{level}”' for level in levels[:5]])}; expected “{spec.event}” for the event "
+            f"The decisions are {words.listing([f'“{level}”' for level in sorted(levels)[:5]])}; expected “{spec.event}” for the event "
             "and one other value.",
             where=where,
             todo="Write decisions with the outcome's own values.",
         )
-    return values == event
+    return levels, codes

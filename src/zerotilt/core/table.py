@@ -41,6 +41,7 @@ class Table:
         self._column = lru_cache(maxsize=4)(self._read)  # few: the views below are what is asked for again
         self.texts = lru_cache(maxsize=64)(self._texts)
         self.numbers = lru_cache(maxsize=64)(self._numbers)
+        self.coded = lru_cache(maxsize=64)(self._coded)
 
     def _read(self, name: str) -> pa.ChunkedArray:
         if name not in self.names:
@@ -94,19 +95,26 @@ class Table:
             out[values == level] = number
         return out
 
+    def _coded(self, name: str) -> tuple[NDArray[np.object_], NDArray[np.int64]]:
+        """The column's distinct texts, and of each row which one it holds, shape (rows,), −1 where missing."""
+        column = self.column(name)
+        coded = column.combine_chunks().dictionary_encode()
+        coded = coded.combine_chunks() if isinstance(coded, pa.ChunkedArray) else coded
+        found = [words.value_text(value) for value in coded.dictionary.to_pylist()]
+        codes = coded.indices.fill_null(len(found)).to_numpy(zero_copy_only=False)
+        # NaN and null are the same absence
+        place = np.array(
+            [-1 if text == "nan" and pa.types.is_floating(column.type) else i for i, text in enumerate(found)] + [-1]
+        )
+        return np.array(found, dtype=object), place[codes]
+
     def _texts(self, name: str) -> NDArray[np.object_]:
         """The column as text, shape (rows,), None where missing."""
         column = self.column(name)
         if pa.types.is_string(column.type):
             return column.to_numpy(zero_copy_only=False).astype(object)
-        coded = column.combine_chunks().dictionary_encode()
-        coded = coded.combine_chunks() if isinstance(coded, pa.ChunkedArray) else coded
-        levels = np.array([words.value_text(value) for value in coded.dictionary.to_pylist()] + [None], dtype=object)
-        codes = coded.indices.fill_null(len(levels) - 1).to_numpy(zero_copy_only=False)
-        out = levels[codes]
-        if pa.types.is_floating(column.type):  # NaN and null are the same absence
-            out[out == "nan"] = None
-        return out
+        levels, codes = self.coded(name)
+        return np.append(levels, None)[codes]
 
 
 class LevelCount(Frozen):

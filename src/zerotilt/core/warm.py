@@ -11,6 +11,7 @@ import numpy as np
 from zerotilt.core.contributions.game import along
 from zerotilt.core.distance import nearest, space
 from zerotilt.core.drivers.own import split_reduction
+from zerotilt.core.groups import calibration, intervals, tally
 from zerotilt.core.output import Link
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.structure import Structure
@@ -23,6 +24,15 @@ def warm() -> None:
     for number in (np.float32, np.float64):
         _run(number)
     along(np.zeros(1, np.int64), np.zeros(1), np.ones(1), 1)
+    yes = np.array([True, False])
+    tally.areas(tally.Ranked.of(np.zeros(2), yes, None), np.zeros(2, np.int64), 1)
+    tally.count(
+        tally.Packed(np.zeros((1, 2), np.int8), np.zeros((1, 2)), np.zeros(1), np.zeros(0)), np.zeros(2, np.int64), 1
+    )
+    intervals.mee(1.0, 2.0, 1.0, 2.0)
+    intervals.koopman(1.0, 2.0, 1.0, 2.0)
+    intervals.area(1.0, 0.0, 2.0, 2.0)
+    calibration.with_interval(yes, np.array([0.5, 0.4]), None, 0)
     few = Frame({"x": np.array([0.0, 1.0, np.nan])})
     where = space(few)
     nearest(where, few)

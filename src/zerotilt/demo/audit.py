@@ -60,13 +60,21 @@ def days_spec(table: pa.Table) -> Spec:
     """For the number of days until a claim is settled."""
     expected: dict[str, Expected] = {"declared_value": "rises", "ferry_legs": "none", "message_length": "none"}
     wording = Wording(row="claim", rows="claims", unit="days")
-    return _spec(table, "days_to_settle", expected, task=Task.regression, wording=wording)
+    return _spec(table, "days_to_settle", expected, task=Task.regression, favourable_end="low", wording=wording)
 
 
 def desk_spec(table: pa.Table) -> Spec:
     """For the desk a claim goes to: four classes in order."""
-    wording = Wording(row="claim", rows="claims")
-    return _spec(table, "routing_desk", {}, task=Task.ordered, event=generator.DESKS[-1], wording=wording)
+    wording = Wording(row="claim", rows="claims", favourable="sent to a quick desk")
+    return _spec(
+        table,
+        "routing_desk",
+        {},
+        task=Task.ordered,
+        event=generator.DESKS[-1],
+        favourable_classes=generator.DESKS[:2],
+        wording=wording,
+    )
 
 
 def _spec(table: pa.Table, outcome: str, expected: dict[str, Expected], **more) -> Spec:
@@ -74,6 +82,7 @@ def _spec(table: pa.Table, outcome: str, expected: dict[str, Expected], **more) 
         "claim_number": Role.identifier,
         "split": Role.split,
         planted.LEAK: Role.ignored,
+        "clerk_accepted": Role.decision if outcome == "claim_valid" else Role.ignored,
         **dict.fromkeys(OUTCOMES, Role.ignored),
         outcome: Role.outcome,
     }

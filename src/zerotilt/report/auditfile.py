@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from zerotilt.core.groups.metrics import Estimate, Measure, MetricName
 from zerotilt.core.groups.tilt import Disparity, Group
-from zerotilt.core.spec import FlagPolicy, Spec
+from zerotilt.core.spec import FlagPolicy, Rule, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.report.compose import Bundle
 
@@ -30,6 +30,7 @@ class ModelEntry(_Part):
     sha256: str
     inputs: list[str]
     threshold: float
+    rule: Rule | None = Field(description="Decision rule of this version; the threshold for all when null")
     notes: list[str]
 
 
@@ -88,7 +89,8 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
         else ModelEntry(
             sha256=bundle.performance.digests.model,
             inputs=list(predictor.inputs),
-            threshold=spec.threshold,
+            threshold=subject.cut,
+            rule=subject.context.rule,
             notes=list(predictor.notes),
         ),
         event=spec.event,

@@ -20,7 +20,7 @@ from zerotilt.core import words
 from zerotilt.core.contributions.ladder import LadderResult
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.drivers.ranking import DriversResult
-from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.groups.metrics import metric_named
 from zerotilt.core.groups.tilt import TiltResult
 from zerotilt.core.response.partial import ResponseResult
 from zerotilt.core.spec import Spec
@@ -221,7 +221,8 @@ def ladder(result: LadderResult, spec: Spec) -> Drawing:
 def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
     """Group comparisons of one grouping: a tube for each metric, parity in the middle."""
     groups = [group for group in result.groups if group.attribute == attribute]
-    shown = [metric for metric in LEVEL_METRICS if any(metric in group.metrics for group in groups)]
+    known = [metric for metric in LEVEL_METRICS if any(metric in group.metrics for group in groups)]
+    shown = known if len(known) > 2 else list(groups[0].metrics)[:5]
     found = {(d.group, d.metric): d for d in result.disparities if d.attribute == attribute}
     reach = 1.0  # a tube spans half to twice
 
@@ -233,7 +234,7 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
             axes.text(
                 middle,
                 -0.75,
-                METRICS[metric].short,
+                metric_named(metric).short,
                 ha="center",
                 fontsize=7.2,  # five long names stand side by side
                 weight="bold",
@@ -242,7 +243,7 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
                 if group.reference:
                     axes.text(middle, row, "reference", ha="center", va="center", fontsize=7.5, color=SOFT)
                     continue
-                _tube(axes, middle, row, width, reach, found.get((group.group, metric)), result)
+                _tube(axes, middle, row, width, reach, found.get((group.group, metric)))
         for row, group in enumerate(groups):
             axes.text(0, row, short(group.group, 30), va="center")
             axes.text(left - 0.12, row, words.count(group.rows), va="center", ha="right", color=SOFT)
@@ -252,11 +253,15 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
     return Drawing(7.6, 0.5 + 0.3 * (len(groups) + 1), paint)
 
 
-def _tube(axes, middle, row, width, reach, disparity, result) -> None:
+def _tube(axes, middle, row, width, reach, disparity) -> None:
+    """A ratio from half to twice; a difference up to four times its limits."""
     import math
 
-    def at(ratio: float) -> float:
-        return middle + max(-1.0, min(1.0, math.log2(ratio) / reach)) * width / 2
+    by_ratio = disparity is None or disparity.judged == "ratio"
+
+    def at(value: float) -> float:
+        far = math.log2(max(value, 1e-9)) / reach if by_ratio else value / (4 * disparity.high)
+        return middle + max(-1.0, min(1.0, far)) * width / 2
 
     half = 0.24
     axes.add_patch(
@@ -270,13 +275,14 @@ def _tube(axes, middle, row, width, reach, disparity, result) -> None:
             lw=0.8,
         )
     )
-    low, high = at(result.policy.ratio_low), at(result.policy.ratio_high)
-    axes.add_patch(Rectangle((low, row - half), high - low, 2 * half, color=BAND, lw=0))
+    if disparity is not None:
+        low, high = at(disparity.low), at(disparity.high)
+        axes.add_patch(Rectangle((low, row - half), high - low, 2 * half, color=BAND, lw=0))
     axes.plot([middle, middle], [row - half, row + half], color=VERDIGRIS, lw=0.9)
-    if disparity is None or disparity.status == "too_few" or disparity.ratio.value is None:
+    if disparity is None or disparity.status == "too_few":
         axes.text(middle, row, "— too few rows —", ha="center", va="center", fontsize=6.5, color=SOFT)
         return
-    ratio = disparity.ratio
+    ratio = disparity.ratio if by_ratio else disparity.difference
     color = BRICK if disparity.status == "flagged" else OCHRE if disparity.status == "uncertain" else INK
     axes.plot([at(ratio.low), at(ratio.high)], [row, row], color=color, lw=1)
     face = color if disparity.status == "flagged" else SHEET

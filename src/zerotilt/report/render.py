@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
+from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from zerotilt.core import words
 from zerotilt.core.evidence import Evidence
-from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.groups.metrics import METRICS, label, metric_named
 from zerotilt.core.groups.tilt import by_tilt, sentence
 from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
@@ -38,6 +39,8 @@ class Cover:
     table_rows: int
     model_name: str | None
     made: str = ""
+    policy_record: dict[str, Any] | None = None
+    """Who chose the flag policy in force, when and why; None while it is the one that every audit starts with."""
 
 
 def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
@@ -56,6 +59,7 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         flagged=[(found, sentence(tilt, found, spec.wording)) for found in flagged],
         attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
         metrics=METRICS,
+        label=label,
         words=words,
         reading=lambda evidence: evidence.read(spec),
         mark=lambda evidence: names[evidence.key],
@@ -79,7 +83,7 @@ def figure(spec: Spec, evidence: Evidence) -> str:
 
 
 def _is_rate(metric: str) -> bool:
-    return METRICS[metric].kind == "rate"
+    return metric_named(metric).unit == "share"
 
 
 def _cell(metric: str, value: float | None) -> str:

@@ -112,6 +112,29 @@ class Judgement(Record):
     changed = DateTimeTZField(constraints=NOW)
 
 
+class PolicyVersion(Record):
+    """One version of an audit's flag policy, who chose it and why."""
+
+    audit = ForeignKeyField(Audit, backref="policies", on_delete="cascade")
+    number = IntegerField()
+    policy = BinaryJSONField(index=False)
+    answers = BinaryJSONField(null=True, index=False)
+    author = TextField()
+    reason = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+
+class DecisionRule(Record):
+    """One version of a model version's decision rule; the last one is in force. None: the audit's own threshold."""
+
+    model = ForeignKeyField(ModelVersion, backref="rules", on_delete="cascade")
+    number = IntegerField()
+    rule = BinaryJSONField(null=True, index=False)
+    author = TextField()
+    reason = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+
 class Report(Record):
     audit = ForeignKeyField(Audit, backref="reports", on_delete="cascade")
     number = IntegerField()
@@ -121,4 +144,4 @@ class Report(Record):
     created = DateTimeTZField(constraints=NOW)
 
 
-RECORDS = (Audit, TableFile, ModelVersion, EvidenceRow, Task, Kept, Judgement, Report)
+RECORDS = (Audit, TableFile, ModelVersion, EvidenceRow, Task, Kept, Judgement, PolicyVersion, DecisionRule, Report)

@@ -8,10 +8,21 @@ import peewee
 
 from zerotilt.core.evidence import Digests, key, method_named
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Spec
+from zerotilt.core.spec import Context, Rule, Spec
 from zerotilt.report.compose import SEED
 from zerotilt.store.database import database
-from zerotilt.store.records import ACTIVE, Audit, EvidenceRow, Kept, ModelVersion, Report, TableFile, Task
+from zerotilt.store.records import (
+    ACTIVE,
+    Audit,
+    DecisionRule,
+    EvidenceRow,
+    Kept,
+    ModelVersion,
+    PolicyVersion,
+    Report,
+    TableFile,
+    Task,
+)
 from zerotilt.tasks.queue import Queue, Turn
 
 
@@ -62,7 +73,7 @@ class Board:
 
     def report(self, audit: Audit, context: Context) -> Task:
         alone = context.model_copy(update={"alongside": None})
-        payload = basis(audit, alone) | {"title": audit.title}
+        payload = basis(audit, alone) | {"title": audit.title, "policy_record": policy_record(audit)}
         return self.submit("report", "Report", payload, audit, f"report:{audit.id}")
 
 
@@ -80,6 +91,7 @@ def basis(audit: Audit, context: Context) -> dict[str, Any]:
         raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
     model = _version(audit, context.model)
     beside = context.alongside and _version(audit, context.alongside.model)
+    context = in_force(context, model, beside)
     return {
         "spec": audit.spec,
         "table_digest": table.digest,
@@ -91,6 +103,20 @@ def basis(audit: Audit, context: Context) -> dict[str, Any]:
         "alongside_name": beside.name if beside else None,
         "context": context.model_dump(mode="json"),
     }
+
+
+def in_force(context: Context, model: ModelVersion | None, beside: ModelVersion | None) -> Context:
+    """The context with the decision rules that its model versions are under."""
+    alongside = context.alongside
+    if alongside is not None:
+        alongside = alongside.model_copy(update={"rule": rule_of(beside)})
+    return context.model_copy(update={"rule": rule_of(model), "alongside": alongside})
+
+
+def rule_of(model: ModelVersion | None) -> Rule | None:
+    """A version's decision rule; None where the audit's threshold holds."""
+    last = model and model.rules.order_by(DecisionRule.number.desc()).first()
+    return Rule.model_validate(last.rule) if last and last.rule else None
 
 
 def _version(audit: Audit, wanted: str | None) -> ModelVersion | None:
@@ -109,14 +135,16 @@ def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any
     if not found.reads_alongside:
         context = context.model_copy(update={"alongside": None})
     arguments = basis(audit, context)
+    spec = Spec.model_validate(arguments["spec"])
     digests = Digests(
         table=arguments["table_digest"],
-        spec=Spec.model_validate(arguments["spec"]).digest(),
+        spec=spec.digest(),
         model=arguments["model_digest"],
         alongside=arguments["alongside_digest"],
+        compared=spec.compared_digest(),
     )
     payload = arguments | {"method": method, "settings": checked.model_dump(mode="json"), "seed": SEED}
-    return key(found, digests, context, checked, SEED), payload
+    return key(found, digests, Context.model_validate(arguments["context"]), checked, SEED), payload
 
 
 def kept_items(audit: Audit) -> list[dict[str, Any]]:
@@ -128,6 +156,21 @@ def kept_items(audit: Audit) -> list[dict[str, Any]]:
         .order_by(Kept.created)
     )
     return [{"evidence": row.evidence.body, "note": row.note} for row in rows]
+
+
+def policy_record(audit: Audit) -> dict[str, Any] | None:
+    """Who chose the flag policy in force, and why; None while it is the one that every audit starts with."""
+    last = audit.policies.order_by(PolicyVersion.number.desc()).first()
+    if last is None:
+        return None
+    answers = last.answers
+    return {
+        "number": last.number,
+        "author": last.author,
+        "reason": last.reason,
+        "made": f"{last.created:%d %B %Y}",
+        "answers": answers,
+    }
 
 
 def next_number(audit: Audit) -> int:

@@ -102,6 +102,7 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
         table_digest=arguments["uploaded_digest"],
         table_rows=subject.table.rows,
         model_name=arguments["model_name"],
+        policy_record=arguments.get("policy_record"),
     )
     html, numbers = scratch / "report.html", scratch / "audit.json"
     html.write_text(render(bundle, subject, cover), encoding="utf-8")
@@ -157,9 +158,21 @@ def opened(arguments: dict) -> tuple[Subject, Digests]:
             spec,
             cases,
             second or predictor,
-            context.model_copy(update={"rows": context.alongside.rows or context.rows, "alongside": None}),
+            context.model_copy(
+                update={
+                    "rows": context.alongside.rows or context.rows,
+                    "rule": context.alongside.rule if context.alongside.model else context.rule,
+                    "alongside": None,
+                }
+            ),
         )
-    digests = Digests(table=arguments["table_digest"], spec=spec.digest(), model=model_digest, alongside=beside_digest)
+    digests = Digests(
+        table=arguments["table_digest"],
+        spec=spec.digest(),
+        model=model_digest,
+        alongside=beside_digest,
+        compared=spec.compared_digest(),
+    )
     return Subject(spec, cases, predictor, context, beside), digests
 
 

@@ -530,6 +530,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/lattice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Crossings: the evidence, or the task that computes it */
+        post: operations["read_lattice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/one_group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One group: the evidence, or the task that computes it */
+        post: operations["read_one_group"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/score_gap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What drives the gap: the evidence, or the task that computes it */
+        post: operations["read_score_gap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/given": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Given other columns: the evidence, or the task that computes it */
+        post: operations["read_given"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/sides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Labels and decisions: the evidence, or the task that computes it */
+        post: operations["read_sides"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/thresholds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Thresholds: the evidence, or the task that computes it */
+        post: operations["read_thresholds"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/glance": {
         parameters: {
             query?: never;
@@ -798,6 +900,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/guide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Propose
+         * @description Metrics that the answers call for, with reasons. Nothing is kept.
+         */
+        post: operations["propose_api_audits__audit_id__guide_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Policies
+         * @description Every version of the flag policy, the one in force first.
+         */
+        get: operations["policies_api_audits__audit_id__policies_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Policy
+         * @description Put a new version of the flag policy in force; the ones before are kept.
+         */
+        put: operations["change_policy_api_audits__audit_id__policy_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/compared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Compare
+         * @description Set the intersections and segments that are compared; nothing else is computed again.
+         */
+        put: operations["compare_api_audits__audit_id__compared_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/models/{model_id}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rules
+         * @description Every decision rule a version was under, the one in force first.
+         */
+        get: operations["rules_api_audits__audit_id__models__model_id__rules_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/models/{model_id}/rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Rule
+         * @description Put a decision rule in force for a version; every reading of it follows.
+         */
+        put: operations["change_rule_api_audits__audit_id__models__model_id__rule_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -998,6 +1220,38 @@ export interface components {
              * @description Other rows; the context's own when empty
              */
             rows?: ("hold-out" | "training" | "all") | null;
+            /** @description The other version's decision rule; kept with the version */
+            rule?: components["schemas"]["Rule"] | null;
+        };
+        /**
+         * Answers
+         * @description What the decision does, who is harmed by which error, and whether recorded outcomes can be taken for the truth.
+         */
+        Answers: {
+            /**
+             * Effect
+             * @description What the favourable decision does to people
+             * @enum {string}
+             */
+            effect: "gives something" | "takes something" | "orders";
+            /**
+             * Harmed
+             * @description Which error harms those it is made about
+             * @enum {string}
+             */
+            harmed: "wrongly unfavourable" | "wrongly favourable" | "both" | "neither";
+            /**
+             * Labels
+             * @description Whether recorded outcomes are the truth, or were shaped by decisions of the past
+             * @enum {string}
+             */
+            labels: "trusted" | "tilted" | "unknown";
+            /**
+             * Scores Shown
+             * @description Whether people see the score itself, not just a decision
+             * @default false
+             */
+            scores_shown: boolean;
         };
         /** Associated */
         Associated: {
@@ -1008,6 +1262,23 @@ export interface components {
              * @description |Spearman's ρ|, Cramér's V or correlation ratio, 0 to 1
              */
             strength: number;
+        };
+        /**
+         * Attribute
+         * @description One way the rows are grouped, and what its groups are compared with.
+         */
+        Attribute: {
+            /** Attribute */
+            attribute: string;
+            /** Reference */
+            reference: string;
+            /** Overlapping */
+            overlapping: boolean;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /** AuditLine */
         AuditLine: {
@@ -1086,16 +1357,22 @@ export interface components {
             mean: number[];
         };
         /**
-         * Beside
-         * @description The same feature in the model or rows read alongside. ``difference``: alongside less here.
+         * Bar
+         * @description Rows of one side between two scores, predictions or errors, apart by what happened.
          */
-        Beside: {
-            permutation: components["schemas"]["Estimate"];
-            /** Rank */
-            rank: number;
-            /** Evidence Of Use */
-            evidence_of_use: boolean;
-            difference: components["schemas"]["Estimate"];
+        Bar: {
+            /** Side */
+            side: string;
+            /** Quantity */
+            quantity: string;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Rows */
+            rows: number;
+            /** With Event */
+            with_event: number;
         };
         /**
          * BesideCurve
@@ -1152,6 +1429,19 @@ export interface components {
             /** Only There Used */
             only_there_used: string[];
             agreement: components["schemas"]["Agreement"];
+        };
+        /**
+         * Bin
+         * @description Rows of one side whose scores lie together, for calibration.
+         */
+        Bin: {
+            /** Side */
+            side: string;
+            /** Mean Score */
+            mean_score: number;
+            happened: components["schemas"]["Estimate"];
+            /** Rows */
+            rows: number;
         };
         /** ByPartResult */
         ByPartResult: {
@@ -1218,6 +1508,28 @@ export interface components {
              * @default 1024
              */
             walks: number;
+        };
+        /**
+         * Candidate
+         * @description A column given alone.
+         */
+        Candidate: {
+            /** Column */
+            column: string;
+            /** Strata */
+            strata: number;
+            /**
+             * Rows
+             * @description Rows of both groups in strata that hold both
+             */
+            rows: number;
+            ratio: components["schemas"]["Estimate"];
+            difference: components["schemas"]["Estimate"];
+            /**
+             * Shrinks
+             * @description Share of the plain gap that is gone; below 0 where it grew
+             */
+            shrinks: number | null;
         };
         /** Case */
         Case: {
@@ -1299,7 +1611,7 @@ export interface components {
              * @default all
              * @enum {string}
              */
-            which: "all" | "right" | "wrong" | "false positive" | "false negative";
+            which: "all" | "right" | "wrong" | "true positive" | "true negative" | "false positive" | "false negative";
             /**
              * Order
              * @default row
@@ -1341,23 +1653,20 @@ export interface components {
             limit: number;
         };
         /**
-         * Change
-         * @description One way: the case with some columns changed, asked of the model.
+         * Cell
+         * @description Rows of one side that were decided one way and turned out one way.
          */
-        Change: {
-            /** Changed */
-            changed: components["schemas"]["Difference"][];
-            /** Columns */
-            columns: number;
-            /**
-             * Distance
-             * @description Gower distance from the case, 0 to 1
-             */
-            distance: number;
-            /** Decision */
-            decision: string;
-            /** Output */
-            output: number;
+        Cell: {
+            /** Side */
+            side: string;
+            /** Decided */
+            decided: string;
+            /** Happened */
+            happened: string;
+            /** Rows */
+            rows: number;
+            /** @description Of the rows of that side that turned out so */
+            share: components["schemas"]["Estimate"];
         };
         /** ChangeAsk */
         ChangeAsk: {
@@ -1378,7 +1687,7 @@ export interface components {
              * Changes
              * @description Fewest columns first, then nearest; each with other columns than the rest
              */
-            changes: components["schemas"]["Change"][];
+            changes: components["schemas"]["zerotilt__core__counterfactuals__change__Change"][];
             /**
              * Asked
              * @description Predictions made in the search
@@ -1583,6 +1892,12 @@ export interface components {
              */
             grouped: boolean;
             /**
+             * Separator
+             * @description Between the levels of a cell that holds several; then groups overlap
+             * @default
+             */
+            separator: string;
+            /**
              * Reference
              * @description Reference group; the largest when empty
              */
@@ -1598,6 +1913,38 @@ export interface components {
              * @description How those who know the field expect the output to go along this feature; changes no number
              */
             expected?: ("rises" | "falls" | "none") | null;
+        };
+        /**
+         * Compared
+         * @description What is compared besides single columns.
+         */
+        Compared: {
+            /** Intersections */
+            intersections: string[][];
+            /** Segments */
+            segments: components["schemas"]["Segment"][];
+        };
+        /**
+         * Condition
+         * @description What a row must meet in one column: one of some levels, a range of numbers, or nothing written there.
+         */
+        Condition: {
+            /** Column */
+            column: string;
+            /**
+             * Levels
+             * @default []
+             */
+            levels: string[];
+            /** Over */
+            over?: number | null;
+            /** Up To */
+            up_to?: number | null;
+            /**
+             * Missing
+             * @default false
+             */
+            missing: boolean;
         };
         /**
          * Context
@@ -1628,7 +1975,21 @@ export interface components {
              * @default
              */
             read_class: string;
+            /** @description The version's decision rule, filled in from where it is kept; the spec's threshold without */
+            rule?: components["schemas"]["Rule"] | null;
             alongside?: components["schemas"]["Alongside"] | null;
+        };
+        /**
+         * Cost
+         * @description A metric of all rows, here and alongside.
+         */
+        Cost: {
+            /** Metric */
+            metric: string;
+            here: components["schemas"]["Measure"];
+            alongside: components["schemas"]["Measure"];
+            /** @description Here less alongside */
+            change: components["schemas"]["Estimate"];
         };
         /**
          * CurvePart
@@ -1652,39 +2013,6 @@ export interface components {
              * @description Rows of the part near each point
              */
             support: number[];
-        };
-        /** CurvePoint */
-        CurvePoint: {
-            /**
-             * Position
-             * @description Place on the axis; null for levels and for missing
-             */
-            position: number | null;
-            /** Label */
-            label: string;
-            /** Mean */
-            mean: number;
-            /** Mean Low */
-            mean_low: number;
-            /** Mean High */
-            mean_high: number;
-            /** P10 */
-            p10: number;
-            /** P25 */
-            p25: number;
-            /** P50 */
-            p50: number;
-            /** P75 */
-            p75: number;
-            /** P90 */
-            p90: number;
-            /**
-             * Support
-             * @description Rows near this point, or at this level
-             */
-            support: number;
-            /** Scarce */
-            scarce: boolean;
         };
         /** Density */
         Density: {
@@ -1760,6 +2088,12 @@ export interface components {
              * @description Of the second model version, where one is read
              */
             alongside?: string | null;
+            /**
+             * Compared
+             * @description Of flag policy, intersections and segments; counts where groups are compared
+             * @default
+             */
+            compared: string;
         };
         /**
          * Disparity
@@ -1774,13 +2108,30 @@ export interface components {
             reference: string;
             /**
              * Metric
-             * @enum {string}
+             * @description A metric's name; with several classes followed by “ · ” and the class
              */
-            metric: "base_rate" | "selection_rate" | "accuracy" | "true_positive_rate" | "false_positive_rate" | "true_negative_rate" | "false_negative_rate" | "positive_predictive_value" | "negative_predictive_value" | "auc" | "brier_score" | "log_loss";
+            metric: string;
             ratio: components["schemas"]["Estimate"];
             difference: components["schemas"]["Estimate"];
-            /** Corrected */
+            /**
+             * Corrected
+             * @description A rate is 0; the ratio is with 0.5 added to all four cells
+             */
             corrected: boolean;
+            /** @description The reference's own */
+            against: components["schemas"]["Measure"];
+            /**
+             * Judged
+             * @enum {string}
+             */
+            judged: "ratio" | "difference";
+            /**
+             * Low
+             * @description Limits of what is within, in the terms it is judged by
+             */
+            low: number;
+            /** High */
+            high: number;
             /** P Value */
             p_value: number | null;
             /** P Adjusted */
@@ -1790,6 +2141,34 @@ export interface components {
              * @enum {string}
              */
             status: "flagged" | "uncertain" | "within" | "too_few";
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            change?: components["schemas"]["zerotilt__core__groups__tilt__Change"] | null;
+        };
+        /**
+         * Distance
+         * @description Between the two sides' distributions (Kolmogorov 1933, Smirnov 1939; Kantorovich & Wasserstein).
+         */
+        Distance: {
+            /** Quantity */
+            quantity: string;
+            /** Kolmogorov Smirnov */
+            kolmogorov_smirnov: number;
+            /**
+             * At
+             * @description Where the shares below differ most
+             */
+            at: number;
+            /** P Value */
+            p_value: number;
+            /**
+             * Wasserstein
+             * @description In the quantity's own unit
+             */
+            wasserstein: number;
         };
         /**
          * Dominant
@@ -1843,7 +2222,7 @@ export interface components {
              */
             curve: number[];
             /** @description Alongside; null where nothing is, or it does not take the feature */
-            beside: components["schemas"]["Beside"] | null;
+            beside: components["schemas"]["zerotilt__core__drivers__ranking__Beside"] | null;
         };
         /** DriversAsk */
         DriversAsk: {
@@ -2304,6 +2683,42 @@ export interface components {
             result: components["schemas"]["FlipResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[GivenResult] */
+        EvidenceView_GivenResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["GivenResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[InteractionsResult] */
         EvidenceView_InteractionsResult_: {
             /** Key */
@@ -2376,6 +2791,42 @@ export interface components {
             result: components["schemas"]["LadderResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[LatticeResult] */
+        EvidenceView_LatticeResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["LatticeResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[LossShapleyResult] */
         EvidenceView_LossShapleyResult_: {
             /** Key */
@@ -2446,6 +2897,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["NearestResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[OpenedResult] */
+        EvidenceView_OpenedResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["OpenedResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[OwnResult] */
@@ -2556,6 +3043,42 @@ export interface components {
             result: components["schemas"]["ResponseResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[ScoreGapResult] */
+        EvidenceView_ScoreGapResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ScoreGapResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[SideResult] */
         EvidenceView_SideResult_: {
             /** Key */
@@ -2590,6 +3113,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["SideResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[SidesResult] */
+        EvidenceView_SidesResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["SidesResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[SpreadResult] */
@@ -2698,6 +3257,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["SurrogateResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ThresholdResult] */
+        EvidenceView_ThresholdResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ThresholdResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[TiltResult] */
@@ -2951,9 +3546,15 @@ export interface components {
         };
         /**
          * FlagPolicy
-         * @description The limits that decide what is flagged.
+         * @description The limits that decide what is flagged, and which metrics are compared.
          */
         FlagPolicy: {
+            /**
+             * Number
+             * @description Version of the policy, counted up when it is changed
+             * @default 1
+             */
+            number: number;
             /**
              * Ratio Low
              * @default 0.8
@@ -2964,6 +3565,12 @@ export interface components {
              * @default 1.25
              */
             ratio_high: number;
+            /**
+             * Difference Share
+             * @description For metrics that can be negative: largest difference, in standard deviations of the outcome
+             * @default 0.1
+             */
+            difference_share: number;
             /**
              * Minimum Rows
              * @default 30
@@ -2979,6 +3586,24 @@ export interface components {
              * @default 0.05
              */
             alpha: number;
+            /**
+             * Adjustment
+             * @description How p-values are adjusted over the comparisons made
+             * @default false discovery rate
+             * @enum {string}
+             */
+            adjustment: "false discovery rate" | "Holm" | "Bonferroni" | "none";
+            /**
+             * Metrics
+             * @description Metrics compared; every one when empty
+             * @default []
+             */
+            metrics: string[];
+            /**
+             * Tolerances
+             * @default []
+             */
+            tolerances: components["schemas"]["Tolerance"][];
         };
         /**
          * Flip
@@ -3051,6 +3676,122 @@ export interface components {
              */
             rows: number;
         };
+        /**
+         * FrontierPoint
+         * @description The least cost with which the gap stays within ``allowed``.
+         */
+        FrontierPoint: {
+            /** Allowed */
+            allowed: number;
+            /** Gap */
+            gap: number;
+            /** Cost */
+            cost: number;
+            /** Thresholds */
+            thresholds: components["schemas"]["GroupThreshold"][];
+        };
+        /** GapShare */
+        GapShare: {
+            /** Feature */
+            feature: string;
+            /** @description Mean contribution in the group less that in the reference */
+            gap: components["schemas"]["Estimate"];
+            /** Group */
+            group: number;
+            /** Reference */
+            reference: number;
+            /**
+             * Share
+             * @description Of the whole gap; below 0 where it works against it
+             */
+            share: number | null;
+        };
+        /** GivenAsk */
+        GivenAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["GivenSettings"];
+        };
+        /** GivenResult */
+        GivenResult: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Reference */
+            reference: string;
+            /** Metric */
+            metric: string;
+            plain_group: components["schemas"]["Measure"];
+            plain_reference: components["schemas"]["Measure"];
+            plain: components["schemas"]["Pooled"];
+            /** Columns */
+            columns: string[];
+            /**
+             * Strata
+             * @description Most rows first
+             */
+            strata: components["schemas"]["Stratum"][];
+            pooled: components["schemas"]["Pooled"];
+            /** Shrinks */
+            shrinks: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "reversed" | "vanishes" | "shrinks" | "stays" | "grows" | "cannot be told";
+            /**
+             * Compared
+             * @description Rows of both groups in strata that hold both
+             */
+            compared: number;
+            /**
+             * Candidates
+             * @description Most shrinking first
+             */
+            candidates: components["schemas"]["Candidate"][];
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "ratio" | "difference";
+            /** Rows */
+            rows: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** GivenSettings */
+        GivenSettings: {
+            /**
+             * Attribute
+             * @description Column or intersection; the audit's first when empty
+             * @default
+             */
+            attribute: string;
+            /**
+             * Group
+             * @description The one with fewest favourable decisions when empty
+             * @default
+             */
+            group: string;
+            /**
+             * Reference
+             * @description Another group, or “all others”; the attribute's own when empty
+             * @default
+             */
+            reference: string;
+            /**
+             * Metric
+             * @description Selection rate when empty, mean prediction for a number
+             * @default
+             */
+            metric: string;
+            /**
+             * Columns
+             * @description Columns whose crossing makes the strata; the one that shrinks most when empty
+             * @default []
+             */
+            columns: string[];
+        };
         /** Group */
         Group: {
             /** Attribute */
@@ -3065,6 +3806,13 @@ export interface components {
             metrics: {
                 [key: string]: components["schemas"]["Measure"];
             };
+        };
+        /** GroupThreshold */
+        GroupThreshold: {
+            /** Group */
+            group: string;
+            /** Threshold */
+            threshold: number;
         };
         /** HTTPValidationError */
         HTTPValidationError: {
@@ -3085,6 +3833,34 @@ export interface components {
             text: string;
             /** Edited */
             edited: boolean;
+        };
+        /**
+         * Histogram
+         * @description One group's rows by score, in thousandths: ``places`` that are not empty, with how many rows with and without the event.
+         *
+         *     ``with_mass`` and ``without_mass`` are the same weighted; empty where rows have no weights.
+         */
+        Histogram: {
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /** Places */
+            places: number[];
+            /** With Event */
+            with_event: number[];
+            /** Without */
+            without: number[];
+            /**
+             * With Mass
+             * @default []
+             */
+            with_mass: number[];
+            /**
+             * Without Mass
+             * @default []
+             */
+            without_mass: number[];
         };
         /** InteractionsAsk */
         InteractionsAsk: {
@@ -3321,6 +4097,63 @@ export interface components {
             /** P90 */
             p90: number;
         };
+        /** LatticeAsk */
+        LatticeAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["LatticeSettings"];
+        };
+        /** LatticeResult */
+        LatticeResult: {
+            /**
+             * Nodes
+             * @description Fewest columns first, then largest tilt
+             */
+            nodes: components["schemas"]["Node"][];
+            /** Metric */
+            metric: string;
+            /** Columns */
+            columns: string[];
+            /**
+             * Skipped
+             * @description Crossings with too many groups to read
+             */
+            skipped: string[];
+            /** Tested */
+            tested: number;
+            /** Judged */
+            judged: string;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Policy */
+            policy: number;
+            /** Rows */
+            rows: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** LatticeSettings */
+        LatticeSettings: {
+            /**
+             * Columns
+             * @description Columns crossed; every group column when empty
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Deepest
+             * @description Most columns crossed at once
+             * @default 3
+             */
+            deepest: number;
+            /**
+             * Metric
+             * @description Selection rate when empty, mean prediction for a number
+             * @default
+             */
+            metric: string;
+        };
         /** LevelCount */
         LevelCount: {
             /** Level */
@@ -3511,6 +4344,33 @@ export interface components {
             /** Digest */
             digest: string;
             card: components["schemas"]["ModelCard"];
+            /** @description Its decision rule; the spec's threshold when null */
+            rule: components["schemas"]["Rule"] | null;
+        };
+        /**
+         * Moved
+         * @description Rows of one group whose decision differs from the rule in force: they gain or lose the favourable decision.
+         */
+        Moved: {
+            /** Group */
+            group: string;
+            /**
+             * Threshold
+             * @description None where the rule in force goes by other groups
+             */
+            threshold: number | null;
+            /** Selection Rate */
+            selection_rate: number | null;
+            /** True Positive Rate */
+            true_positive_rate: number | null;
+            /** False Positive Rate */
+            false_positive_rate: number | null;
+            /** Accuracy */
+            accuracy: number | null;
+            /** Gain */
+            gain: number;
+            /** Lose */
+            lose: number;
         };
         /** NearestAsk */
         NearestAsk: {
@@ -3581,12 +4441,145 @@ export interface components {
             /** Title */
             title: string;
         };
+        /** NewPolicy */
+        NewPolicy: {
+            policy: components["schemas"]["FlagPolicy"];
+            /** @description What the guide was told, where the metrics come from it */
+            answers?: components["schemas"]["Answers"] | null;
+            /**
+             * Author
+             * @description Who answers for the choice
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /** NewRule */
+        NewRule: {
+            /** @description The audit's own threshold when null */
+            rule: components["schemas"]["Rule"] | null;
+            /**
+             * Author
+             * @description Who answers for the choice
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * Node
+         * @description One group of one crossing, against all other rows.
+         */
+        Node: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Columns */
+            columns: string[];
+            /** Levels */
+            levels: string[];
+            /** Depth */
+            depth: number;
+            /** Rows */
+            rows: number;
+            own: components["schemas"]["Measure"];
+            against: components["schemas"]["Measure"];
+            ratio: components["schemas"]["Estimate"];
+            difference: components["schemas"]["Estimate"];
+            /** P Adjusted */
+            p_adjusted: number | null;
+            /**
+             * Status
+             * @enum {string}
+             */
+            status: "flagged" | "uncertain" | "within" | "too_few";
+            /**
+             * Only Here
+             * @description Flagged, while none of the groups it is cut out of is
+             */
+            only_here: boolean;
+        };
         /** Note */
         Note: {
             /** Note */
             note?: string | null;
             /** Removed */
             removed?: boolean | null;
+        };
+        /** One_GroupAsk */
+        One_GroupAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["OpenedSettings"];
+        };
+        /** OpenedResult */
+        OpenedResult: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Reference */
+            reference: string;
+            /** Sides */
+            sides: string[];
+            /** Rows Group */
+            rows_group: number;
+            /** Rows Reference */
+            rows_reference: number;
+            /** Metrics Group */
+            metrics_group: {
+                [key: string]: components["schemas"]["Measure"];
+            };
+            /** Metrics Reference */
+            metrics_reference: {
+                [key: string]: components["schemas"]["Measure"];
+            };
+            /** Cells */
+            cells: components["schemas"]["Cell"][];
+            /** Curve */
+            curve: components["schemas"]["zerotilt__core__groups__opened__CurvePoint"][];
+            /** Calibration */
+            calibration: components["schemas"]["Bin"][];
+            /** Bars */
+            bars: components["schemas"]["Bar"][];
+            /** Distances */
+            distances: components["schemas"]["Distance"][];
+            /** Rows */
+            rows: number;
+            /** Confidence */
+            confidence: number;
+            /** Notes */
+            notes: string[];
+        };
+        /**
+         * OpenedSettings
+         * @description Which group, beside which.
+         */
+        OpenedSettings: {
+            /**
+             * Attribute
+             * @description Column or intersection; the audit's first when empty
+             * @default
+             */
+            attribute: string;
+            /**
+             * Group
+             * @description The one with fewest favourable decisions when empty
+             * @default
+             */
+            group: string;
+            /**
+             * Reference
+             * @description Another group, or “all others”; the attribute's own when empty
+             * @default
+             */
+            reference: string;
         };
         /** OwnPart */
         OwnPart: {
@@ -3734,6 +4727,42 @@ export interface components {
             /** High */
             high: number | null;
         };
+        /** PolicyView */
+        PolicyView: {
+            /** Number */
+            number: number;
+            policy: components["schemas"]["FlagPolicy"];
+            answers: components["schemas"]["Answers"] | null;
+            /** Author */
+            author: string;
+            /** Reason */
+            reason: string;
+            /** Created */
+            created: string | null;
+        };
+        /** Pooled */
+        Pooled: {
+            ratio: components["schemas"]["Estimate"];
+            odds_ratio: components["schemas"]["Estimate"];
+            difference: components["schemas"]["Estimate"];
+            /**
+             * P Value
+             * @description That there is no gap within the strata
+             */
+            p_value: number | null;
+            /**
+             * P Alike
+             * @description That the strata's odds ratios are alike
+             */
+            p_alike: number | null;
+        };
+        /** Proposal */
+        Proposal: {
+            /** Metric */
+            metric: string;
+            /** Reason */
+            reason: string;
+        };
         /** Ranked */
         Ranked: {
             /** Feature */
@@ -3796,6 +4825,11 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_FlipResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[GivenResult] */
+        ReadingView_GivenResult_: {
+            evidence?: components["schemas"]["EvidenceView_GivenResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[InteractionsResult] */
         ReadingView_InteractionsResult_: {
             evidence?: components["schemas"]["EvidenceView_InteractionsResult_"] | null;
@@ -3806,6 +4840,11 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_LadderResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[LatticeResult] */
+        ReadingView_LatticeResult_: {
+            evidence?: components["schemas"]["EvidenceView_LatticeResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[LossShapleyResult] */
         ReadingView_LossShapleyResult_: {
             evidence?: components["schemas"]["EvidenceView_LossShapleyResult_"] | null;
@@ -3814,6 +4853,11 @@ export interface components {
         /** ReadingView[NearestResult] */
         ReadingView_NearestResult_: {
             evidence?: components["schemas"]["EvidenceView_NearestResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[OpenedResult] */
+        ReadingView_OpenedResult_: {
+            evidence?: components["schemas"]["EvidenceView_OpenedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[OwnResult] */
@@ -3831,9 +4875,19 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ResponseResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[ScoreGapResult] */
+        ReadingView_ScoreGapResult_: {
+            evidence?: components["schemas"]["EvidenceView_ScoreGapResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[SideResult] */
         ReadingView_SideResult_: {
             evidence?: components["schemas"]["EvidenceView_SideResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[SidesResult] */
+        ReadingView_SidesResult_: {
+            evidence?: components["schemas"]["EvidenceView_SidesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[SpreadResult] */
@@ -3851,10 +4905,25 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_SurrogateResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[ThresholdResult] */
+        ReadingView_ThresholdResult_: {
+            evidence?: components["schemas"]["EvidenceView_ThresholdResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[TiltResult] */
         ReadingView_TiltResult_: {
             evidence?: components["schemas"]["EvidenceView_TiltResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+        };
+        /**
+         * Reference
+         * @description The group that an attribute's others are compared with.
+         */
+        Reference: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
         };
         /** ReportView */
         ReportView: {
@@ -3893,7 +4962,7 @@ export interface components {
             /** Ordered */
             ordered: boolean;
             /** Points */
-            points: components["schemas"]["CurvePoint"][];
+            points: components["schemas"]["zerotilt__core__response__partial__CurvePoint"][];
             /**
              * Curves
              * @description Single ICE curves over the same points
@@ -4083,6 +5152,43 @@ export interface components {
             scores: components["schemas"]["Score"][];
         };
         /**
+         * Rule
+         * @description How decisions follow from scores: one threshold for all, or one for each group of a column or intersection.
+         */
+        Rule: {
+            /**
+             * Threshold
+             * @description For every row that no group's threshold is for
+             */
+            threshold: number;
+            /**
+             * Columns
+             * @description Whose groups have thresholds of their own
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Thresholds
+             * @default []
+             */
+            thresholds: components["schemas"]["GroupThreshold"][];
+        };
+        /** RuleView */
+        RuleView: {
+            /** Number */
+            number: number;
+            rule: components["schemas"]["Rule"] | null;
+            /** Author */
+            author: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+        };
+        /**
          * Rung
          * @description One feature's step. ``error`` is the standard error of a sampled value.
          */
@@ -4120,6 +5226,131 @@ export interface components {
             unit: "share" | "number" | "outcome" | "outcome squared";
             /** Of Class */
             of_class?: string | null;
+        };
+        /** ScoreGapResult */
+        ScoreGapResult: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Reference */
+            reference: string;
+            /**
+             * Features
+             * @description Largest first
+             */
+            features: components["schemas"]["GapShare"][];
+            /** @description Mean output of the group's rows explained less the reference's; the features add up to it */
+            gap: components["schemas"]["Estimate"];
+            /**
+             * All Rows Gap
+             * @description The same over all rows of both
+             */
+            all_rows_gap: number;
+            /** Mean Group */
+            mean_group: number;
+            /** Mean Reference */
+            mean_reference: number;
+            /** Rows */
+            rows: number;
+            /** Rows Explained */
+            rows_explained: number;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** What */
+            what: string;
+            /** Method */
+            method: string;
+            /** Why */
+            why: string;
+            /** Confidence */
+            confidence: number;
+        };
+        /** ScoreGapSettings */
+        ScoreGapSettings: {
+            /**
+             * Attribute
+             * @description Column or intersection; the audit's first when empty
+             * @default
+             */
+            attribute: string;
+            /**
+             * Group
+             * @description The one with fewest favourable decisions when empty
+             * @default
+             */
+            group: string;
+            /**
+             * Reference
+             * @description Another group, or “all others”; the attribute's own when empty
+             * @default
+             */
+            reference: string;
+            /**
+             * Explained
+             * @description Rows explained of each side; a seeded sample beyond
+             * @default 300
+             */
+            explained: number;
+            /**
+             * Walks
+             * @description Most pairs of walks a row, where values are sampled
+             * @default 512
+             */
+            walks: number;
+        };
+        /** Score_GapAsk */
+        Score_GapAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ScoreGapSettings"];
+        };
+        /**
+         * Segment
+         * @description Rows under a name: those that meet every condition.
+         */
+        Segment: {
+            /** Name */
+            name: string;
+            /** Conditions */
+            conditions: components["schemas"]["Condition"][];
+        };
+        /**
+         * Setting
+         * @description Thresholds and what they come to. ``gap``: largest less smallest over the groups of what is held equal.
+         */
+        Setting: {
+            /** Name */
+            name: string;
+            /** How */
+            how: string;
+            rule: components["schemas"]["Rule"];
+            /**
+             * Cost
+             * @description Mean cost of a row
+             */
+            cost: number;
+            /**
+             * Price
+             * @description Mean cost of a row more than under the least-cost single threshold
+             */
+            price: number;
+            /** Accuracy */
+            accuracy: number;
+            /** Selection Rate */
+            selection_rate: number;
+            /** Gaps */
+            gaps: {
+                [key: string]: number | null;
+            };
+            /** Gain */
+            gain: number;
+            /** Lose */
+            lose: number;
+            /** Groups */
+            groups: components["schemas"]["Moved"][];
         };
         /** Shapley_By_PartAsk */
         Shapley_By_PartAsk: {
@@ -4211,6 +5442,68 @@ export interface components {
             context?: components["schemas"]["Context"];
             settings?: components["schemas"]["SideSettings"];
         };
+        /**
+         * SidedGap
+         * @description How often a group gets the favourable side against its reference, in two readings; ``change``: second over first.
+         */
+        SidedGap: {
+            /**
+             * Pairing
+             * @enum {string}
+             */
+            pairing: "labels and decisions" | "training and hold-out" | "recorded and the model's";
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Reference */
+            reference: string;
+            first: components["schemas"]["Measure"];
+            second: components["schemas"]["Measure"];
+            first_ratio: components["schemas"]["Estimate"];
+            second_ratio: components["schemas"]["Estimate"];
+            change: components["schemas"]["Estimate"];
+            /** P Adjusted */
+            p_adjusted: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "wider" | "narrower" | "not told apart" | "too few" | "not defined";
+        };
+        /** SidesAsk */
+        SidesAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["SidesSettings"];
+        };
+        /** SidesResult */
+        SidesResult: {
+            /** Gaps */
+            gaps: components["schemas"]["SidedGap"][];
+            /** Splits */
+            splits: components["schemas"]["SplitShare"][];
+            /** Pairings */
+            pairings: ("labels and decisions" | "training and hold-out" | "recorded and the model's")[];
+            /** Notes */
+            notes: string[];
+            /** Rows */
+            rows: number;
+            /** Tested */
+            tested: number;
+            /** Policy */
+            policy: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** SidesSettings */
+        SidesSettings: {
+            /**
+             * Attributes
+             * @description Columns or intersections; all of the audit's when empty
+             * @default []
+             */
+            attributes: string[];
+        };
         /** Span */
         Span: {
             /** Text */
@@ -4244,6 +5537,19 @@ export interface components {
              */
             favourable: "event" | "other";
             /**
+             * Favourable Classes
+             * @description With several classes: those whose choice is favourable; the event's when empty
+             * @default []
+             */
+            favourable_classes: string[];
+            /**
+             * Favourable End
+             * @description Whether a high or a low number is the better one to get
+             * @default high
+             * @enum {string}
+             */
+            favourable_end: "high" | "low";
+            /**
              * Threshold
              * @default 0.5
              */
@@ -4253,6 +5559,11 @@ export interface components {
              * @default []
              */
             intersections: string[][];
+            /**
+             * Segments
+             * @default []
+             */
+            segments: components["schemas"]["Segment"][];
             /**
              * Holdout Values
              * @description Values of the split column that are held out
@@ -4288,11 +5599,16 @@ export interface components {
             model_event_class?: string | null;
             /**
              * @default {
+             *       "number": 1,
              *       "ratio_low": 0.8,
              *       "ratio_high": 1.25,
+             *       "difference_share": 0.1,
              *       "minimum_rows": 30,
              *       "confidence": 0.95,
-             *       "alpha": 0.05
+             *       "alpha": 0.05,
+             *       "adjustment": "false discovery rate",
+             *       "metrics": [],
+             *       "tolerances": []
              *     }
              */
             policy: components["schemas"]["FlagPolicy"];
@@ -4307,6 +5623,23 @@ export interface components {
              *     }
              */
             wording: components["schemas"]["Wording"];
+        };
+        /**
+         * SplitShare
+         * @description One group in one split of the table: its share of the rows, and how often the favourable outcome is recorded.
+         */
+        SplitShare: {
+            /** Split */
+            split: string;
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            share: components["schemas"]["Estimate"];
+            /** @description Share of rows whose outcome the favourable decision is meant for */
+            outcome: components["schemas"]["Estimate"];
         };
         /** SpreadAsk */
         SpreadAsk: {
@@ -4420,6 +5753,18 @@ export interface components {
              * @description Mean output with the first features known and no other
              */
             alone: number;
+        };
+        /**
+         * Stratum
+         * @description ``group`` and ``reference`` within the stratum; a rate's intervals are Wilson's.
+         */
+        Stratum: {
+            /** Stratum */
+            stratum: string;
+            group: components["schemas"]["Measure"];
+            reference: components["schemas"]["Measure"];
+            ratio: components["schemas"]["Estimate"];
+            difference: components["schemas"]["Estimate"];
         };
         /**
          * Stretch
@@ -4721,6 +6066,80 @@ export interface components {
                 [key: string]: unknown;
             } | null;
         };
+        /** ThresholdResult */
+        ThresholdResult: {
+            /** Attribute */
+            attribute: string;
+            /** Histograms */
+            histograms: components["schemas"]["Histogram"][];
+            /** Steps */
+            steps: number;
+            /** @description The decision rule in force */
+            current: components["schemas"]["Setting"];
+            /**
+             * Settings
+             * @description Least cost, one for all, first; then each aim
+             */
+            settings: components["schemas"]["Setting"][];
+            /** Frontier */
+            frontier: components["schemas"]["FrontierPoint"][];
+            /**
+             * Gap
+             * @enum {string}
+             */
+            gap: "selection rate" | "true positive rate" | "false positive rate" | "accuracy";
+            /** False Positive */
+            false_positive: number;
+            /** False Negative */
+            false_negative: number;
+            /**
+             * Favourable
+             * @enum {string}
+             */
+            favourable: "event" | "other";
+            /** Minimum Rows */
+            minimum_rows: number;
+            /**
+             * Few
+             * @description Groups with fewer rows of a class than the policy's minimum
+             */
+            few: string[];
+            /** Rows */
+            rows: number;
+        };
+        /** ThresholdSettings */
+        ThresholdSettings: {
+            /**
+             * Attribute
+             * @description Column or intersection whose groups are weighed; the audit's first when empty
+             * @default
+             */
+            attribute: string;
+            /**
+             * False Positive
+             * @description Cost of predicting the event where it did not happen
+             * @default 1
+             */
+            false_positive: number;
+            /**
+             * False Negative
+             * @description Cost of not predicting it where it happened
+             * @default 1
+             */
+            false_negative: number;
+            /**
+             * Gap
+             * @description Whose gap the frontier sets against the cost
+             * @default selection rate
+             * @enum {string}
+             */
+            gap: "selection rate" | "true positive rate" | "false positive rate" | "accuracy";
+        };
+        /** ThresholdsAsk */
+        ThresholdsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ThresholdSettings"];
+        };
         /** TiltAsk */
         TiltAsk: {
             context?: components["schemas"]["Context"];
@@ -4730,6 +6149,8 @@ export interface components {
         TiltResult: {
             /** Rows */
             rows: number;
+            /** Attributes */
+            attributes: components["schemas"]["Attribute"][];
             /** Groups */
             groups: components["schemas"]["Group"][];
             /** Disparities */
@@ -4739,12 +6160,50 @@ export interface components {
             policy: components["schemas"]["FlagPolicy"];
             /** Decisions */
             decisions: string;
+            beside?: components["schemas"]["zerotilt__core__groups__tilt__Beside"] | null;
         };
         /**
          * TiltSettings
-         * @description Nothing to choose yet but the flag policy, which is the audit's own.
+         * @description The flag policy is the audit's own.
          */
-        TiltSettings: Record<string, never>;
+        TiltSettings: {
+            /**
+             * Attributes
+             * @description Columns, or intersections as “a · b”; all of the audit's when empty
+             * @default []
+             */
+            attributes: string[];
+            /**
+             * Reference
+             * @description Where none is chosen for an attribute, the largest group is the reference
+             * @default chosen
+             * @enum {string}
+             */
+            reference: "chosen" | "largest" | "best-off" | "all others";
+            /**
+             * References
+             * @description Chosen here, before those of the columns
+             * @default []
+             */
+            references: components["schemas"]["Reference"][];
+        };
+        /**
+         * Tolerance
+         * @description Limits of one metric, where they are not the policy's.
+         */
+        Tolerance: {
+            /** Metric */
+            metric: string;
+            /** Ratio Low */
+            ratio_low?: number | null;
+            /** Ratio High */
+            ratio_high?: number | null;
+            /**
+             * Difference
+             * @description Largest difference either way, in the metric's own unit; then the ratio is not judged
+             */
+            difference?: number | null;
+        };
         /** Total */
         Total: {
             /** Feature */
@@ -4800,6 +6259,115 @@ export interface components {
              * @default unfavourable decision
              */
             unfavourable: string;
+        };
+        /**
+         * Change
+         * @description One way: the case with some columns changed, asked of the model.
+         */
+        zerotilt__core__counterfactuals__change__Change: {
+            /** Changed */
+            changed: components["schemas"]["Difference"][];
+            /** Columns */
+            columns: number;
+            /**
+             * Distance
+             * @description Gower distance from the case, 0 to 1
+             */
+            distance: number;
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number;
+        };
+        /**
+         * Beside
+         * @description The same feature in the model or rows read alongside. ``difference``: alongside less here.
+         */
+        zerotilt__core__drivers__ranking__Beside: {
+            permutation: components["schemas"]["Estimate"];
+            /** Rank */
+            rank: number;
+            /** Evidence Of Use */
+            evidence_of_use: boolean;
+            difference: components["schemas"]["Estimate"];
+        };
+        /** CurvePoint */
+        zerotilt__core__groups__opened__CurvePoint: {
+            /** Side */
+            side: string;
+            /** Threshold */
+            threshold: number;
+            /** True Positive Rate */
+            true_positive_rate: number;
+            /** False Positive Rate */
+            false_positive_rate: number;
+            /** Positive Predictive Value */
+            positive_predictive_value: number | null;
+        };
+        /** Beside */
+        zerotilt__core__groups__tilt__Beside: {
+            /** Rows */
+            rows: number;
+            /**
+             * Shared
+             * @description The same rows are read in both
+             */
+            shared: boolean;
+            /** Costs */
+            costs: components["schemas"]["Cost"][];
+        };
+        /**
+         * Change
+         * @description The same comparison in the reading alongside, and what became of the gap.
+         */
+        zerotilt__core__groups__tilt__Change: {
+            /** Ratio */
+            ratio: number | null;
+            /** Difference */
+            difference: number | null;
+            /** @description This ratio over the one alongside */
+            ratio_change: components["schemas"]["Estimate"];
+            difference_change: components["schemas"]["Estimate"];
+            /** P Value */
+            p_value: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "wider" | "narrower" | "not told apart" | "not defined";
+        };
+        /** CurvePoint */
+        zerotilt__core__response__partial__CurvePoint: {
+            /**
+             * Position
+             * @description Place on the axis; null for levels and for missing
+             */
+            position: number | null;
+            /** Label */
+            label: string;
+            /** Mean */
+            mean: number;
+            /** Mean Low */
+            mean_low: number;
+            /** Mean High */
+            mean_high: number;
+            /** P10 */
+            p10: number;
+            /** P25 */
+            p25: number;
+            /** P50 */
+            p50: number;
+            /** P75 */
+            p75: number;
+            /** P90 */
+            p90: number;
+            /**
+             * Support
+             * @description Rows near this point, or at this level
+             */
+            support: number;
+            /** Scarce */
+            scarce: boolean;
         };
     };
     responses: never;
@@ -5842,6 +7410,216 @@ export interface operations {
             };
         };
     };
+    read_lattice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LatticeAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_LatticeResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_one_group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["One_GroupAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_OpenedResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_score_gap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Score_GapAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ScoreGapResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_given: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_GivenResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_sides: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SidesAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SidesResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    read_thresholds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThresholdsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ThresholdResult_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     glance_api_audits__audit_id__glance_post: {
         parameters: {
             query?: never;
@@ -6386,6 +8164,210 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Spec"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    propose_api_audits__audit_id__guide_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answers"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    policies_api_audits__audit_id__policies_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_policy_api_audits__audit_id__policy_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPolicy"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spec"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    compare_api_audits__audit_id__compared_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Compared"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spec"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    rules_api_audits__audit_id__models__model_id__rules_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+                model_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleView"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    change_rule_api_audits__audit_id__models__model_id__rule_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+                model_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleView"];
                 };
             };
             /** @description Validation Error */

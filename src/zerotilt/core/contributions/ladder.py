@@ -68,11 +68,11 @@ def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> 
     case = subject.case(settings.row, settings.edits)
     found = explain(subject, case, seed, work, settings.method, most_pairs=4_096, groups=settings.groups)
     outputs = subject.model.outputs(case)[0]
-    spec = subject.spec
+    spec, cut = subject.spec, subject.cut_at(settings.row)
     # what happened to the case did not happen to an edited one
     actual = None if settings.edits else subject.table.texts(spec.outcome.name)[settings.row]
     event = subject.task is Task.binary
-    predicted = bool(outputs[0] >= spec.threshold) if event else None
+    predicted = bool(outputs[0] >= cut) if event else None
     happened = {True: spec.event, False: subject.classes[subject.column] if subject.classes else None}[event]
     order = np.argsort(-np.abs(found.values[0]), kind="stable")
     return LadderResult(
@@ -82,7 +82,7 @@ def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> 
         prediction=float(found.output[0]),
         probability=None if subject.task is Task.regression else float(outputs[subject.column]),
         output=subject.scale,
-        threshold=subject.threshold,
+        threshold=subject.on_scale(cut) if event else None,
         predicted=predicted,
         favoured=predicted == (spec.favourable == "event") if event else None,
         chosen=subject.classes[int(outputs.argmax())] if subject.classes else None,

@@ -75,13 +75,14 @@ class _Search:
     subject: Subject
     case: Frame
     own: int
+    cut: float
     wanted: int | None
     values: dict[str, NDArray]
     where: Space
     support: Support
 
     def turned(self, outputs: NDArray[np.float64]) -> NDArray[np.bool_]:
-        decided = self.subject.decided(outputs)
+        decided = self.subject.decided(outputs, self.cut)
         return decided != self.own if self.wanted is None else decided == self.wanted
 
     def towards(self, outputs: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -107,11 +108,13 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     """
     case = subject.case(settings.row)
     outputs = subject.model.outputs(case)
-    own = int(subject.decided(outputs)[0])
+    cut = subject.cut_at(settings.row)
+    own = int(subject.decided(outputs, cut)[0])
     search = _Search(
         subject,
         case,
         own,
+        cut,
         _wanted(subject, settings, own),
         _values(subject, settings, case),
         space(subject.frame),
@@ -287,7 +290,7 @@ def _result(search: _Search, one: Frame, away: float) -> Change:
         changed=changed,
         columns=len(changed),
         distance=away,
-        decision=search.subject.decision_named(int(search.subject.decided(outputs)[0])),
+        decision=search.subject.decision_named(int(search.subject.decided(outputs, search.cut)[0])),
         output=float(search.subject.output(one)[0]),
     )
 

@@ -68,7 +68,8 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
             todo="Choose a column with levels, or read its response curve.",
         )
     levels = levels[np.sort(np.argsort(-sizes, kind="stable")[:MOST_LEVELS])]
-    before = subject.decided(subject.outputs[chosen])
+    cuts = subject.cuts[chosen]
+    before = subject.decided(subject.outputs[chosen], cuts)
     was = subject.own_output[chosen]
     confidence = subject.spec.policy.confidence
     ever = np.zeros(frame.rows, bool)
@@ -78,7 +79,8 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
     for there in levels:
         asked = np.flatnonzero(column != there)
         moved = frame.take(asked).replace(feature, np.full(len(asked), there, dtype=column.dtype))
-        after = subject.decided(subject.model.outputs(moved))
+        # where the thresholds go by this very column, the row is decided as one of the group it is asked as
+        after = subject.decided(subject.model.outputs(moved), subject.cut_for(feature, _label(there), cuts[asked]))
         change = subject.output(moved) - was[asked]
         turned = after != before[asked]
         ever[asked[turned]] = True

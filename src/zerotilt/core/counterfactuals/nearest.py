@@ -58,8 +58,8 @@ def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: W
     Refused : all rows are decided alike.
     """
     case = subject.case(settings.row)
-    own = int(subject.decided(subject.model.outputs(case))[0])
-    decisions = subject.decided(subject.outputs)
+    own = int(subject.decided(subject.model.outputs(case), subject.cut_at(settings.row))[0])
+    decisions = subject.decided(subject.outputs, subject.cuts)
     other = np.flatnonzero(decisions != own)
     if not len(other):
         raise Refused(

@@ -83,11 +83,12 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
         if not column:
             raise Refused("column: no column makes groups.", todo="Name a column, or mark one as a group in Intake.")
         subject.spec.column(column)
-        labels, codes = membership.groups(subject.spec, subject.table, rows, (column,))
+        grouping = membership.grouping(subject.spec, subject.table, rows, (column,))
+        members = {label: grouping.mask(i) for i, label in enumerate(grouping.labels) if grouping.mask(i).any()}
         one = explain(subject, rows, seed, work, most_pairs=settings.walks)
         found = [one]
-        parts = [label for i, label in enumerate(labels) if (codes == i).any()]
-        values = [one.values[codes == i] for i in range(len(labels)) if (codes == i).any()]
+        parts = list(members)
+        values = [one.values[mask] for mask in members.values()]
     reach = normal_quantile(subject.spec.policy.confidence)
     means = []
     for part, own in zip(parts, values, strict=True):

@@ -54,7 +54,7 @@ class _Shared:
     outcome: NDArray
     reference: Background
     loss: Loss
-    threshold: float
+    threshold: NDArray[np.float64]
     seed: int
 
 
@@ -70,7 +70,7 @@ def share_out(subject: Subject, settings: LossShapleySettings, seed: int, work: 
     rows = np.sort(np.random.default_rng(seed).permutation(subject.n)[:n])
     reference = background(subject.frame, subject.weights, settings.background, seed)
     frame = subject.frame.take(rows)
-    shared = _Shared(subject.model, frame, subject.outcome[rows], reference, loss, subject.spec.threshold, seed)
+    shared = _Shared(subject.model, frame, subject.outcome[rows], reference, loss, subject.cuts[rows], seed)
     pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
     done = work.spread(_walk, shared, pieces, "rows walked", [last - first for first, last in pieces])
     steps = np.concatenate(list(done))
@@ -132,7 +132,8 @@ def _walk(shared: _Shared, piece: tuple[int, int]) -> NDArray[np.float64]:
         outputs = shared.predictor.outputs(Frame(columns)).reshape(len(known), b, -1)
         mean = np.einsum("b,sbk->sk", shared.reference.weights, outputs)
         outcome = np.repeat(shared.outcome[block], 2 * (p + 1))
-        lost = per_row(shared.loss, shared.predictor.task, outcome, mean, shared.threshold)
+        cuts = np.repeat(shared.threshold[block], 2 * (p + 1))
+        lost = per_row(shared.loss, shared.predictor.task, outcome, mean, cuts)
         gained = -np.diff(lost.reshape(len(block), 2, p + 1), axis=2)
         ahead = np.take_along_axis(gained[:, 0], place, axis=1)
         behind = np.take_along_axis(gained[:, 1], p - 1 - place, axis=1)

@@ -54,7 +54,7 @@ def per_row(
     task: Task,
     outcome: NDArray,
     outputs: NDArray[np.float64],
-    threshold: float = 0.5,
+    threshold: NDArray[np.float64] | float = 0.5,
     weights: NDArray[np.float64] | None = None,
 ) -> NDArray[np.float64]:
     """A value for each row whose weighted mean is the loss, shape (n,).

@@ -31,7 +31,7 @@ class _Shared:
     frame: Frame
     outcome: NDArray
     loss: Loss
-    threshold: float
+    threshold: NDArray[np.float64] | float
     weights: NDArray[np.float64]
     of_class: int | None
     seed: int
@@ -49,7 +49,7 @@ def permute(
     frame: Frame,
     outcome: NDArray,
     loss: Loss,
-    threshold: float,
+    threshold: NDArray[np.float64] | float,
     repeats: int,
     seed: int,
     work: Work,

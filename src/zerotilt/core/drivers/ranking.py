@@ -158,7 +158,7 @@ def _shuffled(subject: Subject, settings: DriversSettings, loss: Loss, seed: int
         frame,
         subject.outcome[kept],
         loss,
-        subject.spec.threshold,
+        subject.cuts[kept],
         settings.repeats,
         seed,
         work,

@@ -7,16 +7,17 @@ counts (Kish 1965: n = (Σw)² / Σw²).
 
 from __future__ import annotations
 
-from typing import NamedTuple
+import math
+from typing import Literal, NamedTuple
 
 import numpy as np
+from numba import njit
 from numpy.typing import ArrayLike, NDArray
 from scipy import stats
 
 DRAWS = 2_000
-BINNED_FROM = 10_000
-BINS = 1_000
-WEIGHT_STRATA = 25
+STEPS = 48
+"""Halvings in search of an interval's end."""
 
 
 class Interval(NamedTuple):
@@ -46,12 +47,112 @@ def wilson(x: ArrayLike, n: ArrayLike, confidence: float = 0.95) -> Interval:
     return Interval(np.where(empty, np.nan, p), np.where(empty, np.nan, low), np.where(empty, np.nan, high))
 
 
-def newcombe(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, confidence: float = 0.95) -> Interval:
-    """Interval of the difference x1/n1 − x2/n2 from two Wilson intervals (Newcombe 1998, method 10)."""
-    p1, l1, u1 = wilson(x1, n1, confidence)
-    p2, l2, u2 = wilson(x2, n2, confidence)
-    gap = p1 - p2
-    return Interval(gap, gap - np.sqrt((p1 - l1) ** 2 + (u2 - p2) ** 2), gap + np.sqrt((u1 - p1) ** 2 + (p2 - l2) ** 2))
+def mee(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, confidence: float = 0.95) -> Interval:
+    """Interval of the difference x1/n1 − x2/n2: all differences that the score test does not reject (Mee 1984).
+
+    The rates under each difference are the maximum-likelihood ones (Farrington &
+    Manning 1990). It leaves zero out exactly where :func:`score_test` rejects.
+    """
+    sides = x1, n1, x2, n2 = np.broadcast_arrays(*(np.asarray(v, float) for v in (x1, n1, x2, n2)))
+    empty = (n1 <= 0) | (n2 <= 0)
+    safe = [np.where(empty, v, side) for v, side in zip((1.0, 2.0, 1.0, 2.0), sides, strict=True)]
+    ends = _ends(_mee_end, safe, normal_quantile(confidence))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        value = x1 / n1 - x2 / n2
+    low, high = np.minimum(ends[0], value), np.maximum(ends[1], value)
+    return Interval(*(np.where(empty, np.nan, v) for v in (value, low, high)))
+
+
+@njit(cache=True, nogil=True)
+def _score_of_difference(x1, n1, x2, n2, d):
+    """(p̂1 − p̂2 − d) over its standard error under the difference d."""
+    size, r1, r2 = n2 / n1, x1 / n1, x2 / n2
+    a, b = 1 + size, -(1 + size + r1 + size * r2 + d * (size + 2))
+    c, e = d * d + d * (2 * r1 + size + 1) + r1 + size * r2, -r1 * d * (1 + d)
+    v = (b / (3 * a)) ** 3 - b * c / (6 * a * a) + e / (2 * a)
+    u = math.sqrt(max((b / (3 * a)) ** 2 - c / (3 * a), 0.0)) * (-1.0 if v < 0 else 1.0)
+    turn = (math.pi + math.acos(min(max(v / u**3, -1.0), 1.0) if u != 0 else 0.0)) / 3
+    p1 = min(max(2 * u * math.cos(turn) - b / (3 * a), 0.0), 1.0)
+    p2 = min(max(p1 - d, 0.0), 1.0)
+    return _in_errors(r1 - r2 - d, p1 * (1 - p1) / n1 + p2 * (1 - p2) / n2)
+
+
+@njit(cache=True, nogil=True)
+def _score_of_ratio(x1, n1, x2, n2, ratio):
+    """(p̂1 − ratio·p̂2) over its standard error under the ratio."""
+    a, b, c = (n1 + n2) * ratio, -(ratio * (n1 + x2) + x1 + n2), x1 + x2
+    p2 = min(max((-b - math.sqrt(max(b * b - 4 * a * c, 0.0))) / (2 * a), 0.0), 1.0)
+    p1 = min(max(ratio * p2, 0.0), 1.0)
+    return _in_errors(x1 / n1 - ratio * x2 / n2, p1 * (1 - p1) / n1 + ratio**2 * p2 * (1 - p2) / n2)
+
+
+@njit(cache=True, nogil=True)
+def _score_of_area(value, true, n1, n0):
+    """How far an AUC is from a true one in the standard errors that the true one implies (Hanley & McNeil 1982)."""
+    rows = (n1 + n0) / 2 - 1
+    spread = true * (1 - true) * (1 + rows * (1 - true) / (2 - true) + rows * true / (1 + true))
+    return _in_errors(value - true, spread / max(n1 * n0, 1.0))
+
+
+@njit(cache=True, nogil=True)
+def _in_errors(gap, variance):
+    """A gap in standard errors; endless where there is a gap and no spread."""
+    spread = math.sqrt(max(variance, 0.0))
+    if spread > 1e-12:
+        return gap / spread
+    return 0.0 if abs(gap) <= 1e-12 else math.copysign(math.inf, gap)
+
+
+@njit(cache=True, nogil=True)
+def _mee_end(x1, n1, x2, n2, wanted):
+    low, high = -1.0, 1.0
+    for _ in range(STEPS):
+        middle = (low + high) / 2
+        if _score_of_difference(x1, n1, x2, n2, middle) > wanted:
+            low = middle
+        else:
+            high = middle
+    return (low + high) / 2
+
+
+@njit(cache=True, nogil=True)
+def _koopman_end(x1, n1, x2, n2, wanted):
+    low, high = -18.0, 18.0  # of the logarithm
+    for _ in range(STEPS):
+        middle = (low + high) / 2
+        if _score_of_ratio(x1, n1, x2, n2, math.exp(middle)) > wanted:
+            low = middle
+        else:
+            high = middle
+    return math.exp((low + high) / 2)
+
+
+@njit(cache=True, nogil=True)
+def _area_end(value, n1, n0, unused, wanted):
+    low, high = 0.0, 1.0
+    for _ in range(STEPS):
+        middle = (low + high) / 2
+        if _score_of_area(value, middle, n1, n0) > wanted:
+            low = middle
+        else:
+            high = middle
+    return (low + high) / 2
+
+
+def _ends(end, sides, z: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Where the score crosses z and −z, element by element."""
+    flat = [np.ascontiguousarray(side, float).ravel() for side in sides]
+    low, high = np.empty((2, len(flat[0])))
+    for i, cells in enumerate(zip(*flat, strict=True)):
+        low[i], high[i] = end(*cells, z), end(*cells, -z)
+    return low.reshape(np.shape(sides[0])), high.reshape(np.shape(sides[0]))
+
+
+def _over(gap: NDArray, variance: NDArray) -> NDArray[np.float64]:
+    """A gap in standard errors; endless where there is a gap and no spread."""
+    spread = np.sqrt(np.maximum(variance, 0))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(spread > 1e-12, gap / spread, np.where(np.abs(gap) > 1e-12, np.sign(gap) * np.inf, 0.0))
 
 
 class RatioInterval(NamedTuple):
@@ -84,6 +185,105 @@ def katz(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, confidence:
     return RatioInterval(*(np.where(empty, np.nan, v) for v in (value, low, high)), zero & ~empty)
 
 
+def koopman(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, confidence: float = 0.95) -> RatioInterval:
+    """Interval of the ratio (x1/n1) / (x2/n2): all ratios that the score test does not reject (Koopman 1984).
+
+    It leaves one out exactly where :func:`score_test` rejects. Where no row of
+    the second side counts the ratio has no upper limit; there, and for the
+    estimate wherever a rate is zero, :func:`katz` with 0.5 in all four cells is
+    taken, so that every ratio is a number. ``corrected`` says where.
+    """
+    sides = x1, n1, x2, n2 = np.broadcast_arrays(*(np.asarray(v, float) for v in (x1, n1, x2, n2)))
+    plain = katz(x1, n1, x2, n2, confidence)
+    tiny = 1e-12
+    none, zero = x2 <= tiny, (x1 <= tiny) | (x2 <= tiny)
+    usable = ~none & (n1 > 0) & (n2 > 0)
+    safe = [np.where(usable, side, v) for v, side in zip((1.0, 2.0, 1.0, 2.0), sides, strict=True)]
+    ends = _ends(_koopman_end, safe, normal_quantile(confidence))
+    low = np.where(x1 <= tiny, 0.0, ends[0])
+    low, high = np.minimum(low, plain.value), np.maximum(ends[1], plain.value)
+    low, high = np.where(usable, low, plain.low), np.where(usable, high, plain.high)
+    return RatioInterval(plain.value, low, high, zero & (n1 > 0) & (n2 > 0))
+
+
+def mean(value: ArrayLike, error: ArrayLike, skew: ArrayLike, n: ArrayLike, confidence: float = 0.95) -> Interval:
+    """Interval of a mean from its standard error, with its skewness taken into account (Hall 1992).
+
+    Parameters
+    ----------
+    skew : third central moment of one row over its standard deviation cubed.
+    n : rows. NaN where there are fewer than two.
+    """
+    value, error, skew, n = (np.asarray(v, float) for v in (value, error, skew, n))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        a = skew / np.sqrt(n)
+        t = stats.t.ppf(0.5 + confidence / 2, np.maximum(n - 1, 1))
+        small = np.abs(a) < 1e-6
+        slope = np.where(small, 1.0, a)
+        # the inverse of g(T) = T + a·T²/3 + a²·T³/27 + a/6
+        ends = [np.where(small, end, 3 / slope * (np.cbrt(1 + slope * (end - slope / 6)) - 1)) for end in (t, -t)]
+        low, high = np.minimum(value - error * ends[0], value), np.maximum(value - error * ends[1], value)
+    few = ~(n >= 2)
+    return Interval(np.where(n > 0, value, np.nan), np.where(few, np.nan, low), np.where(few, np.nan, high))
+
+
+def area(value: ArrayLike, variance: ArrayLike, n1: ArrayLike, n0: ArrayLike, confidence: float = 0.95) -> Interval:
+    """Interval of an AUC from its variance (DeLong et al. 1988) on the log-odds scale (Pepe 2003).
+
+    Where the ranking is perfect that variance is nothing and says nothing; there
+    the interval is Newcombe's (2006, method 5). ``n1``, ``n0``: rows with and without the event.
+    """
+    value, variance, n1, n0 = np.broadcast_arrays(*(np.asarray(v, float) for v in (value, variance, n1, n0)))
+    z = normal_quantile(confidence)
+    perfect = (value >= 1 - 1e-9) | (value <= 1e-9) | (variance <= 0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        middle = np.log(value) - np.log1p(-value)
+        half = z * np.sqrt(variance) / (value * (1 - value))
+        low, high = 1 / (1 + np.exp(half - middle)), 1 / (1 + np.exp(-half - middle))
+    known = [np.where(np.isfinite(one), one, 0.5) for one in (value, n1, n0)]
+    ends = _ends(_area_end, (*known, known[0]), z)
+    low, high = np.where(perfect, np.minimum(ends[0], value), low), np.where(perfect, np.maximum(ends[1], value), high)
+    unknown = ~np.isfinite(value)
+    return Interval(value, np.where(unknown, np.nan, low), np.where(unknown, np.nan, high))
+
+
+def between(first: Interval, second: Interval) -> Interval:
+    """Interval of a difference from the intervals of its two independent sides (Zou & Donner 2008)."""
+    p1, l1, u1 = first
+    p2, l2, u2 = second
+    gap = p1 - p2
+    return Interval(gap, gap - np.sqrt((p1 - l1) ** 2 + (u2 - p2) ** 2), gap + np.sqrt((u1 - p1) ** 2 + (p2 - l2) ** 2))
+
+
+def over(first: Interval, second: Interval) -> Interval:
+    """Interval of a ratio from the intervals of its two independent sides (Donner & Zou 2012).
+
+    NaN unless all of both intervals is above zero, since only then the ratio has two limits.
+    """
+    p1, l1, u1 = (np.asarray(v, float) for v in first)
+    p2, l2, u2 = (np.asarray(v, float) for v in second)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        both = p1 * p2
+        low = (both - np.sqrt(np.maximum(both**2 - l1 * u2 * (2 * p1 - l1) * (2 * p2 - u2), 0))) / (u2 * (2 * p2 - u2))
+        high = (both + np.sqrt(np.maximum(both**2 - u1 * l2 * (2 * p1 - u1) * (2 * p2 - l2), 0))) / (l2 * (2 * p2 - l2))
+        # an upper side more than twice its estimate away turns the formula over; on the log scale it holds
+        wide = (u2 >= 2 * p2) | ~np.isfinite(low)
+        logs = between(*(Interval(np.log(p), np.log(lo), np.log(hi)) for p, lo, hi in ((p1, l1, u1), (p2, l2, u2))))
+        low, high = np.where(wide, np.exp(logs.low), low), np.where(wide, np.exp(logs.high), high)
+        value = p1 / p2
+    defined = (l1 > 0) & (l2 > 0)
+    return Interval(*(np.where(defined, v, np.nan) for v in (value, low, high)))
+
+
+def tested(gap: Interval, confidence: float) -> NDArray[np.float64]:
+    """Two-sided p-value of no difference, from the side of the interval that faces zero."""
+    value, low, high = (np.asarray(v, float) for v in gap)
+    z = normal_quantile(confidence)
+    facing = np.where(value > 0, value - low, high - value)
+    p = 2 * stats.norm.sf(np.abs(_over(value * z, facing**2)))
+    return np.where(np.isfinite(value) & np.isfinite(facing), p, np.nan)
+
+
 def score_test(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike) -> NDArray[np.float64]:
     """Two-sided p-value of equal rates: the score test with the pooled rate (Pearson 1900), no continuity correction.
 
@@ -98,13 +298,27 @@ def score_test(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike) -> ND
     return np.where((n1 <= 0) | (n2 <= 0), np.nan, p)
 
 
-def adjust(p_values: ArrayLike) -> NDArray[np.float64]:
-    """p-values adjusted for the false discovery rate (Benjamini & Hochberg 1995). NaN stays NaN and counts for nothing."""
+Adjustment = Literal["false discovery rate", "Holm", "Bonferroni", "none"]
+
+
+def adjust(p_values: ArrayLike, how: Adjustment = "false discovery rate") -> NDArray[np.float64]:
+    """p-values adjusted for how many there are. NaN stays NaN and counts for nothing.
+
+    For the share of false alarms among the flagged (Benjamini & Hochberg 1995), or
+    for the chance of any false alarm (Holm 1979; Bonferroni, Dunn 1961).
+    """
     p = np.asarray(p_values, float)
     out = np.full(p.shape, np.nan)
     known = np.flatnonzero(np.isfinite(p))
-    if len(known):
+    if not len(known):
+        return out
+    if how == "false discovery rate":
         out[known] = stats.false_discovery_control(p[known], method="bh")
+    elif how == "Holm":
+        order = known[np.argsort(p[known], kind="stable")]
+        out[order] = np.minimum(np.maximum.accumulate(p[order] * np.arange(len(order), 0, -1)), 1)
+    else:
+        out[known] = np.minimum(p[known] * (len(known) if how == "Bonferroni" else 1), 1)
     return out
 
 
@@ -153,40 +367,6 @@ def auc(
     of_positive, of_negative = placements(scores, outcome, weights)
     value = float(np.average(of_positive, weights=w[outcome]))
     return value, _variance_of_mean(of_positive, w[outcome]) + _variance_of_mean(of_negative, w[~outcome])
-
-
-def bootstrap_means(
-    values: NDArray[np.float64], weights: NDArray[np.float64] | None, seed: int, draws: int = DRAWS
-) -> NDArray[np.float64]:
-    """Means of ``draws`` resamples with replacement (Efron 1979), shape (draws, columns) for values (n, columns).
-
-    Above ten thousand rows, rows are first joined, in the order of their weight
-    and of the first column, into a thousand bins, and resamples draw how many rows fall into
-    each; what varies within a thousandth of the rows is left out. Memory is
-    bounded: resamples are drawn in blocks of about four million indices.
-    """
-    n = len(values)
-    w = np.ones(n) if weights is None else weights
-    weighted = values * w[:, None]
-    rng = np.random.default_rng(seed)
-    if n > BINNED_FROM:
-        starts = np.linspace(0, n, BINS, endpoint=False).astype(int)
-        # rows of one bin must be alike in weight as well, or the spread of weights would be lost
-        stratum = np.zeros(n) if weights is None else np.argsort(np.argsort(w, kind="stable")) * WEIGHT_STRATA // n
-        order = np.lexsort((values[:, 0], stratum))
-        sizes = np.diff([*starts, n])
-        means = np.add.reduceat(np.column_stack([weighted, w])[order], starts, axis=0) / sizes[:, None]
-        drawn = rng.multinomial(n, sizes / n, size=draws) @ means
-        return drawn[:, :-1] / drawn[:, -1:]
-    out = np.empty((draws, values.shape[1]))
-    block = max(1, 4_000_000 // max(n, 1))
-    for start in range(0, draws, block):
-        size = min(block, draws - start)
-        picked = rng.integers(0, n, size=(size, n))
-        mass = w[picked].sum(axis=1)
-        for column in range(values.shape[1]):
-            out[start : start + size, column] = weighted[:, column][picked].sum(axis=1) / mass
-    return out
 
 
 def percentile(draws: NDArray[np.float64], confidence: float) -> tuple[float, float]:

@@ -1,8 +1,7 @@
-"""The measures of a set of rows: which rows count, among which. Defined once for performance and for groups."""
+"""The metrics of a set of rows: which rows count, among which. Defined once for performance and for groups."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
@@ -11,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core.groups import intervals
-from zerotilt.core.spec import Frozen
-from zerotilt.core.subject import Subject
+from zerotilt.core.groups.membership import JOIN
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Frozen, Task
 
 MetricName = Literal[
     "base_rate",
@@ -25,10 +24,23 @@ MetricName = Literal[
     "false_negative_rate",
     "positive_predictive_value",
     "negative_predictive_value",
+    "class_share",
+    "macro_true_positive_rate",
+    "macro_positive_predictive_value",
     "auc",
     "brier_score",
     "log_loss",
+    "mean_score",
+    "calibration_error",
+    "mean_rank",
+    "mean_rank_error",
+    "mean_prediction",
+    "mean_outcome",
+    "mean_error",
+    "mae",
+    "rmse",
 ]
+Kind = Literal["rate", "macro", "area", "mean", "root", "calibration"]
 LOSS_CLIP = 1e-15
 Mask = NDArray[np.bool_]
 
@@ -48,32 +60,63 @@ class Measure(Estimate):
     of: int = Field(description="Rows that the metric can be read from; for AUC the smaller class")
 
 
+def estimate(value: float, low: float, high: float) -> Estimate:
+    """NaN has no place in a result: what is not defined is null."""
+    numbers = [float(one) for one in (value, low, high)]
+    if not np.isfinite(numbers[0]):
+        return Estimate(value=None, low=None, high=None)
+    return Estimate(
+        **dict(zip(("value", "low", "high"), (n if np.isfinite(n) else None for n in numbers), strict=True))
+    )
+
+
 @dataclass(frozen=True)
 class Metric:
     name: MetricName
     label: str
     meaning: str
-    kind: Literal["rate", "auc", "mean"]
+    kind: Kind
     counted: Callable[[Mask, Mask, Mask], Mask] | None = None
     among: Callable[[Mask, Mask, Mask], Mask] | None = None
+    tasks: tuple[Task, ...] = (Task.binary,)
+    each_class: bool = False
+    """With several classes, read of every class apart."""
+    signed: bool = False
+    """Can be negative or has no zero of its own: compared by its difference, not by a ratio."""
+    unit: Literal["share", "number", "outcome", "rank"] = "number"
 
     @property
     def short(self) -> str:
         """For the head of a narrow column."""
-        return {"positive_predictive_value": "PPV", "negative_predictive_value": "NPV"}.get(self.name, self.label)
+        return {
+            "positive_predictive_value": "PPV",
+            "negative_predictive_value": "NPV",
+            "macro_true_positive_rate": "Macro TPR",
+            "macro_positive_predictive_value": "Macro PPV",
+        }.get(self.name, self.label)
 
     @property
     def phrase(self) -> str:
         """The label inside a sentence; names and initials keep their capitals."""
-        return self.label if self.name in ("auc", "brier_score") else self.label[0].lower() + self.label[1:]
+        return (
+            self.label if self.name in ("auc", "brier_score", "mae", "rmse") else self.label[0].lower() + self.label[1:]
+        )
 
 
-def _rate(name: MetricName, label: str, meaning: str, counted, among) -> Metric:
-    return Metric(name, label, meaning, "rate", counted, among)
+CLASSES = (Task.several, Task.ordered)
+EVERY = (Task.binary, *CLASSES)
+
+
+def _rate(name: MetricName, label: str, meaning: str, counted, among, tasks=EVERY, each_class=True) -> Metric:
+    return Metric(name, label, meaning, "rate", counted, among, tasks, each_class, unit="share")
 
 
 def _all(y: Mask, d: Mask, f: Mask) -> Mask:
     return np.ones_like(y)
+
+
+def _mean(name: MetricName, label: str, meaning: str, task: Task, unit, signed: bool = True) -> Metric:
+    return Metric(name, label, meaning, "mean", tasks=(task,), signed=signed, unit=unit)
 
 
 # y: the event happened; d: the event was predicted; f: the decision was favourable
@@ -82,9 +125,14 @@ METRICS: dict[str, Metric] = {
     for metric in (
         _rate("base_rate", "Base rate", "share of rows in which the event happened", lambda y, d, f: y, _all),
         _rate(
-            "selection_rate", "Selection rate", "share of rows with the favourable decision", lambda y, d, f: f, _all
+            "selection_rate",
+            "Selection rate",
+            "share of rows with the favourable decision",
+            lambda y, d, f: f,
+            _all,
+            each_class=False,
         ),
-        _rate("accuracy", "Accuracy", "share of rows decided rightly", lambda y, d, f: y == d, _all),
+        _rate("accuracy", "Accuracy", "share of rows decided rightly", lambda y, d, f: y == d, _all, each_class=False),
         _rate(
             "true_positive_rate",
             "True positive rate",
@@ -127,11 +175,95 @@ METRICS: dict[str, Metric] = {
             lambda y, d, f: ~y,
             lambda y, d, f: ~d,
         ),
-        Metric("auc", "AUC", "chance that a row with the event scores above a row without it", "auc"),
+        _rate(
+            "class_share", "Share decided", "share of rows decided to be of the class", lambda y, d, f: d, _all, CLASSES
+        ),
+        Metric(
+            "macro_true_positive_rate",
+            "Macro true positive rate",
+            "mean over the classes of their true positive rates",
+            "macro",
+            tasks=CLASSES,
+            unit="share",
+        ),
+        Metric(
+            "macro_positive_predictive_value",
+            "Macro positive predictive value",
+            "mean over the classes of their positive predictive values",
+            "macro",
+            tasks=CLASSES,
+            unit="share",
+        ),
+        Metric("auc", "AUC", "chance that a row with the event scores above a row without it", "area"),
         Metric("brier_score", "Brier score", "mean squared distance of the score from what happened", "mean"),
         Metric("log_loss", "Log loss", "mean of minus the log of the probability given to what happened", "mean"),
+        Metric("mean_score", "Mean score", "mean of the scores", "mean"),
+        Metric(
+            "calibration_error",
+            "Calibration error",
+            "mean distance of mean score and share of the event over 15 bins of equal counts",
+            "calibration",
+        ),
+        _mean(
+            "mean_rank",
+            "Mean rank",
+            "mean place of the decided class in the classes' order, from 1",
+            Task.ordered,
+            "rank",
+        ),
+        _mean(
+            "mean_rank_error", "Mean rank error", "mean of decided less true place in the order", Task.ordered, "rank"
+        ),
+        _mean("mean_prediction", "Mean prediction", "mean of the predictions", Task.regression, "outcome"),
+        _mean("mean_outcome", "Mean outcome", "mean of what happened", Task.regression, "outcome"),
+        _mean("mean_error", "Mean error", "mean of prediction less outcome", Task.regression, "outcome"),
+        _mean(
+            "mae", "MAE", "mean absolute distance of prediction and outcome", Task.regression, "outcome", signed=False
+        ),
+        Metric(
+            "rmse",
+            "RMSE",
+            "root of the mean squared distance of prediction and outcome",
+            "root",
+            tasks=(Task.regression,),
+            unit="outcome",
+        ),
     )
 }
+
+
+def of_task(task: Task) -> list[Metric]:
+    """The metrics that are defined for what is predicted, in their order."""
+    return [metric for metric in METRICS.values() if task in metric.tasks]
+
+
+def metric_named(key: str) -> Metric:
+    """The metric of a key: a name, or with several classes a name and a class ("class_share · front desk").
+
+    Raises
+    ------
+    Refused : there is none of that name.
+    """
+    name = key.split(JOIN)[0]
+    if name not in METRICS:
+        raise Refused(f"metric: “{name}” is unknown; there are {', '.join(METRICS)}.")
+    return METRICS[name]
+
+
+def class_of(key: str) -> str:
+    """The class a key is of; empty without one."""
+    return key.partition(JOIN)[2]
+
+
+def phrase(key: str) -> str:
+    """A key inside a sentence: "share decided of front desk"."""
+    which = class_of(key)
+    return f"{metric_named(key).phrase} of {which}" if which else metric_named(key).phrase
+
+
+def label(key: str) -> str:
+    which = class_of(key)
+    return f"{metric_named(key).label}, {which}" if which else metric_named(key).label
 
 
 def losses(outcome: Mask, scores: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -139,64 +271,3 @@ def losses(outcome: Mask, scores: NDArray[np.float64]) -> NDArray[np.float64]:
     y = outcome.astype(float)
     kept = np.clip(scores, LOSS_CLIP, 1 - LOSS_CLIP)
     return np.column_stack([(scores - y) ** 2, -(y * np.log(kept) + (1 - y) * np.log1p(-kept))])
-
-
-@dataclass(frozen=True)
-class Measured:
-    """Everything needed to compare one set of rows with another."""
-
-    rows: int
-    measures: dict[str, Measure]
-    effective: dict[str, tuple[float, float]]
-    """Rates: effective (x, n), equal to the counts when rows have no weights."""
-    auc_variance: float
-    draws: NDArray[np.float64] | None
-    """Bootstrap means of Brier score and log loss, shape (draws, 2)."""
-
-    def bootstrapped(self, name: str) -> NDArray[np.float64]:
-        assert self.draws is not None
-        return self.draws[:, 0 if name == "brier_score" else 1]
-
-
-def measure(subject: Subject, mask: Mask, seed: int) -> Measured:
-    """All metrics of the rows in ``mask``, with intervals at the policy's confidence."""
-    y, d, f = subject.outcome[mask], subject.predicted[mask], subject.favoured[mask]
-    w = None if subject.weights is None else subject.weights[mask]
-    confidence = subject.spec.policy.confidence
-    measures: dict[str, Measure] = {}
-    pairs: dict[str, tuple[float, float]] = {}
-    for metric in METRICS.values():
-        if metric.kind == "rate":
-            counted, among = metric.counted(y, d, f), metric.among(y, d, f)
-            count, of = int((counted & among).sum()), int(among.sum())
-            x, n = float(count), float(of)
-            if w is not None and of:
-                n = intervals.effective(w[among])
-                total = w[among].sum()
-                x = n * float(w[counted & among].sum() / total) if total else 0.0
-            pairs[metric.name] = (x, n)
-            found = intervals.wilson(x, n, confidence)
-            measures[metric.name] = Measure(**_numbers(*map(float, found)), count=count, of=of)
-    variance, draws = float("nan"), None
-    if subject.scores is not None:
-        scores = subject.scores[mask]
-        area, variance = intervals.auc(scores, y, w)
-        half = intervals.normal_quantile(confidence) * math.sqrt(variance) if math.isfinite(variance) else float("nan")
-        measures["auc"] = Measure(
-            **_numbers(area, max(area - half, 0.0), min(area + half, 1.0)), of=int(min(y.sum(), (~y).sum()))
-        )
-        per_row = losses(y, scores)
-        defined = len(y) and (w is None or w.sum() > 0)
-        draws = intervals.bootstrap_means(per_row, w, seed) if defined else None
-        for place, name in enumerate(("brier_score", "log_loss")):
-            value = float(np.average(per_row[:, place], weights=w)) if defined else float("nan")
-            low, high = intervals.percentile(draws[:, place], confidence) if defined else (value, value)
-            measures[name] = Measure(**_numbers(value, low, high), of=len(y))
-    return Measured(len(y), measures, pairs, variance, draws)
-
-
-def _numbers(value: float, low: float, high: float) -> dict[str, float | None]:
-    """NaN has no place in a result: what is not defined is null."""
-    if not math.isfinite(value):
-        return {"value": None, "low": None, "high": None}
-    return {"value": value, "low": low, "high": high}

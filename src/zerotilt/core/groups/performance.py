@@ -9,7 +9,9 @@ from pydantic import Field
 
 from zerotilt.core import rows as row_sets
 from zerotilt.core import words
-from zerotilt.core.groups.metrics import Measure, MetricName, measure
+from zerotilt.core.groups import readout
+from zerotilt.core.groups.measure import of_rows
+from zerotilt.core.groups.metrics import Measure, MetricName
 from zerotilt.core.groups.scores import Score, scores
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -50,7 +52,7 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
             subject.spec, subject.table, subject.predictor, subject.context.model_copy(update={"rows": which})
         )
         try:
-            metrics = measure(read, np.ones(read.n, dtype=bool), seed).measures if event else {}
+            metrics = of_rows(read, readout.read(read), np.ones(read.n, dtype=bool), seed) if event else {}
         except Refused:
             if which == subject.context.rows:
                 raise
@@ -68,23 +70,22 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
         work.advance(1)
     return PerformanceResult(
         sets=tuple(sets),
-        threshold=subject.spec.threshold if event and subject.scores is not None else None,
+        threshold=subject.cut if event and subject.scores is not None else None,
         notes=tuple(subject.predictor.notes) if subject.predictor else (),
         confidence=subject.spec.policy.confidence,
     )
 
 
 def _scores(read: Subject, seed: int) -> tuple[Score, ...]:
-    if read.predictor is not None:
+    if read.task is Task.binary:
+        if read.scores is None:
+            return ()
+        outputs = np.column_stack([read.predicted, read.scores])
+    elif read.predictor is not None:
         outputs = read.outputs
-    elif read.task is Task.binary and read.scores is not None:
-        outputs = read.scores[:, None]
     else:
         return ()
-    policy = read.spec.policy
-    return scores(
-        read.task, read.outcome, outputs, read.spec.threshold, read.weights, read.classes, policy.confidence, seed
-    )
+    return scores(read.task, read.outcome, outputs, read.weights, read.classes, read.spec.policy.confidence, seed)
 
 
 def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettings) -> Reading:

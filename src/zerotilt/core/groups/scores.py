@@ -9,13 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core.groups import intervals
+from zerotilt.core.groups.calibration import calibration_error
 from zerotilt.core.groups.metrics import LOSS_CLIP, Estimate
 from zerotilt.core.spec import Task
 
 DRAWS = 300
 DRAWN_ROWS = 5_000
 """Rows of one resample; the spread of larger sets is that of a sample of this size, narrowed by the root of the sizes."""
-CALIBRATION_BINS = 15
 
 
 class Score(Estimate):
@@ -36,7 +36,6 @@ def scores(
     task: Task,
     outcome: NDArray,
     outputs: NDArray[np.float64],
-    threshold: float,
     weights: NDArray[np.float64] | None,
     classes: tuple[str, ...],
     confidence: float,
@@ -46,10 +45,10 @@ def scores(
 
     Parameters
     ----------
-    outcome : as :attr:`Subject.outcome`. outputs : shape (n, k).
+    outcome : as :attr:`Subject.outcome`. outputs : shape (n, k); of an event the decisions and the scores.
     """
     w = np.ones(len(outputs)) if weights is None else weights
-    wanted = _measures(task, threshold, classes)
+    wanted = _measures(task, classes)
     # sorted once, so that no resample has to be
     order = np.argsort(outputs[:, -1], kind="stable")
     outcome, outputs, w = outcome[order], outputs[order], w[order]
@@ -83,7 +82,7 @@ def scores(
     return tuple(found)
 
 
-def _measures(task: Task, threshold: float, classes: tuple[str, ...]) -> list[tuple]:
+def _measures(task: Task, classes: tuple[str, ...]) -> list[tuple]:
     if task is Task.regression:
         return [
             ("mae", "MAE", "outcome", None, lambda y, o, w: _mean(np.abs(o[:, 0] - y), w)),
@@ -95,7 +94,7 @@ def _measures(task: Task, threshold: float, classes: tuple[str, ...]) -> list[tu
     if task is Task.binary:
 
         def decided(o: NDArray[np.float64]) -> NDArray[np.bool_]:
-            return o[:, 0] >= threshold
+            return o[:, 0] > 0
 
         # precision and recall stand among the event's rates, as positive predictive value and true positive rate
         return [
@@ -107,8 +106,7 @@ def _measures(task: Task, threshold: float, classes: tuple[str, ...]) -> list[tu
                 lambda y, o, w: _balanced(y.astype(int), decided(o).astype(int), w, 2),
             ),
             ("f1", "F1", "share", None, lambda y, o, w: _f1(y, decided(o), w)),
-            ("average_precision", "Average precision", "share", None, lambda y, o, w: average_precision(y, o[:, 0], w)),
-            ("calibration_error", "Calibration error", "share", None, lambda y, o, w: calibration_error(y, o[:, 0], w)),
+            ("average_precision", "Average precision", "share", None, lambda y, o, w: average_precision(y, o[:, 1], w)),
         ]
     found = [
         ("accuracy", "Accuracy", "share", None, lambda y, o, w: _mean(o.argmax(axis=1) == y, w)),
@@ -212,12 +210,3 @@ def average_precision(y: NDArray[np.bool_], s: NDArray[np.float64], w: NDArray[n
     hits, said = np.cumsum((w * y)[order])[last], np.cumsum(w[order])[last]
     gained = np.diff(np.concatenate([[0.0], hits]))
     return float((gained * hits / np.maximum(said, 1e-300)).sum() / hits[-1])
-
-
-def calibration_error(y: NDArray[np.bool_], s: NDArray[np.float64], w: NDArray[np.float64]) -> float:
-    """Mean distance of mean score and share of the event over 15 bins of equal counts, weighted by rows."""
-    order = np.argsort(s, kind="stable")
-    starts = np.unique(np.linspace(0, len(s), CALIBRATION_BINS, endpoint=False).astype(int))
-    mass = np.add.reduceat(w[order], starts)
-    off = np.add.reduceat((w * (s - y))[order], starts)
-    return float(np.abs(off).sum() / mass.sum())

@@ -3,27 +3,50 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
+from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.groups import intervals, membership
-from zerotilt.core.groups.metrics import METRICS, Estimate, Measure, Measured, MetricName, measure
+from zerotilt.core.groups import influence, intervals, measure, membership, metrics, readout
+from zerotilt.core.groups.measure import Measured
+from zerotilt.core.groups.membership import MISSING, Grouping
+from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
+from zerotilt.core.groups.readout import Readout
+from zerotilt.core.groups.tally import Packed, Ranked, areas, count_groups
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import FlagPolicy, Frozen, Wording
+from zerotilt.core.spec import FlagPolicy, Frozen, Spec, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 BARE = {"yes", "no", "true", "false"}
+OTHERS = "all others"
 Status = Literal["flagged", "uncertain", "within", "too_few"]
+ReferenceChoice = Literal["chosen", "largest", "best-off", "all others"]
+
+
+class Reference(Frozen):
+    """The group that an attribute's others are compared with."""
+
+    attribute: str
+    group: str
 
 
 class TiltSettings(Frozen):
-    """Nothing to choose yet but the flag policy, which is the audit's own."""
+    """The flag policy is the audit's own."""
+
+    attributes: tuple[str, ...] = Field(
+        default=(), description="Columns, or intersections as “a · b”; all of the audit's when empty"
+    )
+    reference: ReferenceChoice = Field(
+        default="chosen", description="Where none is chosen for an attribute, the largest group is the reference"
+    )
+    references: tuple[Reference, ...] = Field(default=(), description="Chosen here, before those of the columns")
 
 
 class Group(Frozen):
@@ -31,7 +54,18 @@ class Group(Frozen):
     group: str
     reference: bool
     rows: int
-    metrics: dict[MetricName, Measure]
+    metrics: dict[str, Measure]
+
+
+class Change(Frozen):
+    """The same comparison in the reading alongside, and what became of the gap."""
+
+    ratio: float | None
+    difference: float | None
+    ratio_change: Estimate = Field(description="This ratio over the one alongside")
+    difference_change: Estimate
+    p_value: float | None
+    verdict: Literal["wider", "narrower", "not told apart", "not defined"]
 
 
 class Disparity(Frozen):
@@ -40,22 +74,65 @@ class Disparity(Frozen):
     attribute: str
     group: str
     reference: str
-    metric: MetricName
+    metric: str = Field(description="A metric's name; with several classes followed by “ · ” and the class")
     ratio: Estimate
     difference: Estimate
-    corrected: bool
+    corrected: bool = Field(description="A rate is 0; the ratio is with 0.5 added to all four cells")
+    against: Measure = Field(description="The reference's own")
+    judged: Literal["ratio", "difference"]
+    low: float = Field(description="Limits of what is within, in the terms it is judged by")
+    high: float
     p_value: float | None
     p_adjusted: float | None
     status: Status
+    note: str = ""
+    change: Change | None = None
+
+
+class Attribute(Frozen):
+    """One way the rows are grouped, and what its groups are compared with."""
+
+    attribute: str
+    reference: str
+    overlapping: bool
+    note: str = ""
+
+
+class Cost(Frozen):
+    """A metric of all rows, here and alongside."""
+
+    metric: str
+    here: Measure
+    alongside: Measure
+    change: Estimate = Field(description="Here less alongside")
+
+
+class Beside(Frozen):
+    rows: int
+    shared: bool = Field(description="The same rows are read in both")
+    costs: tuple[Cost, ...]
 
 
 class TiltResult(Frozen):
     rows: int
+    attributes: tuple[Attribute, ...]
     groups: tuple[Group, ...]
     disparities: tuple[Disparity, ...]
     tested: int
     policy: FlagPolicy
     decisions: str
+    beside: Beside | None = None
+
+
+@dataclass(frozen=True)
+class _Side:
+    """Groups of one attribute, each with what it is compared with. ``partner``: place of the reference; −1 all others."""
+
+    grouping: Grouping
+    own: dict[str, Measured]
+    against: dict[str, Measured]
+    reference: int
+    note: str
 
 
 def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Work) -> TiltResult:
@@ -66,172 +143,367 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
     Refused : no column makes groups, or the outcome or predictions cannot be used.
     """
     spec = subject.spec
-    if not spec.groupings:
+    wanted = [membership.columns_of(spec, name) for name in settings.attributes] or membership.all_groupings(spec)
+    if not wanted:
         raise Refused("No column is marked as a group.", todo="Mark the columns whose groups are compared in Intake.")
-    groups: list[Group] = []
-    drafts: list[dict] = []
-    work.begin(len(spec.groupings), "group columns compared")
-    for columns in spec.groupings:
-        attribute = membership.attribute(columns)
-        labels, codes = membership.groups(spec, subject.table, subject.rows, columns)
-        # the seed follows the group's name, so that its draws do not depend on what else is compared
-        measured = [measure(subject, codes == i, _seed(seed, attribute, label)) for i, label in enumerate(labels)]
-        reference = _reference(subject, columns, labels, measured)
-        for i, label in enumerate(labels):
-            groups.append(
-                Group(
-                    attribute=attribute,
-                    group=label,
-                    reference=i == reference,
-                    rows=measured[i].rows,
-                    metrics=measured[i].measures,
-                )
-            )
-            if i == reference:
-                continue
-            for name in METRICS:
-                if name in measured[i].measures:
-                    drafts.append(
-                        {"attribute": attribute, "group": label, "reference": labels[reference], "metric": name}
-                        | _compare(name, measured[i], measured[reference], spec.policy)
-                    )
-        work.advance(1)
-    adjusted = intervals.adjust([np.nan if draft["p_value"] is None else draft["p_value"] for draft in drafts])
+    policy = spec.policy
+    found = readout.read(subject, policy.metrics)
+    shared = _Shared(
+        spec, subject.table, subject.rows, found, Packed.of(found, subject.n),
+        Ranked.of(found.scores, found.happened, found.weights) if found.area else None, settings, seed, subject.task,
+    )  # fmt: skip
+    sides = list(work.spread(_one_attribute, shared, wanted, "group columns compared"))
+    beside = readout.read(subject.beside, policy.metrics) if subject.beside is not None else None
+    drafts = [draft for side in sides for draft in _compared(side, policy, found.spread)]
+    if subject.beside is not None:
+        _add_changes(drafts, sides, subject, found, beside, policy.confidence, work)
+    adjusted = intervals.adjust(
+        [np.nan if one["p_value"] is None else one["p_value"] for one in drafts], policy.adjustment
+    )
     disparities = tuple(
         Disparity(
-            **{key: value for key, value in draft.items() if key != "enough"},
+            **{name: value for name, value in draft.items() if name != "enough"},
             p_adjusted=None if math.isnan(p) else float(p),
-            status=status(draft["enough"], draft["ratio"], None if math.isnan(p) else float(p), spec.policy),
+            status=status(
+                draft["enough"], draft[draft["judged"]], None if math.isnan(p) else float(p), policy.alpha,
+                (draft["low"], draft["high"]),
+            ),
         )
         for draft, p in zip(drafts, adjusted, strict=True)
-    )
+    )  # fmt: skip
     return TiltResult(
         rows=subject.n,
-        groups=tuple(groups),
+        attributes=tuple(
+            Attribute(
+                attribute=side.grouping.attribute,
+                reference=OTHERS if side.reference < 0 else side.grouping.labels[side.reference],
+                overlapping=side.grouping.overlapping,
+                note=side.note,
+            )
+            for side in sides
+        ),
+        groups=tuple(group for side in sides for group in _groups(side)),
         disparities=disparities,
         tested=int(np.isfinite(adjusted).sum()),
-        policy=spec.policy,
-        decisions="scores" if subject.scores is not None else "recorded decisions",
+        policy=policy,
+        decisions=_decided_by(subject),
+        beside=_beside(subject, found, beside, seed) if beside is not None else None,
     )
+
+
+def _decided_by(subject: Subject) -> str:
+    if subject.task is Task.regression:
+        return "predictions"
+    known = subject.predictor is not None or (subject.task is Task.binary and subject.scores is not None)
+    return "scores" if known else "recorded decisions"
+
+
+@dataclass(frozen=True)
+class _Shared:
+    """What every attribute is compared with; plain arrays, so that pieces can be computed elsewhere."""
+
+    spec: Spec
+    table: object
+    rows: NDArray[np.int64]
+    found: Readout
+    packed: Packed
+    ranked: Ranked | None
+    settings: TiltSettings
+    seed: int
+    task: Task
+
+
+def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> _Side:
+    spec, found, settings = shared.spec, shared.found, shared.settings
+    grouping = membership.grouping(spec, shared.table, shared.rows, columns)
+    others = settings.reference == "all others" or grouping.overlapping
+    tally, rest = count_groups(shared.packed, grouping, others)
+    k, confidence = len(grouping.labels), spec.policy.confidence
+    masks = [grouping.mask(i) for i in range(k)] if others or found.calibration else []
+    seeds = [_seed(shared.seed, grouping.attribute, label) for label in grouping.labels]
+
+    def whole(tally, of_area, masks) -> dict[str, Measured]:
+        calibrated = measure.calibrations(found, masks, seeds, confidence) if found.calibration else None
+        return measure.measured(found, tally, of_area, calibrated, confidence)
+
+    own_area = rest_area = None
+    if shared.ranked is not None:
+        if others:
+            both = [areas(shared.ranked, mask.astype(np.int64), 2) for mask in masks]
+            own_area, rest_area = (_side(both, side) for side in (1, 0))
+        else:
+            own_area = areas(shared.ranked, grouping.codes, k)
+    own = whole(tally, own_area, masks)
+    if others:
+        note = "Groups overlap; each is compared with the rows outside it." if grouping.overlapping else ""
+        return _Side(grouping, own, whole(rest, rest_area, [~mask for mask in masks]), -1, note)
+    reference, note = _reference(shared, columns, grouping, own, tally.rows)
+    places = np.full(k, reference)
+    return _Side(grouping, own, {key: one.take(places) for key, one in own.items()}, reference, note)
+
+
+def _side(both, side: int):
+    names = ("value", "variance", "with_event", "without")
+    return type(both[0])(*(np.array([getattr(one, name)[side] for one in both]) for name in names))
 
 
 def _seed(seed: int, attribute: str, label: str) -> int:
+    # the seed follows the group's name, so that its draws do not depend on what else is compared
     return int(np.random.SeedSequence([seed, *attribute.encode(), 0, *label.encode()]).generate_state(1)[0])
 
 
-def _reference(subject: Subject, columns: tuple[str, ...], labels: list[str], measured: list[Measured]) -> int:
-    """The chosen group of a single column, else the largest one that is not "(missing)"."""
-    chosen = subject.spec.column(columns[0]).reference if len(columns) == 1 else None
-    if chosen is not None:
-        if chosen not in labels:
-            raise Refused(
-                f"The reference group “{chosen}” has no rows here; the groups are {words.listing(labels[:8])}.",
-                where=f"column “{columns[0]}”",
-                todo="Choose one of these groups as the reference, or other rows.",
+def _reference(
+    shared: _Shared, columns: tuple[str, ...], grouping: Grouping, own: dict[str, Measured], rows: NDArray[np.int64]
+) -> tuple[int, str]:
+    """Which group the others are compared with, and what is to be said about it."""
+    labels, settings = grouping.labels, shared.settings
+    real = [i for i, label in enumerate(labels) if label != MISSING] or list(range(len(labels)))
+    largest = max(real, key=lambda i: rows[i])
+    if settings.reference == "largest":
+        return largest, ""
+    if settings.reference == "best-off":
+        return _best_off(shared, own, real, rows, largest)
+    chosen = next((one.group for one in settings.references if one.attribute == grouping.attribute), None)
+    if chosen is None and len(columns) == 1:
+        chosen = shared.spec.column(columns[0]).reference
+    if chosen is None or chosen in labels:
+        return (labels.index(chosen) if chosen else largest), ""
+    return largest, (
+        f"The reference “{chosen}” has no rows here; the largest group, {labels[largest]}, is the reference instead."
+    )
+
+
+def _best_off(shared: _Shared, own, real: list[int], rows, largest: int) -> tuple[int, str]:
+    """The group with most favourable decisions, or with the best numbers, among those with enough rows."""
+    key = "mean_prediction" if shared.task is Task.regression else "selection_rate"
+    if key not in own:
+        return largest, f"Best-off needs the {metric_named(key).phrase} among the metrics; the largest group is taken."
+    enough = [i for i in real if rows[i] >= shared.spec.policy.minimum_rows and np.isfinite(own[key].interval.value[i])]
+    sign = -1 if shared.task is Task.regression and shared.spec.favourable_end == "low" else 1
+    return (max(enough, key=lambda i: sign * own[key].interval.value[i]), "") if enough else (largest, "")
+
+
+def _groups(side: _Side) -> list[Group]:
+    rows = [int(side.grouping.mask(i).sum()) for i in range(len(side.grouping.labels))]
+    return [
+        Group(
+            attribute=side.grouping.attribute,
+            group=label,
+            reference=i == side.reference,
+            rows=rows[i],
+            metrics={key: one.at(i) for key, one in side.own.items()},
+        )
+        for i, label in enumerate(side.grouping.labels)
+    ]
+
+
+def _compared(side: _Side, policy: FlagPolicy, spread: float) -> list[dict]:
+    """Every group's every metric against its reference's. Too few rows are not tested."""
+    by_key = {key: measure.compared(own, side.against[key], policy.confidence) for key, own in side.own.items()}
+    reference = OTHERS if side.reference < 0 else side.grouping.labels[side.reference]
+    drafts = []
+    for i, label in enumerate(side.grouping.labels):
+        if i == side.reference:
+            continue
+        for key, found in by_key.items():
+            own, against = side.own[key], side.against[key]
+            least = int(min(own.of[i], against.of[i]))
+            enough = least >= policy.minimum_rows
+            p = float(found.p[i])
+            judged, low, high = limits(policy, key, spread)
+            drafts.append(
+                {
+                    "attribute": side.grouping.attribute,
+                    "group": label,
+                    "reference": reference,
+                    "metric": key,
+                    "ratio": estimate(*(one[i] for one in found.ratio)),
+                    "difference": estimate(*(one[i] for one in found.difference)),
+                    "corrected": bool(found.corrected[i]),
+                    "against": against.at(i),
+                    "judged": judged,
+                    "low": low,
+                    "high": high,
+                    "p_value": p if enough and math.isfinite(p) else None,
+                    "enough": enough,
+                    "note": _note(own, against, i, bool(found.corrected[i]), reference),
+                }
             )
-        return labels.index(chosen)
-    real = [i for i, label in enumerate(labels) if label != membership.MISSING] or list(range(len(labels)))
-    return max(real, key=lambda i: measured[i].rows)
+    return drafts
 
 
-def _compare(name: str, group: Measured, reference: Measured, policy: FlagPolicy) -> dict:
-    """Ratio, difference and p-value of one metric. Too few rows are not tested."""
-    confidence = policy.confidence
-    enough = min(group.measures[name].of, reference.measures[name].of) >= policy.minimum_rows
-    corrected = False
-    if METRICS[name].kind == "rate":
-        sides = (*group.effective[name], *reference.effective[name])
-        *ratio, zero = intervals.katz(*sides, confidence)
-        corrected = bool(zero)
-        difference = intervals.newcombe(*sides, confidence)
-        p = float(intervals.score_test(*sides))
-    else:
-        ratio, difference, p = _compare_scores(name, group, reference, confidence)
-    return {
-        "ratio": _estimate(*ratio),
-        "difference": _estimate(*difference),
-        "corrected": corrected,
-        "p_value": p if enough and math.isfinite(p) else None,
-        "enough": enough,
+def _note(own: Measured, against: Measured, place: int, corrected: bool, reference: str) -> str:
+    """What must be known to read the number."""
+    for side, who in ((own, "the group"), (against, reference)):
+        if not side.of[place]:
+            return f"No row of {who} can be counted for it."
+        if not np.isfinite(side.interval.value[place]):
+            return f"Not defined for {who}."
+    if corrected:
+        return "A rate is 0; the ratio is with 0.5 added to all four cells."
+    return ""
+
+
+def limits(policy: FlagPolicy, key: str, spread: float) -> tuple[Literal["ratio", "difference"], float, float]:
+    """What a metric is judged by, and between which limits it is within."""
+    own = policy.tolerance(metric_named(key).name)
+    if own.difference is not None:
+        return "difference", -own.difference, own.difference
+    if metric_named(key).signed:
+        reach = policy.difference_share * spread
+        return "difference", -reach, reach
+    return "ratio", own.ratio_low or policy.ratio_low, own.ratio_high or policy.ratio_high
+
+
+def status(
+    enough: bool, found: Estimate, p_adjusted: float | None, alpha: float, within: tuple[float, float]
+) -> Status:
+    """The four statuses in their order: too few, flagged, uncertain, within."""
+    if not enough or found.value is None or found.low is None or found.high is None:
+        return "too_few"
+    low, high = within
+    outside = not low <= found.value <= high
+    if outside and p_adjusted is not None and p_adjusted <= alpha:
+        return "flagged"
+    return "uncertain" if outside or found.low < low or found.high > high else "within"
+
+
+def _add_changes(
+    drafts: list[dict], sides: Sequence[_Side], subject: Subject, here: Readout, there: Readout, confidence: float,
+    work: Work,
+) -> None:  # fmt: skip
+    """What became of every gap against the reading alongside."""
+    other = subject.beside
+    shared = subject.n == other.n and np.array_equal(subject.rows, other.rows)
+    work.begin(len(drafts), "gaps compared with those alongside")
+    known: dict[tuple, tuple[float, NDArray]] = {}
+    groupings = {side.grouping.attribute: side.grouping for side in sides}
+    elsewhere = {
+        name: grouping if shared else membership.grouping(other.spec, other.table, other.rows, grouping.columns)
+        for name, grouping in groupings.items()
     }
 
+    def moved(where: str, attribute: str, label: str, outside: bool, key: str) -> tuple[float, NDArray]:
+        name = (where, attribute, label, outside, key)
+        if name not in known:
+            grouping, found = (groupings, here) if where == "here" else (elsewhere, there)
+            if label not in grouping[attribute].labels or key not in found.keys:
+                known[name] = (math.nan, np.zeros(0))
+            else:
+                mask = grouping[attribute].mask(grouping[attribute].labels.index(label))
+                known[name] = influence.influence(found, key, ~mask if outside else mask)
+        return known[name]
 
-def _compare_scores(
-    name: str, group: Measured, reference: Measured, confidence: float
-) -> tuple[tuple[float, ...], tuple[float, ...], float]:
-    a, b = group.measures[name].value, reference.measures[name].value
-    nothing = (math.nan,) * 3
-    if a is None or b is None:
-        return nothing, nothing, math.nan
-    if name == "auc":
-        z = intervals.normal_quantile(confidence)
-        va, vb = group.auc_variance, reference.auc_variance
-        se = math.sqrt(va + vb)
-        difference = (a - b, a - b - z * se, a - b + z * se)
-        p = float(2 * stats.norm.sf(abs(a - b) / se)) if se else float(a == b)
-        if a <= 0 or b <= 0:
-            return nothing, difference, p
-        step = math.exp(z * math.sqrt(va / a**2 + vb / b**2))  # delta method on the log
-        return (a / b, a / b / step, a / b * step), difference, p
-    left, right = group.bootstrapped(name), reference.bootstrapped(name)
-    gaps = left - right
-    difference = (a - b, *intervals.percentile(gaps, confidence))
-    # two-sided: twice the smaller share of draws beyond no difference, never less than one draw can show
-    p = min(1.0, 2 * (min((gaps <= 0).sum(), (gaps >= 0).sum()) + 1) / (len(gaps) + 1))
-    if b <= 0 or (right <= 0).any():
-        return nothing, difference, float(p)
-    return (a / b, *intervals.percentile(left / right, confidence)), difference, float(p)
+    for draft in drafts:
+        pairs = [
+            moved(where, draft["attribute"], label, outside, draft["metric"])
+            for where in ("there", "here")
+            for label, outside in (
+                (draft["group"], False),
+                (draft["group"], True) if draft["reference"] == OTHERS else (draft["reference"], False),
+            )
+        ]
+        draft["change"] = _change(draft, pairs, shared, confidence)
+        work.advance(1)
 
 
-def _estimate(value: float | NDArray, low: float | NDArray, high: float | NDArray) -> Estimate:
-    if not math.isfinite(float(value)):
-        return Estimate(value=None, low=None, high=None)
-    return Estimate(value=float(value), low=float(low), high=float(high))
+def _change(draft: dict, pairs: list[tuple[float, NDArray]], shared: bool, confidence: float) -> Change:
+    factor, p_factor = influence.log_change(pairs, shared, confidence)
+    step, p_step = influence.change(pairs, shared, confidence)
+    by_ratio = draft["judged"] == "ratio"
+    p = p_factor if by_ratio else p_step
+    (group, _), (reference, _) = pairs[:2]
+    ratio = group / reference if reference and math.isfinite(group) else math.nan
+    gap = group - reference
+    verdict = "not defined"
+    if math.isfinite(p):
+        before = abs(math.log(ratio)) if by_ratio else abs(gap)
+        after = abs(math.log(pairs[2][0] / pairs[3][0])) if by_ratio else abs(pairs[2][0] - pairs[3][0])
+        surely = p <= 1 - confidence
+        verdict = ("wider" if after > before else "narrower") if surely else "not told apart"
+    return Change(
+        ratio=ratio if math.isfinite(ratio) and ratio > 0 else None,
+        difference=gap if math.isfinite(gap) else None,
+        ratio_change=estimate(*factor),
+        difference_change=estimate(*step),
+        p_value=p if math.isfinite(p) else None,
+        verdict=verdict,
+    )
 
 
-def status(enough: bool, ratio: Estimate, p_adjusted: float | None, policy: FlagPolicy) -> Status:
-    """The four statuses in their order: too few, flagged, uncertain, within."""
-    if not enough or ratio.value is None:
-        return "too_few"
-    outside = not policy.ratio_low <= ratio.value <= policy.ratio_high
-    if outside and p_adjusted is not None and p_adjusted <= policy.alpha:
-        return "flagged"
-    if outside or ratio.low < policy.ratio_low or ratio.high > policy.ratio_high:
-        return "uncertain"
-    return "within"
+COSTS = ("accuracy", "selection_rate", "auc", "log_loss", "mae", "rmse")
+
+
+def _beside(subject: Subject, here: Readout, there: Readout, seed: int) -> Beside:
+    """What the difference cost over all rows."""
+    other, confidence = subject.beside, subject.spec.policy.confidence
+    shared = subject.n == other.n and np.array_equal(subject.rows, other.rows)
+    everyone = [np.ones(one.n, bool) for one in (subject, other)]
+    values = [
+        measure.of_rows(one, found, mask, seed)
+        for one, found, mask in zip((subject, other), (here, there), everyone, strict=True)
+    ]
+    costs = []
+    for key in COSTS:
+        if key in values[0] and key in values[1]:
+            (a, moves), (b, before) = (
+                influence.influence(one, key, mask) for one, mask in zip((here, there), everyone, strict=True)
+            )
+            error = math.sqrt(((moves - before) ** 2).sum() if shared else (moves**2).sum() + (before**2).sum())
+            half = intervals.normal_quantile(confidence) * error
+            costs.append(
+                Cost(
+                    metric=key,
+                    here=values[0][key],
+                    alongside=values[1][key],
+                    change=estimate(a - b, a - b - half, a - b + half),
+                )
+            )
+    return Beside(rows=other.n, shared=shared, costs=tuple(costs))
 
 
 def by_tilt(disparity: Disparity) -> float:
-    """How far off parity, on the log scale; for sorting."""
-    return -abs(math.log(disparity.ratio.value)) if disparity.ratio.value else 0.0
+    """How far off parity, for sorting: the largest first. By ratio on the log scale, by difference in its limits."""
+    if disparity.judged == "ratio":
+        return -abs(math.log(disparity.ratio.value)) if disparity.ratio.value else 0.0
+    return -abs(disparity.difference.value or 0.0) / disparity.high * math.log(1.25)
 
 
 def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[Span, ...]:
     """One comparison in plain words: who, how much, how sure, from how many rows. The size of the gap is marked."""
-    sizes = {(group.attribute, group.group): group for group in result.groups}
-    of = sizes[disparity.attribute, disparity.group].metrics[disparity.metric].of
-    of_reference = sizes[disparity.attribute, disparity.reference].metrics[disparity.metric].of
-    ratio = disparity.ratio
+    own = next(g for g in result.groups if (g.attribute, g.group) == (disparity.attribute, disparity.group))
+    of, of_reference = own.metrics[disparity.metric].of, disparity.against.of
+    ratio, gap = disparity.ratio, disparity.difference
     who = words.opening(f"{_called(disparity.attribute, disparity.group)} {wording.rows}")
-    if not _bare(disparity.group):
+    if not _bare(disparity.group) and disparity.attribute != membership.SEGMENTS:
         who += f" ({words.title(disparity.attribute)})"
-    reference = _called(disparity.attribute, disparity.reference)
-    label = METRICS[disparity.metric].phrase
-    if ratio.value is None:
+    reference = OTHERS if disparity.reference == OTHERS else _called(disparity.attribute, disparity.reference)
+    metric, label = metric_named(disparity.metric), metrics.phrase(disparity.metric)
+    found = ratio if disparity.judged == "ratio" else gap
+    if found.value is None or found.low is None:
         return (Span(text=f"{who}: the {label} cannot be compared with that of {reference}."),)
+    sure = f"{words.level(result.policy.confidence)} interval"
+    rows = f"{words.count(of)} and {words.count(of_reference)} {wording.rows}"
+    flagged = disparity.status == "flagged"
+    if disparity.judged == "difference":
+        unit = {"outcome": wording.unit, "share": "", "rank": "ranks", "number": ""}[metric.unit]
+        size = f"{words.quantity(abs(found.value), unit)} {'more' if found.value > 0 else 'less'}"
+        ends = f"{words.quantity(found.low)} to {words.quantity(found.high, unit)}"
+        first, middle, whom = (
+            f"{who}: {label} ",
+            size,
+            f" than that of {reference} {wording.rows} ({sure} {ends}; {rows}).",
+        )
+        return (Span(text=first), Span(text=middle, flagged=flagged), Span(text=whom))
     if disparity.metric == "selection_rate":
-        verb, gap, whom = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
+        verb, size, whom = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
     else:
-        verb, gap, whom = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
-    rest = (
-        f"{whom}{reference} {wording.rows} ({words.level(result.policy.confidence)} interval "
-        f"{words.ratio(ratio.low)} to {words.ratio(ratio.high)}; {words.count(of)} and {words.count(of_reference)} "
-        f"{wording.rows})."
-    )
+        verb, size, whom = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
+    ends = f"{words.ratio(ratio.low)} to {words.ratio(ratio.high)}"
     return (
         Span(text=f"{who}: {verb}"),
-        Span(text=gap, flagged=disparity.status == "flagged"),
-        Span(text=rest),
+        Span(text=size, flagged=flagged),
+        Span(text=f"{whom}{reference} {wording.rows} ({sure} {ends}; {rows})."),
     )
 
 
@@ -253,16 +525,39 @@ def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading
     uncertain = sum(d.status == "uncertain" for d in result.disparities)
     too_few = sum(d.status == "too_few" for d in result.disparities)
     compared = len(result.disparities)
-    first = [d for d in flagged if d.metric == "selection_rate"] or flagged
+    first = [d for d in flagged if d.metric in ("selection_rate", "mean_prediction")] or flagged
     if first:
         headline = spans(result, first[0], wording)
     else:
         headline = (Span(text="No comparison is flagged under the limits of this audit."),)
+    policy = result.policy
     detail = (
         f"{words.count(len(flagged))} of {words.plural(compared, 'comparison')} "
-        f"{'is' if len(flagged) == 1 else 'are'} outside the limits {result.policy.ratio_low:g} to "
-        f"{result.policy.ratio_high:g} after adjusting for {words.plural(result.tested, 'test')}; "
+        f"{'is' if len(flagged) == 1 else 'are'} outside the limits {policy.ratio_low:g} to "
+        f"{policy.ratio_high:g}{' or limits of their own' if policy.tolerances else ''} after adjusting for "
+        f"{words.plural(result.tested, 'test')} (flag policy {policy.number}, {policy.adjustment}); "
         f"{words.count(uncertain)} cannot be told, {words.count(too_few)} have too few rows. "
         f"{words.count(result.rows)} {wording.rows}."
     )
-    return Reading(headline=headline, detail=detail)
+    if result.beside is not None:
+        detail += f" {_said_beside(result)}"
+    notes = [one.note for one in result.attributes if one.note and not one.overlapping]
+    return Reading(headline=headline, detail=" ".join([detail, *notes]))
+
+
+def _said_beside(result: TiltResult) -> str:
+    told = [d.change.verdict for d in result.disparities if d.change is not None]
+    text = (
+        f"Against what is alongside, {words.count(told.count('wider'))} gaps are wider, {words.count(told.count('narrower'))} "
+        f"narrower and {words.count(told.count('not told apart'))} not told apart."
+    )
+    cost = next((one for one in result.beside.costs if one.change.value is not None), None)
+    if cost is None:
+        return text
+    show = words.points if metric_named(cost.metric).unit == "share" else words.quantity
+    way = "higher" if cost.change.value > 0 else "lower"
+    ends = [
+        words.decimal(one * 100, 1) if show is words.points else words.quantity(one)
+        for one in (cost.change.low, cost.change.high)
+    ]
+    return f"{text} Over all rows {metrics.phrase(cost.metric)} is {show(abs(cost.change.value))} {way} here ({ends[0]} to {ends[1]})."

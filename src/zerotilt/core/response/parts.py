@@ -34,7 +34,8 @@ def parts_of(subject: Subject, column: str) -> Parts:
     """
     if column not in subject.table.names:
         raise Refused(f"colour: the table has no column “{column}”.", todo="Choose one of its columns.")
-    spec = subject.spec.column(column)
+    # a curve belongs to one part only, so cells that hold several levels are taken as they are
+    spec = subject.spec.column(column).model_copy(update={"separator": ""})
     if spec.kind is Kind.numeric and subject.table.is_number(column) and not spec.cuts:
         values = subject.table.numbers(column)[subject.rows]
         known = values[np.isfinite(values)]
@@ -43,7 +44,8 @@ def parts_of(subject: Subject, column: str) -> Parts:
             spec = spec.model_copy(update={"cuts": cuts})
     columns = tuple(spec if one.name == column else one for one in subject.spec.columns)
     meaning = subject.spec.model_copy(update={"columns": columns})
-    labels, codes = membership.groups(meaning, subject.table, subject.rows, (column,))
+    grouping = membership.grouping(meaning, subject.table, subject.rows, (column,))
+    labels, codes = grouping.labels, grouping.codes
     sizes = np.bincount(codes, minlength=len(labels))
     kept = [i for i in range(len(labels)) if sizes[i]]
     if len(kept) > MOST_PARTS:

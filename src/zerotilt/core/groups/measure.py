@@ -1,0 +1,175 @@
+"""Every metric of every group with its interval, from tallies; and how two groups compare."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zerotilt.core.groups import calibration, intervals
+from zerotilt.core.groups.intervals import Interval
+from zerotilt.core.groups.membership import JOIN
+from zerotilt.core.groups.metrics import Kind, Measure, Metric, estimate, metric_named
+from zerotilt.core.groups.readout import Readout
+from zerotilt.core.groups.tally import Areas, Packed, Ranked, Tally, areas, count
+from zerotilt.core.subject import Subject
+
+_Y, _D, _F = (np.arange(8) >> bit & 1 == 1 for bit in range(3))
+
+
+@dataclass(frozen=True)
+class Measured:
+    """One metric of k groups. ``x`` of ``n`` are effective counts of a rate, ``count`` of ``of`` plain ones; shapes (k,)."""
+
+    key: str
+    kind: Kind
+    interval: Interval
+    of: NDArray[np.int64]
+    count: NDArray[np.int64] | None = None
+    x: NDArray[np.float64] | None = None
+    n: NDArray[np.float64] | None = None
+
+    def at(self, place: int) -> Measure:
+        found = estimate(*(one[place] for one in self.interval))
+        return Measure(
+            **found.model_dump(), count=None if self.count is None else int(self.count[place]), of=int(self.of[place])
+        )
+
+    def take(self, places: NDArray[np.int64]) -> Measured:
+        """Other groups, or the same in another order."""
+        return Measured(
+            self.key,
+            self.kind,
+            Interval(*(one[places] for one in self.interval)),
+            self.of[places],
+            *(None if one is None else one[places] for one in (self.count, self.x, self.n)),
+        )
+
+
+def measured(
+    readout: Readout, tally: Tally, area: Areas | None, calibrated: Interval | None, confidence: float
+) -> dict[str, Measured]:
+    """Every metric of every group, by key.
+
+    Rates: Wilson (1927). Means: Hall (1992), the root of a mean by its ends. AUC:
+    DeLong et al. (1988) on the log-odds scale. Macro rates: Zou & Donner (2008).
+    """
+    found: dict[str, Measured] = {}
+    for place, lens in enumerate(readout.lenses):
+        for key, metric in lens.keys.items():
+            found[key] = _rate(key, metric, tally.cells[place], confidence)
+    for name in readout.macro:
+        found[name] = _macro(
+            name, [one for key, one in found.items() if key.startswith(name.removeprefix("macro_") + JOIN)]
+        )
+    for place, name in enumerate(readout.means):
+        found[name] = _mean(name, tally, place, confidence)
+    if area is not None:
+        smaller = np.minimum(*(_in_cells(tally.cells[0], side)[:, 0] for side in (_Y, ~_Y)))
+        interval = intervals.area(area.value, area.variance, area.with_event, area.without, confidence)
+        found["auc"] = Measured("auc", "area", interval, smaller.astype(np.int64))
+    if calibrated is not None:
+        found["calibration_error"] = Measured("calibration_error", "calibration", calibrated, tally.rows)
+    return {key: found[key] for key in readout.keys if key in found}
+
+
+def _in_cells(cells: NDArray[np.float64], chosen: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """Rows, Σw and Σw² of some cells together, shape (k, 3)."""
+    return cells[:, chosen].sum(axis=1)
+
+
+def _rate(key: str, metric: Metric, cells: NDArray[np.float64], confidence: float) -> Measured:
+    among = metric.among(_Y, _D, _F)
+    of, mass, square = _in_cells(cells, among).T
+    count, counted, _ = _in_cells(cells, among & metric.counted(_Y, _D, _F)).T
+    with np.errstate(invalid="ignore", divide="ignore"):
+        n = np.where(square > 0, mass**2 / square, 0.0)  # Kish 1965; the plain number where all weigh the same
+        x = np.where(mass > 0, n * counted / mass, 0.0)
+    interval = intervals.wilson(x, n, confidence)
+    return Measured(key, "rate", interval, of.astype(np.int64), count.astype(np.int64), x, n)
+
+
+def _macro(name: str, parts: list[Measured]) -> Measured:
+    value, low, high = (np.array([one.interval[i] for one in parts]) for i in range(3))
+    middle = value.mean(axis=0)
+    down, up = (np.sqrt(((value - side) ** 2).sum(axis=0)) / len(parts) for side in (low, high))
+    return Measured(
+        name, "macro", Interval(middle, middle - down, middle + up), np.min([one.of for one in parts], axis=0)
+    )
+
+
+def _mean(name: str, tally: Tally, place: int, confidence: float) -> Measured:
+    mass, square = tally.sums.T
+    with np.errstate(invalid="ignore", divide="ignore"):
+        n = np.where(square > 0, mass**2 / square, 0.0)
+        first, second, third = (tally.moments[place].T / mass).astype(float)
+        spread = np.maximum(second - first**2, 0)
+        skew = np.where(
+            spread > 1e-24, (third - 3 * first * second + 2 * first**3) / np.maximum(spread, 1e-24) ** 1.5, 0.0
+        )
+        error = np.sqrt(spread / np.maximum(n - 1, 1))
+    interval = intervals.mean(np.where(mass > 0, first + tally.centre[place], np.nan), error, skew, n, confidence)
+    if metric_named(name).kind == "root":
+        interval = Interval(*(np.sqrt(np.maximum(one, 0)) for one in interval))
+    return Measured(name, metric_named(name).kind, interval, tally.rows)
+
+
+def calibrations(readout: Readout, masks: list[NDArray[np.bool_]], seeds: list[int], confidence: float) -> Interval:
+    """Calibration errors of some sets of rows."""
+    found = [
+        calibration.with_interval(
+            readout.happened[mask],
+            readout.scores[mask],
+            None if readout.weights is None else readout.weights[mask],
+            seed,
+            confidence,
+        )
+        for mask, seed in zip(masks, seeds, strict=True)
+    ]
+    return Interval(*(np.array([float(one[i]) for one in found]) for i in range(3)))
+
+
+def of_rows(subject: Subject, readout: Readout, mask: NDArray[np.bool_], seed: int) -> dict[str, Measure]:
+    """All metrics of the rows in ``mask`` as one group, with intervals at the policy's confidence."""
+    confidence = subject.spec.policy.confidence
+    codes = np.where(mask, 0, 1)
+    packed = Packed.of(readout, subject.n)
+    ranked = Ranked.of(readout.scores, readout.happened, readout.weights) if readout.area else None
+    found = measured(
+        readout,
+        count(packed, codes, 2),
+        areas(ranked, codes, 2) if ranked is not None else None,
+        calibrations(readout, [mask, mask], [seed, seed], confidence) if readout.calibration else None,
+        confidence,
+    )
+    return {key: one.at(0) for key, one in found.items()}
+
+
+@dataclass(frozen=True)
+class Compared:
+    """One metric of groups against their references; arrays of shape (k,)."""
+
+    ratio: Interval
+    difference: Interval
+    corrected: NDArray[np.bool_]
+    p: NDArray[np.float64]
+
+
+def compared(group: Measured, reference: Measured, confidence: float) -> Compared:
+    """Ratio, difference and p-value of one metric, group by group.
+
+    Rates: the score test and the intervals that it leaves (Koopman 1984; Mee
+    1984). Everything else: from the two sides' intervals (Zou & Donner 2008;
+    Donner & Zou 2012).
+    """
+    if group.kind == "rate":
+        sides = (group.x, group.n, reference.x, reference.n)
+        *ratio, corrected = intervals.koopman(*sides, confidence)
+        return Compared(Interval(*ratio), intervals.mee(*sides, confidence), corrected, intervals.score_test(*sides))
+    gap = intervals.between(group.interval, reference.interval)
+    if metric_named(group.key).signed:
+        ratio = Interval(*(np.full(len(group.of), np.nan),) * 3)
+    else:
+        ratio = intervals.over(group.interval, reference.interval)
+    return Compared(ratio, gap, np.zeros(len(group.of), bool), intervals.tested(gap, confidence))

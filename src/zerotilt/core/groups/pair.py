@@ -1,0 +1,107 @@
+"""Two sets of rows to set side by side: a group, and the reference group or all others."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.groups import membership
+from zerotilt.core.groups.membership import MISSING, Grouping
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Frozen, Spec
+from zerotilt.core.subject import Subject
+
+OTHERS = "all others"
+
+
+class PairSettings(Frozen):
+    attribute: str = Field(default="", description="Column or intersection; the audit's first when empty")
+    group: str = Field(default="", description="The one with fewest favourable decisions when empty")
+    reference: str = Field(default="", description="Another group, or “all others”; the attribute's own when empty")
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Masks over the rows of the context, shape (n,)."""
+
+    attribute: str
+    columns: tuple[str, ...]
+    group: str
+    reference: str
+    inside: NDArray[np.bool_]
+    against: NDArray[np.bool_]
+
+    @property
+    def both(self) -> NDArray[np.bool_]:
+        return self.inside | self.against
+
+
+def reference_place(spec: Spec, grouping: Grouping) -> int:
+    """The group chosen for a single column, else the largest one that is not missing; −1 where groups overlap."""
+    if grouping.overlapping:
+        return -1
+    chosen = spec.column(grouping.columns[0]).reference if len(grouping.columns) == 1 else None
+    if chosen in grouping.labels:
+        return grouping.labels.index(chosen)
+    sizes = np.bincount(grouping.codes, minlength=len(grouping.labels))
+    real = [i for i, label in enumerate(grouping.labels) if label != MISSING] or list(range(len(grouping.labels)))
+    return max(real, key=lambda i: sizes[i])
+
+
+def pair(subject: Subject, settings: PairSettings) -> Pair:
+    """The two sides that settings name, with what they leave open filled in.
+
+    Raises
+    ------
+    Refused : no column makes groups, or a group is not there or is its own reference.
+    """
+    spec = subject.spec
+    every = membership.all_groupings(spec)
+    if not settings.attribute and not every:
+        raise Refused("No column is marked as a group.", todo="Mark the columns whose groups are compared in Intake.")
+    columns = membership.columns_of(spec, settings.attribute) if settings.attribute else every[0]
+    grouping = membership.grouping(spec, subject.table, subject.rows, columns)
+    place = reference_place(spec, grouping)
+    if settings.reference == OTHERS:
+        place = -1
+    elif settings.reference:
+        place = grouping.place(settings.reference)
+    group = grouping.place(settings.group) if settings.group else _worst_off(subject, grouping, place)
+    if group == place:
+        raise Refused(
+            f"“{grouping.labels[group]}” is its own reference.", todo="Choose another group, or another reference."
+        )
+    inside = grouping.mask(group)
+    return Pair(
+        grouping.attribute,
+        columns,
+        grouping.labels[group],
+        OTHERS if place < 0 else grouping.labels[place],
+        inside,
+        ~inside if place < 0 else grouping.mask(place),
+    )
+
+
+def _worst_off(subject: Subject, grouping: Grouping, reference: int) -> int:
+    """The group with enough rows that gets the favourable decision least often, or the worst numbers."""
+    better = _better(subject)
+    shares = {}
+    for i in range(len(grouping.labels)):
+        mask = grouping.mask(i)
+        if i != reference and mask.any():
+            shares[i] = (mask.sum() < subject.spec.policy.minimum_rows, float(better[mask].mean()))
+    if not shares:
+        raise Refused(
+            f"{words.opening(words.title(grouping.attribute))} has one group only here.", todo="Choose another column."
+        )
+    return min(shares, key=lambda i: shares[i])
+
+
+def _better(subject: Subject) -> NDArray[np.float64]:
+    if subject.classes or subject.task.value == "binary":
+        return subject.favoured.astype(float)
+    return subject.values if subject.spec.favourable_end == "high" else -subject.values
