@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
@@ -34,8 +34,8 @@ def test_wilson_of_no_rows_is_not_defined():
         (10, 10, 0, 20, 0.6791, 1.0),
     ],
 )
-def test_newcombe_reproduces_the_published_examples(x1, n1, x2, n2, low, high):
-    found = intervals.newcombe(x1, n1, x2, n2)
+def test_two_wilson_intervals_make_newcombes_published_differences(x1, n1, x2, n2, low, high):
+    found = intervals.between(intervals.wilson(x1, n1), intervals.wilson(x2, n2))
     assert (found.low, found.high) == pytest.approx((low, high), abs=5e-5)
 
 
@@ -58,12 +58,14 @@ def test_katz_adds_a_half_to_all_four_cells_when_one_is_zero():
     assert tuple(map(float, found[:3])) == pytest.approx((ratio, ratio / step, ratio * step))
 
 
+@settings(deadline=None)
 @given(*(st.integers(0, 60) for _ in range(4)))
 def test_every_interval_holds_its_estimate_and_is_finite(x1, rest1, x2, rest2):
     n1, n2 = x1 + rest1, x2 + rest2
     if not n1 or not n2:
         return
-    for found in (intervals.newcombe(x1, n1, x2, n2), intervals.katz(x1, n1, x2, n2)[:3]):
+    counts = (x1, n1, x2, n2)
+    for found in (intervals.mee(*counts), intervals.katz(*counts)[:3], intervals.koopman(*counts)[:3]):
         value, low, high = map(float, found)
         assert np.isfinite([value, low, high]).all()
         assert low - 1e-12 <= value <= high + 1e-12
@@ -117,33 +119,77 @@ def test_weights_of_two_equal_doubled_rows_in_the_auc():
     )
 
 
-@pytest.mark.parametrize(("n1", "n2", "p1", "p2"), [(40, 300, 0.5, 0.6), (150, 150, 0.15, 0.3), (500, 80, 0.8, 0.7)])
-def test_coverage_of_the_intervals_is_near_what_they_say(n1, n2, p1, p2):
-    rng = np.random.default_rng(n1)
-    x1, x2 = rng.binomial(n1, p1, 20_000), rng.binomial(n2, p2, 20_000)
-    truths = ((intervals.wilson(x1, n1), p1), (intervals.newcombe(x1, n1, x2, n2), p1 - p2))
-    truths += ((intervals.katz(x1, n1, x2, n2), p1 / p2),)
-    for found, truth in truths:
-        covered = ((found.low <= truth) & (truth <= found.high)).mean()
-        assert 0.93 <= covered <= 0.97
+@pytest.mark.parametrize(
+    ("x1", "n1", "x2", "n2", "low", "high"),
+    [  # Newcombe 1998, Table II, method 4 (Mee)
+        (56, 70, 48, 80, 0.0533, 0.3377),
+        (9, 10, 3, 10, 0.1821, 0.8370),
+        (5, 56, 0, 29, -0.0313, 0.1926),
+        (10, 10, 0, 20, 0.7225, 1.0),
+    ],
+)
+def test_the_score_interval_reproduces_published_differences(x1, n1, x2, n2, low, high):
+    found = intervals.mee(x1, n1, x2, n2)
+    assert (float(found.low), float(found.high)) == pytest.approx((low, high), abs=2e-3)
 
 
-def test_joined_rows_bootstrap_like_single_ones(monkeypatch):
-    rng = np.random.default_rng(6)
-    distance = rng.random(12_000) ** 3
-    values, weights = np.column_stack([distance**2, -np.log1p(-distance)]), rng.integers(1, 4, 12_000).astype(float)
-    joined = intervals.bootstrap_means(values, weights, seed=1)
-    monkeypatch.setattr(intervals, "BINNED_FROM", 10**9)
-    single = intervals.bootstrap_means(values, weights, seed=2)
-    assert joined.mean(axis=0) == pytest.approx(single.mean(axis=0), rel=2e-3)
-    assert joined.std(axis=0) == pytest.approx(single.std(axis=0), rel=0.06)
+@pytest.mark.parametrize(
+    ("x1", "n1", "x2", "n2", "low", "high"),
+    [  # Koopman 1984, section 4: 36 of 40 against 16 of 80
+        (36, 40, 16, 80, 2.94, 7.15),
+    ],
+)
+def test_the_score_interval_reproduces_a_published_ratio(x1, n1, x2, n2, low, high):
+    found = intervals.koopman(x1, n1, x2, n2)
+    assert (float(found.low), float(found.high)) == pytest.approx((low, high), abs=0.01)
 
 
-def test_bootstrap_is_seeded_and_as_wide_as_the_standard_error():
-    rng = np.random.default_rng(3)
-    values = rng.random((400, 2))
-    draws = intervals.bootstrap_means(values, None, seed=5)
-    assert draws.shape == (2_000, 2)
-    assert draws.std(axis=0) == pytest.approx(values.std(axis=0) / np.sqrt(400), rel=0.08)
-    low, high = intervals.percentile(draws[:, 0], 0.95)
-    assert low < values[:, 0].mean() < high
+@settings(deadline=None)
+@given(*(st.integers(1, 40) for _ in range(4)))
+def test_an_interval_leaves_parity_out_exactly_where_the_test_rejects(x1, rest1, x2, rest2):
+    counts = (x1, x1 + rest1, x2, x2 + rest2)
+    rejected = float(intervals.score_test(*counts)) < 0.05
+    ratio, gap = intervals.koopman(*counts), intervals.mee(*counts)
+    assert (not ratio.low <= 1 <= ratio.high) == rejected
+    assert (not gap.low <= 0 <= gap.high) == rejected
+
+
+def test_a_reference_in_which_nothing_counts_has_a_ratio_with_two_limits():
+    found = intervals.koopman([5, 0, 0], [50, 50, 0], [0, 0, 3], [40, 40, 10])
+    assert np.isfinite([found.value[:2], found.low[:2], found.high[:2]]).all()
+    assert found.corrected.tolist() == [True, True, False]
+    assert np.isnan(found.value[2])
+
+
+@pytest.mark.parametrize("how", ["Holm", "Bonferroni", "none", "false discovery rate"])
+def test_adjustments_by_hand(how):
+    p = np.array([0.01, 0.04, np.nan, 0.03])
+    expected = {
+        "Holm": [0.03, 0.06, np.nan, 0.06],
+        "Bonferroni": [0.03, 0.12, np.nan, 0.09],
+        "none": p,
+        "false discovery rate": [0.03, 0.04, np.nan, 0.04],
+    }[how]
+    assert intervals.adjust(p, how) == pytest.approx(np.array(expected), nan_ok=True)
+
+
+def test_a_mean_without_skew_has_students_interval():
+    values = np.array([1.0, 2, 3, 4, 5, 6])
+    error = values.std(ddof=1) / np.sqrt(6)
+    expected = stats.t.interval(0.95, 5, 3.5, error)
+    assert tuple(map(float, intervals.mean(3.5, error, 0.0, 6)[1:])) == pytest.approx(expected)
+
+
+def test_a_perfect_ranking_of_few_rows_still_has_a_width():
+    found = intervals.area(1.0, 0.0, 12, 9)
+    assert 0.7 < float(found.low) < 0.95
+    assert float(found.high) == 1.0
+
+
+def test_sides_make_a_difference_and_a_ratio():
+    first, second = intervals.Interval(2.0, 1.5, 2.6), intervals.Interval(1.0, 0.8, 1.3)
+    gap, ratio = intervals.between(first, second), intervals.over(first, second)
+    assert (gap.low, gap.high) == pytest.approx((1 - np.hypot(0.5, 0.3), 1 + np.hypot(0.6, 0.2)))
+    assert float(ratio.low) < 2 < float(ratio.high)
+    assert np.isnan(intervals.over(first, intervals.Interval(0.1, -0.1, 0.3)).value)
+    assert float(intervals.tested(gap, 0.95)) < 0.05

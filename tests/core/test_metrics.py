@@ -8,8 +8,10 @@ from hypothesis import strategies as st
 from tests.core.systems import system
 
 from zerotilt.core.groups import membership, performance
-from zerotilt.core.groups.metrics import METRICS, measure
+from zerotilt.core.groups.measure import of_rows
+from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.groups.performance import PerformanceSettings
+from zerotilt.core.groups.readout import read
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Kind, Role, Wording
 from zerotilt.core.work import Work
@@ -24,7 +26,7 @@ def scored(n=400, seed=0, **more):
 
 def values(subject, mask=None):
     mask = np.ones(subject.n, bool) if mask is None else mask
-    return {name: found.value for name, found in measure(subject, mask, 1).measures.items()}
+    return {name: found.value for name, found in of_rows(subject, read(subject), mask, 1).items()}
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -69,14 +71,14 @@ def test_a_score_at_the_threshold_predicts_the_event(threshold):
 
 def test_intervals_hold_their_values_and_every_metric_has_words():
     subject = scored()
-    for name, found in measure(subject, np.ones(subject.n, bool), 1).measures.items():
+    for name, found in of_rows(subject, read(subject), np.ones(subject.n, bool), 1).items():
         assert found.low <= found.value <= found.high, name
         assert METRICS[name].label and METRICS[name].meaning and METRICS[name].phrase
 
 
 def test_a_group_without_rows_has_no_numbers_at_all():
     subject = scored()
-    nothing = measure(subject, np.zeros(subject.n, bool), 1).measures
+    nothing = of_rows(subject, read(subject), np.zeros(subject.n, bool), 1)
     assert {found.value for found in nothing.values()} == {None}
 
 
@@ -105,7 +107,8 @@ def grouped(columns, grouping, **column_changes):
         for column in subject.spec.columns
     )
     spec = subject.spec.model_copy(update={"columns": changed})
-    return membership.groups(spec, subject.table, subject.rows, grouping)
+    found = membership.grouping(spec, subject.table, subject.rows, grouping)
+    return list(found.labels), found.codes
 
 
 def test_levels_go_by_size_or_by_their_declared_order():

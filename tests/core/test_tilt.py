@@ -1,18 +1,31 @@
 """Groups compared: hand-computed rates, statuses, references, missing and tiny groups."""
 
+from dataclasses import replace
 from itertools import product
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy import stats
 from tests.core.systems import system
 
-from zerotilt.core.groups import metrics, tilt
+from zerotilt.core.groups import intervals, metrics, tilt
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.groups.tilt import TiltSettings
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import FlagPolicy, Role, Wording
+from zerotilt.core.spec import (
+    Condition,
+    Context,
+    FlagPolicy,
+    GroupThreshold,
+    Role,
+    Rule,
+    Segment,
+    Task,
+    Tolerance,
+    Wording,
+)
 from zerotilt.core.work import Work
 
 ROLES = {"g": Role.group, "d": Role.decision}
@@ -94,7 +107,7 @@ def test_groups_called_by_a_number_are_named_with_their_column():
 )
 def test_statuses_in_their_order(enough, ratio, p, expected):
     estimate = Estimate(value=ratio[0], low=ratio[1], high=ratio[2])
-    assert tilt.status(enough, estimate, p, FlagPolicy()) == expected
+    assert tilt.status(enough, estimate, p, 0.05, (0.8, 1.25)) == expected
 
 
 def test_a_large_gap_on_few_rows_is_not_tested():
@@ -121,13 +134,15 @@ def test_missing_is_a_group_and_never_the_reference():
     assert {g.group: g.reference for g in result.groups} == {"b": True, "(missing)": False}
 
 
-def test_a_chosen_reference_that_has_no_rows_is_refused():
+def test_a_chosen_reference_that_has_no_rows_is_said_and_another_taken():
     subject = system(rows_of(TWO_GROUPS), roles=ROLES)
     columns = tuple(c.model_copy(update={"reference": "z"}) if c.name == "g" else c for c in subject.spec.columns)
     chosen = system(rows_of(TWO_GROUPS), roles=ROLES)
     object.__setattr__(chosen, "spec", chosen.spec.model_copy(update={"columns": columns}))
-    with pytest.raises(Refused, match=r"z.*has no rows"):
-        tilt.compare_groups(chosen, TiltSettings(), 1, Work())
+    result = tilt.compare_groups(chosen, TiltSettings(), 1, Work())
+    assert result.attributes[0].reference == "a"
+    assert "“z” has no rows here" in result.attributes[0].note
+    assert "“z” has no rows here" in tilt.say(result, Wording(), TiltSettings()).detail
 
 
 def test_numbers_become_bins_and_intersections_name_both_columns():
@@ -191,6 +206,178 @@ def test_weights_of_one_change_nothing_and_others_count():
     of_b = next(group for group in doubled.groups if group.group == "b")
     assert of_b.metrics["base_rate"].value == pytest.approx(120 / 180)
     assert of_b.metrics["base_rate"].of == 120
+
+
+def with_columns(subject, **changes):
+    """The same subject with columns changed by name."""
+    columns = tuple(c.model_copy(update=changes.get(c.name, {})) for c in subject.spec.columns)
+    return replace(subject, spec=subject.spec.model_copy(update={"columns": columns}))
+
+
+@pytest.mark.parametrize(("reference", "expected"), [("largest", "a"), ("best-off", "c"), ("all others", "all others")])
+def test_references(reference, expected):
+    cells = TWO_GROUPS | {("c", 1, 1): 40, ("c", 0, 1): 2}
+    subject = system(rows_of(cells), roles=ROLES)
+    result = tilt.compare_groups(subject, TiltSettings(reference=reference), 1, Work())
+    assert result.attributes[0].reference == expected
+    assert len(result.disparities) == (3 if reference == "all others" else 2) * 9
+    of_b = next(d for d in result.disparities if d.group == "b" and d.metric == "selection_rate")
+    against = {"a": (110, 200), "c": (42, 42), "all others": (152, 242)}[expected]
+    assert (of_b.against.count, of_b.against.of) == against
+
+
+def test_a_reference_chosen_in_the_settings_comes_first():
+    subject = system(rows_of(TWO_GROUPS), roles=ROLES)
+    chosen = TiltSettings(references=(tilt.Reference(attribute="g", group="b"),))
+    result = tilt.compare_groups(subject, chosen, 1, Work())
+    assert [group.reference for group in result.groups] == [False, True]
+
+
+def test_overlapping_memberships_are_compared_with_those_outside():
+    columns = {
+        "g": ["x;y", "x", "y", "", "x;y;z", "z"] * 40,
+        "y": [1, 0, 1, 0, 1, 0] * 40,
+        "d": [1, 0, 0, 1, 1, 1] * 40,
+    }
+    subject = with_columns(system(columns, roles=ROLES), g={"separator": ";"})
+    result = tilt.compare_groups(subject, TiltSettings(), 1, Work())
+    assert {group.group: group.rows for group in result.groups} == {"x": 120, "y": 120, "z": 80, "(missing)": 40}
+    assert result.attributes[0].overlapping
+    of_x = next(d for d in result.disparities if d.group == "x" and d.metric == "selection_rate")
+    assert (of_x.against.count, of_x.against.of) == (80, 120)
+
+
+def test_segments_are_groups_and_may_overlap():
+    columns = rows_of(TWO_GROUPS) | {"age": list(range(320))}
+    young = Segment(name="young", conditions=(Condition(column="age", up_to=99),))
+    young_a = Segment(name="young a", conditions=(*young.conditions, Condition(column="g", levels=("a",))))
+    result = compared(columns, roles={"d": Role.decision}, segments=(young, young_a))
+    assert {group.group: group.rows for group in result.groups} == {"young": 100, "young a": 100}
+    text = tilt.sentence(result, result.disparities[0], Wording())
+    assert text.startswith("Young rows: base rate") and "all others" in text
+
+
+def test_a_policy_of_its_own_is_followed_and_counted():
+    policy = FlagPolicy(
+        metrics=("selection_rate", "accuracy"),
+        tolerances=(Tolerance(metric="accuracy", difference=0.01), Tolerance(metric="selection_rate", ratio_low=0.4)),
+        adjustment="Bonferroni",
+    )
+    result = compared(rows_of(TWO_GROUPS), policy=policy)
+    by_metric = {d.metric: d for d in result.disparities}
+    assert set(by_metric) == {"selection_rate", "accuracy"} and result.tested == 2
+    assert (by_metric["accuracy"].judged, by_metric["accuracy"].high) == ("difference", 0.01)
+    assert by_metric["selection_rate"].status == "within"
+    assert by_metric["selection_rate"].p_adjusted == pytest.approx(min(1, 2 * by_metric["selection_rate"].p_value))
+
+
+@pytest.mark.parametrize("decided", [0, 1])
+def test_all_selected_or_none_has_words_and_no_endless_ratio(decided):
+    columns = rows_of(TWO_GROUPS)
+    columns["d"] = [decided] * len(columns["y"])
+    result = compared(columns)
+    for found in result.disparities:
+        for one in (found.ratio, found.difference):
+            assert one.value is None or all(np.isfinite([one.value, one.low, one.high]))
+        if found.ratio.value is None:
+            assert found.note
+    rate = next(d for d in result.disparities if d.metric == "selection_rate")
+    assert rate.status in ("within", "uncertain")
+    assert rate.corrected == (decided == 0)
+
+
+def test_a_single_class_in_a_group_leaves_its_rates_undefined_with_words():
+    cells = {key: n for key, n in TWO_GROUPS.items() if key[:2] != ("b", 1)}
+    result = compared(rows_of(cells))
+    found = next(d for d in result.disparities if d.metric == "true_positive_rate")
+    assert (found.status, found.ratio.value) == ("too_few", None)
+    assert found.note == "No row of the group can be counted for it."
+
+
+def test_weights_of_zero_in_a_group_leave_it_undefined():
+    columns = rows_of(TWO_GROUPS)
+    columns["w"] = [0.0 if g == "b" else 1.0 for g in columns["g"]]
+    result = compared(columns, roles=ROLES | {"w": Role.weight})
+    assert {d.status for d in result.disparities} == {"too_few"}
+    assert "NaN" not in result.model_dump_json()
+
+
+def test_numbers_are_compared_by_their_means():
+    rng = np.random.default_rng(3)
+    columns = {"g": ["a"] * 400 + ["b"] * 300, "s": rng.normal(5, 1, 700), "y": rng.normal(5, 1, 700)}
+    columns["s"][400:] += 1
+    result = compared(columns, roles={"g": Role.group, "s": Role.score}, task=Task.regression)
+    by_metric = {d.metric: d for d in result.disparities}
+    assert set(by_metric) == {"mean_prediction", "mean_outcome", "mean_error", "mae", "rmse"}
+    gap = by_metric["mean_prediction"]
+    assert (gap.judged, gap.status) == ("difference", "flagged")
+    s = np.asarray(columns["s"])
+    assert gap.difference.value == pytest.approx(s[400:].mean() - s[:400].mean())
+    low, high = stats.ttest_ind(s[400:], s[:400], equal_var=False).confidence_interval()
+    assert (gap.difference.low, gap.difference.high) == pytest.approx((low, high), abs=0.02)
+    text = tilt.sentence(result, gap, Wording(rows="claims", unit="days"))
+    assert "mean prediction" in text and "days more than that of a claims" in text
+
+
+def test_classes_have_rates_of_each_and_a_favourable_one_of_several():
+    y = ["low", "mid", "high"] * 200
+    d = ["low", "high", "high"] * 100 + ["mid", "mid", "low"] * 100
+    columns = {"g": ["a"] * 300 + ["b"] * 300, "y": y, "d": d}
+    subject = with_columns(
+        system(columns, roles=ROLES, task=Task.ordered, event="high", favourable_classes=("mid", "high")),
+        y={"order": ("low", "mid", "high")},
+    )
+    result = tilt.compare_groups(subject, TiltSettings(), 1, Work())
+    a, b = (group.metrics for group in result.groups)
+    assert (a["selection_rate"].count, a["selection_rate"].of) == (200, 300)
+    assert a["class_share · high"].value == pytest.approx(2 / 3)
+    assert b["true_positive_rate · mid"].value == 1 and b["true_positive_rate · high"].value == 0
+    assert a["accuracy"].value == pytest.approx(2 / 3)
+    assert a["macro_true_positive_rate"].value == pytest.approx(2 / 3)
+    assert a["mean_rank"].value == pytest.approx(1 + (0 + 2 + 2) / 3)
+    assert b["mean_rank_error"].value == pytest.approx((1 + 0 - 2) / 3)
+
+
+def test_a_second_version_beside_says_what_became_of_each_gap():
+    rng = np.random.default_rng(5)
+    g, y = rng.choice(["a", "b"], 3_000), rng.integers(0, 2, 3_000)
+    s = np.clip(0.2 + 0.5 * y + rng.normal(0, 0.15, 3_000), 0, 1)
+    tilted = np.clip(s - 0.25 * (g == "b"), 0, 1)
+    roles = {"g": Role.group, "s": Role.score}
+    before = system({"g": g, "s": s, "y": y}, roles=roles)
+    after = replace(system({"g": g, "s": tilted, "y": y}, roles=roles), beside=before)
+    result = tilt.compare_groups(after, TiltSettings(), 1, Work())
+    found = next(d for d in result.disparities if d.metric == "true_positive_rate")
+    assert found.change.verdict == "wider"
+    assert found.change.ratio_change.value == pytest.approx(found.ratio.value / found.change.ratio)
+    cost = next(one for one in result.beside.costs if one.metric == "accuracy")
+    assert cost.change.value < 0 and cost.change.high < 0
+    assert "gaps are wider" in tilt.say(result, Wording(), TiltSettings()).detail
+    same = replace(before, beside=before)
+    alike = tilt.compare_groups(same, TiltSettings(), 1, Work())
+    assert {d.change.verdict for d in alike.disparities if d.change.verdict != "not defined"} == {"not told apart"}
+
+
+def test_a_rule_by_group_is_followed_everywhere():
+    columns = {"g": ["a", "b"] * 60, "s": [0.4, 0.4] * 60, "y": [1, 0] * 60}
+    rule = Rule(threshold=0.5, columns=("g",), thresholds=(GroupThreshold(group="b", threshold=0.3),))
+    context = Context(rows="all", rule=rule)
+    result = compared(columns, roles={"g": Role.group, "s": Role.score}, context=context)
+    rates = {group.group: group.metrics["selection_rate"].value for group in result.groups}
+    assert rates == {"a": 0.0, "b": 1.0}
+
+
+def test_an_unknown_metric_and_one_of_another_task_are_refused():
+    with pytest.raises(Refused, match="None of the metrics chosen is defined for binary"):
+        compared(rows_of(TWO_GROUPS), policy=FlagPolicy(metrics=("mae",)))
+    with pytest.raises(Refused, match="is unknown"):
+        metrics.metric_named("charm")
+
+
+def test_intervals_of_the_sheet_are_those_of_the_score_test():
+    found = next(d for d in compared(rows_of(TWO_GROUPS)).disparities if d.metric == "selection_rate")
+    expected = intervals.koopman(40, 120, 110, 200)
+    assert (found.ratio.low, found.ratio.high) == pytest.approx((float(expected.low), float(expected.high)))
 
 
 def test_no_group_column_is_said():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, get_args
 
 import pyarrow as pa
 from pydantic import BaseModel
@@ -99,13 +99,18 @@ def _flat(record: BaseModel, before: str = "") -> dict[str, Any]:
                     if isinstance(inner, BaseModel)
                     else {f"{before}{name}_{key}": inner}
                 )
-        elif isinstance(value, tuple) and value and isinstance(value[0], BaseModel):
+        elif isinstance(value, tuple) and _of_records(type(record).model_fields[name].annotation):
             out[before + name] = "; ".join(_said(one) for one in value)
         elif isinstance(value, tuple):
             out[before + name] = list(value)
         else:
             out[before + name] = value
     return out
+
+
+def _of_records(annotation: Any) -> bool:
+    """Whether a field holds records, also where it is empty."""
+    return any(isinstance(one, type) and issubclass(one, BaseModel) for one in get_args(annotation))
 
 
 def _said(record: BaseModel) -> str:

@@ -1375,6 +1375,18 @@ export interface components {
             with_event: number;
         };
         /**
+         * Beside
+         * @description The same feature in the model or rows read alongside. ``difference``: alongside less here.
+         */
+        Beside: {
+            permutation: components["schemas"]["Estimate"];
+            /** Rank */
+            rank: number;
+            /** Evidence Of Use */
+            evidence_of_use: boolean;
+            difference: components["schemas"]["Estimate"];
+        };
+        /**
          * BesideCurve
          * @description The mean curve of the model or rows read alongside, at the same points.
          */
@@ -1399,6 +1411,18 @@ export interface components {
             other_model: boolean;
             /** Rows Read */
             rows_read: number;
+        };
+        /** BesideGaps */
+        BesideGaps: {
+            /** Rows */
+            rows: number;
+            /**
+             * Shared
+             * @description The same rows are read in both
+             */
+            shared: boolean;
+            /** Costs */
+            costs: components["schemas"]["Cost"][];
         };
         /**
          * BesideRanking
@@ -1668,6 +1692,25 @@ export interface components {
             /** @description Of the rows of that side that turned out so */
             share: components["schemas"]["Estimate"];
         };
+        /**
+         * Change
+         * @description One way: the case with some columns changed, asked of the model.
+         */
+        Change: {
+            /** Changed */
+            changed: components["schemas"]["Difference"][];
+            /** Columns */
+            columns: number;
+            /**
+             * Distance
+             * @description Gower distance from the case, 0 to 1
+             */
+            distance: number;
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number;
+        };
         /** ChangeAsk */
         ChangeAsk: {
             context?: components["schemas"]["Context"];
@@ -1687,7 +1730,7 @@ export interface components {
              * Changes
              * @description Fewest columns first, then nearest; each with other columns than the rest
              */
-            changes: components["schemas"]["zerotilt__core__counterfactuals__change__Change"][];
+            changes: components["schemas"]["Change"][];
             /**
              * Asked
              * @description Predictions made in the search
@@ -2014,6 +2057,39 @@ export interface components {
              */
             support: number[];
         };
+        /** CurvePoint */
+        CurvePoint: {
+            /**
+             * Position
+             * @description Place on the axis; null for levels and for missing
+             */
+            position: number | null;
+            /** Label */
+            label: string;
+            /** Mean */
+            mean: number;
+            /** Mean Low */
+            mean_low: number;
+            /** Mean High */
+            mean_high: number;
+            /** P10 */
+            p10: number;
+            /** P25 */
+            p25: number;
+            /** P50 */
+            p50: number;
+            /** P75 */
+            p75: number;
+            /** P90 */
+            p90: number;
+            /**
+             * Support
+             * @description Rows near this point, or at this level
+             */
+            support: number;
+            /** Scarce */
+            scarce: boolean;
+        };
         /** Density */
         Density: {
             /** Low */
@@ -2146,7 +2222,7 @@ export interface components {
              * @default
              */
             note: string;
-            change?: components["schemas"]["zerotilt__core__groups__tilt__Change"] | null;
+            change?: components["schemas"]["GapChange"] | null;
         };
         /**
          * Distance
@@ -2222,7 +2298,7 @@ export interface components {
              */
             curve: number[];
             /** @description Alongside; null where nothing is, or it does not take the feature */
-            beside: components["schemas"]["zerotilt__core__drivers__ranking__Beside"] | null;
+            beside: components["schemas"]["Beside"] | null;
         };
         /** DriversAsk */
         DriversAsk: {
@@ -3690,6 +3766,26 @@ export interface components {
             /** Thresholds */
             thresholds: components["schemas"]["GroupThreshold"][];
         };
+        /**
+         * GapChange
+         * @description The same comparison in the reading alongside, and what became of the gap.
+         */
+        GapChange: {
+            /** Ratio */
+            ratio: number | null;
+            /** Difference */
+            difference: number | null;
+            /** @description This ratio over the one alongside */
+            ratio_change: components["schemas"]["Estimate"];
+            difference_change: components["schemas"]["Estimate"];
+            /** P Value */
+            p_value: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "wider" | "narrower" | "not told apart" | "not defined";
+        };
         /** GapShare */
         GapShare: {
             /** Feature */
@@ -4543,7 +4639,7 @@ export interface components {
             /** Cells */
             cells: components["schemas"]["Cell"][];
             /** Curve */
-            curve: components["schemas"]["zerotilt__core__groups__opened__CurvePoint"][];
+            curve: components["schemas"]["RatePoint"][];
             /** Calibration */
             calibration: components["schemas"]["Bin"][];
             /** Bars */
@@ -4770,6 +4866,19 @@ export interface components {
             /** Ranks */
             ranks: number[];
         };
+        /** RatePoint */
+        RatePoint: {
+            /** Side */
+            side: string;
+            /** Threshold */
+            threshold: number;
+            /** True Positive Rate */
+            true_positive_rate: number;
+            /** False Positive Rate */
+            false_positive_rate: number;
+            /** Positive Predictive Value */
+            positive_predictive_value: number | null;
+        };
         /**
          * Reading
          * @description What the figure shows, with its numbers, interval and row count.
@@ -4962,7 +5071,7 @@ export interface components {
             /** Ordered */
             ordered: boolean;
             /** Points */
-            points: components["schemas"]["zerotilt__core__response__partial__CurvePoint"][];
+            points: components["schemas"]["CurvePoint"][];
             /**
              * Curves
              * @description Single ICE curves over the same points
@@ -6160,7 +6269,7 @@ export interface components {
             policy: components["schemas"]["FlagPolicy"];
             /** Decisions */
             decisions: string;
-            beside?: components["schemas"]["zerotilt__core__groups__tilt__Beside"] | null;
+            beside?: components["schemas"]["BesideGaps"] | null;
         };
         /**
          * TiltSettings
@@ -6259,115 +6368,6 @@ export interface components {
              * @default unfavourable decision
              */
             unfavourable: string;
-        };
-        /**
-         * Change
-         * @description One way: the case with some columns changed, asked of the model.
-         */
-        zerotilt__core__counterfactuals__change__Change: {
-            /** Changed */
-            changed: components["schemas"]["Difference"][];
-            /** Columns */
-            columns: number;
-            /**
-             * Distance
-             * @description Gower distance from the case, 0 to 1
-             */
-            distance: number;
-            /** Decision */
-            decision: string;
-            /** Output */
-            output: number;
-        };
-        /**
-         * Beside
-         * @description The same feature in the model or rows read alongside. ``difference``: alongside less here.
-         */
-        zerotilt__core__drivers__ranking__Beside: {
-            permutation: components["schemas"]["Estimate"];
-            /** Rank */
-            rank: number;
-            /** Evidence Of Use */
-            evidence_of_use: boolean;
-            difference: components["schemas"]["Estimate"];
-        };
-        /** CurvePoint */
-        zerotilt__core__groups__opened__CurvePoint: {
-            /** Side */
-            side: string;
-            /** Threshold */
-            threshold: number;
-            /** True Positive Rate */
-            true_positive_rate: number;
-            /** False Positive Rate */
-            false_positive_rate: number;
-            /** Positive Predictive Value */
-            positive_predictive_value: number | null;
-        };
-        /** Beside */
-        zerotilt__core__groups__tilt__Beside: {
-            /** Rows */
-            rows: number;
-            /**
-             * Shared
-             * @description The same rows are read in both
-             */
-            shared: boolean;
-            /** Costs */
-            costs: components["schemas"]["Cost"][];
-        };
-        /**
-         * Change
-         * @description The same comparison in the reading alongside, and what became of the gap.
-         */
-        zerotilt__core__groups__tilt__Change: {
-            /** Ratio */
-            ratio: number | null;
-            /** Difference */
-            difference: number | null;
-            /** @description This ratio over the one alongside */
-            ratio_change: components["schemas"]["Estimate"];
-            difference_change: components["schemas"]["Estimate"];
-            /** P Value */
-            p_value: number | null;
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "wider" | "narrower" | "not told apart" | "not defined";
-        };
-        /** CurvePoint */
-        zerotilt__core__response__partial__CurvePoint: {
-            /**
-             * Position
-             * @description Place on the axis; null for levels and for missing
-             */
-            position: number | null;
-            /** Label */
-            label: string;
-            /** Mean */
-            mean: number;
-            /** Mean Low */
-            mean_low: number;
-            /** Mean High */
-            mean_high: number;
-            /** P10 */
-            p10: number;
-            /** P25 */
-            p25: number;
-            /** P50 */
-            p50: number;
-            /** P75 */
-            p75: number;
-            /** P90 */
-            p90: number;
-            /**
-             * Support
-             * @description Rows near this point, or at this level
-             */
-            support: number;
-            /** Scarce */
-            scarce: boolean;
         };
     };
     responses: never;

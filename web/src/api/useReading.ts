@@ -19,6 +19,13 @@ export interface Readings {
   cases: Schemas["EvidenceView_CasesPage_"];
   ladder: Schemas["EvidenceView_LadderResult_"];
   tilt: Schemas["EvidenceView_TiltResult_"];
+  lattice: Schemas["EvidenceView_LatticeResult_"];
+  one_group: Schemas["EvidenceView_OpenedResult_"];
+  score_gap: Schemas["EvidenceView_ScoreGapResult_"];
+  given: Schemas["EvidenceView_GivenResult_"];
+  sides: Schemas["EvidenceView_SidesResult_"];
+  thresholds: Schemas["EvidenceView_ThresholdResult_"];
+  flip: Schemas["EvidenceView_FlipResult_"];
 }
 export type MethodName = keyof Readings;
 export type AnyEvidence = Readings[MethodName];

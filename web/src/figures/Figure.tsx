@@ -74,6 +74,13 @@ const MAIN: Record<string, string> = {
   cases: "cases",
   ladder: "rungs",
   tilt: "disparities",
+  lattice: "nodes",
+  one_group: "bars",
+  score_gap: "features",
+  given: "strata",
+  sides: "gaps",
+  thresholds: "settings",
+  flip: "flips",
 };
 
 function follow(address: string): void {

@@ -7,6 +7,7 @@ export type Tilt = Schemas["TiltResult"];
 export type Group = Schemas["Group"];
 export type Disparity = Schemas["Disparity"];
 export type Comparison = "ratio" | "difference";
+export type Sort = "as declared" | "tilt" | "size" | "name";
 
 export const STATUS: Record<Disparity["status"], string> = {
   flagged: "flagged",
@@ -34,6 +35,7 @@ export function Levels(props: {
   comparison: Comparison;
   width: number;
   title: (attribute: string) => string;
+  sort: Sort;
   onMark: (mark: LevelMark) => void;
 }) {
   const { result, metrics, comparison, width } = props;
@@ -44,18 +46,16 @@ export function Levels(props: {
   const left = (column: number) => name + ROWS + GAP + column * (tube + GAP);
   const found = new Map(result.disparities.map((d) => [`${d.attribute}\n${d.group}\n${d.metric}`, d]));
   const drawn = new Set(metrics.map((metric) => metric.name));
-  const x = scaleOf(
-    result,
-    result.disparities.filter((d) => drawn.has(d.metric)),
-    comparison,
-    tube,
+  const scales = new Map(
+    metrics.map((metric) => [metric.name, scaleOf(result.disparities, metric.name, drawn, comparison, tube)]),
   );
   let y = 44;
   const blocks = attributes.map((attribute) => {
     const top = y;
-    const groups = result.groups.filter((group) => group.attribute === attribute);
+    const groups = sorted(result, attribute, props.sort, metrics[0]?.name);
     y += 30 + groups.length * ROW + 8;
-    return { attribute, groups, top };
+    const against = result.attributes.find((one) => one.attribute === attribute)?.reference;
+    return { attribute, groups, top, against };
   });
   return (
     // biome-ignore lint/a11y/useSemanticElements: a drawing whose marks are buttons
@@ -65,10 +65,17 @@ export function Levels(props: {
           <Fitted x={tube / 2} y={9} width={tube + GAP} anchor="middle" weight={600} size={12.5}>
             {metric.label}
           </Fitted>
-          {column === 0 &&
+          {(column === 0 || !scales.get(metric.name)?.shared) &&
             tube > 95 &&
-            x.ticks.map((tick) => (
-              <text key={tick.label} x={x.at(tick.value)} y={28} textAnchor="middle" fontSize={11} fill="var(--soft)">
+            scales.get(metric.name)?.ticks.map((tick) => (
+              <text
+                key={tick.label}
+                x={scales.get(metric.name)?.at(tick.value)}
+                y={28}
+                textAnchor="middle"
+                fontSize={11}
+                fill="var(--soft)"
+              >
                 {tick.label}
               </text>
             ))}
@@ -77,7 +84,9 @@ export function Levels(props: {
       {blocks.map((block) => (
         <g key={block.attribute} transform={`translate(0,${block.top})`}>
           <Fitted x={0} y={12} width={width} weight={600}>
-            {props.title(block.attribute)}
+            {block.against === "all others"
+              ? `${props.title(block.attribute)}, each against all others`
+              : props.title(block.attribute)}
           </Fitted>
           <line x1={0} x2={width} y1={25} y2={25} stroke="var(--rule)" />
           {block.groups.map((group, row) => (
@@ -99,8 +108,7 @@ export function Levels(props: {
                       group={group}
                       metric={metric}
                       disparity={found.get(`${group.attribute}\n${group.group}\n${metric.name}`)}
-                      comparison={comparison}
-                      scale={x}
+                      scale={scales.get(metric.name) as LevelScale}
                       width={tube}
                       onMark={props.onMark}
                     />
@@ -116,6 +124,9 @@ export function Levels(props: {
 }
 
 interface LevelScale {
+  by: Comparison;
+  /** Whether every metric compared so is drawn on this scale. */
+  shared: boolean;
   at: (value: number) => number;
   parity: number;
   band: [number, number] | null;
@@ -124,17 +135,54 @@ interface LevelScale {
 
 const WIDEST = 16;
 
+/** A metric that has no ratio is drawn by its difference, whatever the others are. */
+export const drawnBy = (disparity: Disparity | undefined, comparison: Comparison): Comparison =>
+  disparity?.ratio.value == null && disparity?.judged === "difference" ? "difference" : comparison;
+
+/** How far off parity a comparison is, in the terms it is judged by. */
+export function tiltOf(one: Disparity | undefined): number {
+  if (!one || one.status === "too_few") return 0;
+  if (one.judged === "ratio") return one.ratio.value ? Math.abs(Math.log(one.ratio.value)) : 0;
+  return (Math.abs(one.difference.value ?? 0) / one.high) * Math.log(1.25);
+}
+
+function sorted(result: Tilt, attribute: string, sort: Sort, metric: string | undefined): Group[] {
+  const groups = result.groups.filter((group) => group.attribute === attribute);
+  if (sort === "name") return groups.sort((a, b) => a.group.localeCompare(b.group));
+  if (sort === "size") return groups.sort((a, b) => b.rows - a.rows);
+  if (sort !== "tilt") return groups;
+  const of = new Map(
+    result.disparities
+      .filter((one) => one.attribute === attribute && one.metric === metric)
+      .map((one) => [one.group, tiltOf(one)]),
+  );
+  return groups.sort(
+    (a, b) => Number(b.reference) - Number(a.reference) || (of.get(b.group) ?? 0) - (of.get(a.group) ?? 0),
+  );
+}
+
 /** Log scale for ratios, from a half to twice, or as wide as the estimates drawn; linear for differences. */
-function scaleOf(result: Tilt, drawn: Disparity[], comparison: Comparison, tube: number): LevelScale {
-  const told = drawn.filter((d) => d.status !== "too_few");
-  if (comparison === "ratio") {
-    const far = Math.max(2, ...told.map((d) => (d.ratio.value ? Math.exp(Math.abs(Math.log(d.ratio.value))) : 1)));
+function scaleOf(
+  all: Disparity[],
+  metric: string,
+  drawn: Set<string>,
+  comparison: Comparison,
+  tube: number,
+): LevelScale {
+  const own = all.filter((one) => one.metric === metric);
+  const by = own.some((one) => one.ratio.value != null) ? comparison : drawnBy(own[0], comparison);
+  if (by === "ratio") {
+    const told = all.filter((one) => drawn.has(one.metric) && one.status !== "too_few" && one.ratio.value);
+    const far = Math.max(2, ...told.map((one) => Math.exp(Math.abs(Math.log(one.ratio.value as number)))));
     const reach = Math.min(WIDEST, far * 1.15);
     const scale = scaleLog([1 / reach, reach], [0, tube]).clamp(true);
+    const judged = own.find((one) => one.judged === "ratio");
     return {
-      at: scale,
+      by,
+      shared: true,
+      at: (value) => scale(Math.max(value, 1e-6)),
       parity: scale(1),
-      band: [scale(result.policy.ratio_low as number), scale(result.policy.ratio_high as number)],
+      band: judged ? [scale(judged.low), scale(judged.high)] : null,
       ticks: [
         { value: 0.5, label: "half" },
         { value: 1, label: "parity" },
@@ -142,16 +190,21 @@ function scaleOf(result: Tilt, drawn: Disparity[], comparison: Comparison, tube:
       ],
     };
   }
-  const reach = Math.max(0.1, ...told.map((d) => Math.abs(d.difference.value ?? 0))) * 1.15;
+  const told = own.filter((one) => one.status !== "too_few");
+  const judged = own.find((one) => one.judged === "difference");
+  const reach =
+    Math.max(judged ? judged.high * 1.6 : 0.02, ...told.map((one) => Math.abs(one.difference.value ?? 0))) * 1.15;
   const scale = scaleLinear([-reach, reach], [0, tube]).clamp(true);
-  const half = Math.round(reach * 50) / 100;
+  const half = Number((reach / 2).toPrecision(1));
   return {
+    by,
+    shared: false,
     at: scale,
     parity: scale(0),
-    band: null,
+    band: judged ? [scale(judged.low), scale(judged.high)] : null,
     ticks: [
       { value: -half, label: `−${half}` },
-      { value: 0, label: "parity" },
+      { value: 0, label: "0" },
       { value: half, label: `+${half}` },
     ],
   };
@@ -163,17 +216,17 @@ function Level(props: {
   group: Group;
   metric: { name: string; label: string };
   disparity: Disparity | undefined;
-  comparison: Comparison;
   scale: LevelScale;
   width: number;
   onMark: (mark: LevelMark) => void;
 }) {
   const { group, metric, disparity, scale, width } = props;
-  const estimate = disparity?.[props.comparison];
-  const told = disparity && disparity.status !== "too_few" && estimate?.value != null;
+  const estimate = disparity?.[scale.by];
+  const told = disparity && disparity.status !== "too_few" && estimate?.value != null && estimate.low != null;
+  const before = disparity?.change?.[scale.by];
   const colour =
     disparity?.status === "flagged" ? "var(--flag)" : disparity?.status === "uncertain" ? "var(--raise)" : "var(--ink)";
-  const label = `${group.group}, ${metric.label}: ${told ? `${props.comparison} ${estimate.value?.toFixed(2)}, ${STATUS[disparity.status]}` : "too few rows"}`;
+  const label = `${group.group}, ${metric.label}: ${told ? `${scale.by} ${estimate.value?.toFixed(2)}, ${STATUS[disparity.status]}${before != null ? `; alongside ${before.toFixed(2)}, ${disparity.change?.verdict}` : ""}` : "too few rows"}`;
   return (
     <g
       {...pressable(label, (anchor) => props.onMark({ group, disparity, anchor }))}
@@ -206,6 +259,23 @@ function Level(props: {
             stroke={colour}
             strokeWidth={2}
           />
+          {before != null && (
+            <g data-beside={disparity.change?.verdict}>
+              <line
+                x1={scale.at(before)}
+                x2={scale.at(estimate.value as number)}
+                y1={TUBE / 2 - 2}
+                y2={TUBE / 2 - 2}
+                stroke="var(--soft)"
+                strokeWidth={1}
+              />
+              <path
+                d={`M${scale.at(before)},${TUBE / 2 - 6} l4,4 l-4,4 l-4,-4 z`}
+                fill={disparity.change?.verdict === "not told apart" ? "var(--sheet)" : "var(--soft)"}
+                stroke="var(--soft)"
+              />
+            </g>
+          )}
           {disparity.status === "flagged" && (
             <text x={width + 2} dominantBaseline="central" fontSize={11} fill="var(--flag)" aria-hidden>
               ⚑
@@ -225,7 +295,7 @@ function Level(props: {
 }
 
 /** What the marks mean, drawn once. */
-export function LevelKey({ low, high }: { low: number; high: number }) {
+export function LevelKey({ low, high, beside }: { low: number; high: number; beside: boolean }) {
   const entries = [
     { x: 20, colour: "var(--flag)", fill: "var(--flag)", text: "flagged: outside the band, and surely so" },
     { x: 34, colour: "var(--raise)", fill: "var(--sheet)", text: "uncertain: too wide to tell" },
@@ -245,6 +315,8 @@ export function LevelKey({ low, high }: { low: number; high: number }) {
           {entry.text}
         </li>
       ))}
+      <li>— too few rows — : not compared</li>
+      {beside && <li>◇ alongside; ◆ where the change of the gap is beyond chance</li>}
     </ul>
   );
 }

@@ -1,13 +1,32 @@
 import names from "../api/metrics.json";
-import { decimal, percent } from "./numbers";
+import { decimal, percent, quantity } from "./numbers";
+
+interface Metric {
+  label: string;
+  short: string;
+  kind: string;
+  unit: string;
+  meaning: string;
+  tasks: string[];
+  signed: boolean;
+}
 
 /** The metrics in the core's order, under the core's names. */
-export const METRICS: Record<string, { label: string; short: string; kind: string }> = names;
+export const METRICS: Record<string, Metric> = names;
 export const METRIC_NAMES = Object.keys(METRICS);
+const JOIN = " · ";
 
-export const label = (metric: string) => METRICS[metric].label;
-export const short = (metric: string) => METRICS[metric].short;
+/** A key is a metric's name, with several classes followed by the class. */
+export const metricOf = (key: string) => METRICS[key.split(JOIN)[0]];
+export const classOf = (key: string) => key.split(JOIN)[1] ?? "";
+const named = (key: string, name: string) => (classOf(key) ? `${name}, ${classOf(key)}` : name);
+
+export const label = (key: string) => named(key, metricOf(key).label);
+export const short = (key: string) => named(key, metricOf(key).short);
 
 /** How a value of a metric is written. */
-export const writing = (metric: string) =>
-  METRICS[metric].kind === "rate" ? percent : (value: number) => decimal(value);
+export const writing = (key: string, unit = "") => {
+  const found = metricOf(key);
+  if (found.unit === "share" || found.kind === "rate") return percent;
+  return found.unit === "outcome" ? (value: number) => quantity(value, unit) : (value: number) => decimal(value);
+};

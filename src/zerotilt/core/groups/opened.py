@@ -36,7 +36,7 @@ class Cell(Frozen):
     share: Estimate = Field(description="Of the rows of that side that turned out so")
 
 
-class CurvePoint(Frozen):
+class RatePoint(Frozen):
     side: str
     threshold: float
     true_positive_rate: float
@@ -84,7 +84,7 @@ class OpenedResult(Frozen):
     metrics_group: dict[str, Measure]
     metrics_reference: dict[str, Measure]
     cells: tuple[Cell, ...]
-    curve: tuple[CurvePoint, ...]
+    curve: tuple[RatePoint, ...]
     calibration: tuple[Bin, ...]
     bars: tuple[Bar, ...]
     distances: tuple[Distance, ...]
@@ -167,7 +167,7 @@ def _cells(subject: Subject, side: str, mask: NDArray[np.bool_], confidence: flo
     ]
 
 
-def _curve(side: str, y: NDArray[np.bool_], s: NDArray, w: NDArray) -> list[CurvePoint]:
+def _curve(side: str, y: NDArray[np.bool_], s: NDArray, w: NDArray) -> list[RatePoint]:
     """Rates at every threshold that changes one, thinned to a hundred and one by equal steps along the curve."""
     order = np.argsort(-s, kind="stable")
     last = np.append(np.flatnonzero(np.diff(s[order])), len(s) - 1)
@@ -178,9 +178,9 @@ def _curve(side: str, y: NDArray[np.bool_], s: NDArray, w: NDArray) -> list[Curv
     chosen = np.arange(len(last))
     if len(last) > POINTS:
         chosen = np.unique(np.searchsorted(length, np.linspace(0, length[-1], POINTS)).clip(0, len(last) - 1))
-    points = [CurvePoint(side=side, threshold=1.0, true_positive_rate=0.0, false_positive_rate=0.0, positive_predictive_value=None)]  # fmt: skip
+    points = [RatePoint(side=side, threshold=1.0, true_positive_rate=0.0, false_positive_rate=0.0, positive_predictive_value=None)]  # fmt: skip
     return points + [
-        CurvePoint(
+        RatePoint(
             side=side,
             threshold=float(thresholds[i]),
             true_positive_rate=float(tpr[i]),

@@ -252,8 +252,8 @@ def say(result: SidesResult, wording: Wording, settings: SidesSettings) -> Readi
         if one.first_ratio.high is not None and not one.first_ratio.low <= 1 <= one.first_ratio.high
     ]
     detail = (
-        f"Of {words.plural(len(labels), 'gap')}, {words.count(sum(one.verdict == 'wider' for one in labels))} are wider in the "
-        f"decisions than in the labels and {words.count(sum(one.verdict == 'narrower' for one in labels))} narrower, after adjusting "
+        f"Wider in the decisions than in the labels: {words.count(sum(one.verdict == 'wider' for one in labels))} of "
+        f"{words.plural(len(labels), 'gap')}; narrower: {words.count(sum(one.verdict == 'narrower' for one in labels))}, after adjusting "
         f"for {words.plural(result.tested, 'test')} (flag policy {result.policy})."
     )
     if tilted:

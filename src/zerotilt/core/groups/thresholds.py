@@ -469,7 +469,7 @@ def say(result: ThresholdResult, wording: Wording, settings: ThresholdSettings) 
     single = result.settings[0]
     now = result.current
     headline = (
-        Span(text=f"The least-cost threshold for all is {words.ratio(single.rule.threshold)}: "),
+        Span(text=f"The least-cost threshold for all is {words.decimal(single.rule.threshold)}: "),
         Span(text=f"a mean cost of {words.decimal(single.cost)} a {wording.row}"),
         Span(
             text=f" against {words.decimal(now.cost)} in force, with {words.count(single.gain)} {wording.rows} more and "

@@ -57,7 +57,7 @@ class Group(Frozen):
     metrics: dict[str, Measure]
 
 
-class Change(Frozen):
+class GapChange(Frozen):
     """The same comparison in the reading alongside, and what became of the gap."""
 
     ratio: float | None
@@ -86,7 +86,7 @@ class Disparity(Frozen):
     p_adjusted: float | None
     status: Status
     note: str = ""
-    change: Change | None = None
+    change: GapChange | None = None
 
 
 class Attribute(Frozen):
@@ -107,7 +107,7 @@ class Cost(Frozen):
     change: Estimate = Field(description="Here less alongside")
 
 
-class Beside(Frozen):
+class BesideGaps(Frozen):
     rows: int
     shared: bool = Field(description="The same rows are read in both")
     costs: tuple[Cost, ...]
@@ -121,7 +121,7 @@ class TiltResult(Frozen):
     tested: int
     policy: FlagPolicy
     decisions: str
-    beside: Beside | None = None
+    beside: BesideGaps | None = None
 
 
 @dataclass(frozen=True)
@@ -407,7 +407,7 @@ def _add_changes(
         work.advance(1)
 
 
-def _change(draft: dict, pairs: list[tuple[float, NDArray]], shared: bool, confidence: float) -> Change:
+def _change(draft: dict, pairs: list[tuple[float, NDArray]], shared: bool, confidence: float) -> GapChange:
     factor, p_factor = influence.log_change(pairs, shared, confidence)
     step, p_step = influence.change(pairs, shared, confidence)
     by_ratio = draft["judged"] == "ratio"
@@ -421,7 +421,7 @@ def _change(draft: dict, pairs: list[tuple[float, NDArray]], shared: bool, confi
         after = abs(math.log(pairs[2][0] / pairs[3][0])) if by_ratio else abs(pairs[2][0] - pairs[3][0])
         surely = p <= 1 - confidence
         verdict = ("wider" if after > before else "narrower") if surely else "not told apart"
-    return Change(
+    return GapChange(
         ratio=ratio if math.isfinite(ratio) and ratio > 0 else None,
         difference=gap if math.isfinite(gap) else None,
         ratio_change=estimate(*factor),
@@ -434,7 +434,7 @@ def _change(draft: dict, pairs: list[tuple[float, NDArray]], shared: bool, confi
 COSTS = ("accuracy", "selection_rate", "auc", "log_loss", "mae", "rmse")
 
 
-def _beside(subject: Subject, here: Readout, there: Readout, seed: int) -> Beside:
+def _beside(subject: Subject, here: Readout, there: Readout, seed: int) -> BesideGaps:
     """What the difference cost over all rows."""
     other, confidence = subject.beside, subject.spec.policy.confidence
     shared = subject.n == other.n and np.array_equal(subject.rows, other.rows)
@@ -459,7 +459,7 @@ def _beside(subject: Subject, here: Readout, there: Readout, seed: int) -> Besid
                     change=estimate(a - b, a - b - half, a - b + half),
                 )
             )
-    return Beside(rows=other.n, shared=shared, costs=tuple(costs))
+    return BesideGaps(rows=other.n, shared=shared, costs=tuple(costs))
 
 
 def by_tilt(disparity: Disparity) -> float:

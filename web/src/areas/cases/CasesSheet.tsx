@@ -15,7 +15,7 @@ import { count, percent, title } from "../../ui/numbers";
 type Case = Schemas["Case"];
 type Page = Schemas["CasesPage"];
 
-const WHICH = ["all", "right", "wrong", "false positive", "false negative"];
+const WHICH = ["all", "right", "wrong", "true positive", "true negative", "false positive", "false negative"];
 const ORDERS = ["row", "score", "nearest the threshold"];
 const LIMIT = 20;
 

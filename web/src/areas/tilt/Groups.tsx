@@ -1,0 +1,403 @@
+import { useState } from "react";
+import { useReading } from "../../api/useReading";
+import { Figure } from "../../figures/Figure";
+import {
+  type Comparison,
+  type Disparity,
+  type Group,
+  LevelKey,
+  type LevelMark,
+  Levels,
+  type Sort,
+  STATUS,
+  type Tilt,
+} from "../../figures/Levels";
+import { useAuditContext } from "../../frame/context";
+import { Sheet } from "../../frame/Sheet";
+import { csv } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
+import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
+import { label, METRICS, short, writing } from "../../ui/metrics";
+import { count, decimal, interval, pValue, ratio, title } from "../../ui/numbers";
+import { ComparedPanel } from "./Compared";
+import { PolicyPanel, policyText } from "./Policy";
+import { RowsCard } from "./RowsCard";
+
+const FIRST = ["selection_rate", "true_positive_rate", "false_positive_rate", "positive_predictive_value"];
+const MOST = 7;
+const SORTS: Sort[] = ["as declared", "tilt", "size", "name"];
+const REFERENCES = ["chosen", "largest", "best-off", "all others"];
+
+/** Groups compared, as levels. */
+export function Groups() {
+  const { audit, search, set } = useAuditContext();
+  const [panel, setPanel] = useState<"policy" | "compared" | null>(null);
+  const reference = REFERENCES.find((one) => one === search.get("reference")) ?? "chosen";
+  const references = referencesOf(search.get("references"));
+  const extra =
+    search
+      .get("also")
+      ?.split(",")
+      .filter((one) => audit.spec?.columns.some((c) => c.name === one)) ?? [];
+  const hidden = search.get("without")?.split(",") ?? [];
+  const attributes = [...audit.groupings.filter((one) => !hidden.includes(one)), ...extra];
+  const plain = !extra.length && attributes.length === audit.groupings.length;
+  const asked = useReading("tilt", {
+    ...(plain ? {} : { attributes }),
+    ...(reference === "chosen" ? {} : { reference }),
+    ...(references.length && reference === "chosen" ? { references } : {}),
+  });
+  const comparison: Comparison = search.get("compare") === "difference" ? "difference" : "ratio";
+  const sort = SORTS.find((one) => one === search.get("sort")) ?? "as declared";
+  const [mark, setMark] = useState<LevelMark | null>(null);
+  const wording = audit.spec?.wording;
+  const known = Object.keys(asked.evidence?.result.groups[0]?.metrics ?? {});
+  const chosen =
+    search
+      .get("metrics")
+      ?.split(",")
+      .filter((key) => known.includes(key)) ?? firstOf(known);
+  const others = (audit.spec?.columns ?? []).filter(
+    (column) =>
+      !audit.groupings.includes(column.name) &&
+      !extra.includes(column.name) &&
+      ["feature", "ignored"].includes(column.role),
+  );
+  return (
+    <>
+      <div className="flex flex-wrap justify-end gap-x-5 gap-y-1 text-soft">
+        <ChoiceMenu
+          label={`Reference: ${reference}`}
+          className="act"
+          value={reference}
+          choices={[
+            { value: "chosen", label: "the chosen group, else the largest" },
+            { value: "largest", label: "the largest group" },
+            { value: "best-off", label: "the best-off group" },
+            { value: "all others", label: "all other rows" },
+          ]}
+          onChoose={(value) => set({ reference: value === "chosen" ? null : value })}
+        >
+          reference: {reference} <span aria-hidden>▾</span>
+        </ChoiceMenu>
+        <ChoiceMenu
+          label={`Comparison: ${comparison} to the reference`}
+          className="act"
+          value={comparison}
+          choices={[
+            { value: "ratio", label: "ratio to the reference" },
+            { value: "difference", label: "difference from the reference" },
+          ]}
+          onChoose={(value) => set({ compare: value === "difference" ? "difference" : null })}
+        >
+          {comparison} <span aria-hidden>▾</span>
+        </ChoiceMenu>
+        <ChoiceMenu
+          label={`Groups sorted: ${sort}`}
+          className="act"
+          value={sort}
+          choices={SORTS.map((value) => ({ value, label: value }))}
+          onChoose={(value) => set({ sort: value === SORTS[0] ? null : value })}
+        >
+          sorted {sort === "as declared" ? sort : `by ${sort}`} <span aria-hidden>▾</span>
+        </ChoiceMenu>
+        <SeveralMenu
+          label={`${attributes.length} columns`}
+          chosen={attributes}
+          choices={[...audit.groupings, ...extra, ...others.map((column) => column.name)].map((value) => ({
+            value,
+            label: title(value),
+          }))}
+          onChoose={(names) =>
+            names.length &&
+            set({
+              without: audit.groupings.filter((one) => !names.includes(one)).join(",") || null,
+              also: names.filter((one) => !audit.groupings.includes(one)).join(",") || null,
+            })
+          }
+        />
+        <SeveralMenu
+          label={`${chosen.length} metrics drawn`}
+          chosen={chosen}
+          choices={known.map((value) => ({ value, label: label(value) }))}
+          onChoose={(names) => names.length && set({ metrics: names.slice(0, MOST).join(",") })}
+        />
+        <button type="button" className="act" onClick={() => setPanel("compared")}>
+          What is compared …
+        </button>
+        <button type="button" className="act" onClick={() => setPanel("policy")}>
+          Metrics and limits …
+        </button>
+      </div>
+      <PolicyPanel open={panel === "policy"} onOpen={(open) => setPanel(open ? "policy" : null)} />
+      <ComparedPanel open={panel === "compared"} onOpen={(open) => setPanel(open ? "compared" : null)} />
+      <Sheet asked={asked} note={<Note tilt={asked.evidence?.result} />}>
+        {(evidence) => {
+          const { result } = evidence;
+          const metrics = chosen.map((name) => ({ name, label: short(name) }));
+          return (
+            <>
+              <Figure
+                name="levels"
+                evidence={evidence}
+                least={240 + metrics.length * 96}
+                alternative="Levels: each group's metrics against its reference group"
+                data={() => comparisonsCsv(result)}
+                draw={(width) => (
+                  <Levels
+                    result={result}
+                    metrics={metrics}
+                    comparison={comparison}
+                    sort={sort}
+                    width={width}
+                    title={title}
+                    onMark={setMark}
+                  />
+                )}
+              />
+              <LevelKey
+                low={result.policy.ratio_low as number}
+                high={result.policy.ratio_high as number}
+                beside={result.beside != null}
+              />
+              <p className="mt-2 max-w-[90ch] text-[12.5px] text-soft">
+                {"selection_rate" in (result.groups[0]?.metrics ?? {}) && (
+                  <>
+                    Selection rate: share of {wording?.rows} {wording?.favourable}
+                    {audit.classes.length > 0 && ` (${favourableClasses(audit.spec)})`}.{" "}
+                  </>
+                )}
+                {audit.spec?.task === "binary" && (
+                  <>
+                    True and false positive rates and PPV refer to the event “{wording?.event || audit.spec?.event}”.{" "}
+                  </>
+                )}
+                {comparison === "difference" &&
+                  "Differences in points of the metric; statuses follow the policy's limits. "}
+                {policyText(result.policy)}
+              </p>
+              {result.beside && <Costs result={result} />}
+              <DataTable
+                name="comparisons"
+                rows={lines(result)}
+                columns={columns(result.beside != null)}
+                rowKey={({ disparity: d }) => `${d.attribute}|${d.group}|${d.metric}`}
+              />
+              {mark && (
+                <RowsCard
+                  {...mark}
+                  result={result}
+                  onClose={() => setMark(null)}
+                  onReference={() => {
+                    const kept = references.filter((one) => one.attribute !== mark.group.attribute);
+                    const next = [...kept, { attribute: mark.group.attribute, group: mark.group.group }];
+                    set({ reference: null, references: JSON.stringify(next.map((one) => [one.attribute, one.group])) });
+                    setMark(null);
+                  }}
+                />
+              )}
+            </>
+          );
+        }}
+      </Sheet>
+    </>
+  );
+}
+
+const favourableClasses = (spec: { favourable_classes?: string[]; event?: string } | null) =>
+  (spec?.favourable_classes?.length ? spec.favourable_classes : [spec?.event ?? ""]).join(", ");
+
+/** What is drawn until something else is chosen. */
+function firstOf(known: string[]): string[] {
+  const usual = FIRST.filter((name) => known.includes(name));
+  if (usual.length > 2) return usual;
+  const overall = known.filter((key) => !key.includes(" · ") && METRICS[key].kind !== "macro");
+  return [...overall, ...known.filter((key) => key.startsWith("class_share"))].slice(0, 5);
+}
+
+function referencesOf(text: string | null): { attribute: string; group: string }[] {
+  try {
+    const pairs = JSON.parse(text ?? "[]") as unknown;
+    if (!Array.isArray(pairs)) return [];
+    return pairs
+      .filter((one) => Array.isArray(one) && one.length === 2 && one.every((part) => typeof part === "string"))
+      .map(([attribute, group]) => ({ attribute, group }));
+  } catch {
+    return [];
+  }
+}
+
+/** What the difference between the two readings comes to over all rows. */
+function Costs({ result }: { result: Tilt }) {
+  return (
+    <p className="mt-2 text-[13px]" data-testid="costs">
+      Over all rows, here against alongside:{" "}
+      {result.beside?.costs
+        .filter((one) => one.change.value != null)
+        .map(
+          (one) =>
+            `${label(one.metric)} ${writing(one.metric)(one.here.value as number)} against ${writing(one.metric)(one.alongside.value as number)} (change ${interval(one.change, (v) => decimal(v))})`,
+        )
+        .join("; ")}
+      .
+    </p>
+  );
+}
+
+interface Line {
+  disparity: Disparity;
+  group: Group;
+}
+
+function lines(result: Tilt): Line[] {
+  const groups = new Map(result.groups.map((group) => [`${group.attribute}\n${group.group}`, group]));
+  return result.disparities.map((disparity) => ({
+    disparity,
+    group: groups.get(`${disparity.attribute}\n${disparity.group}`) as Group,
+  }));
+}
+
+const measure = (line: Line, side: "group" | "reference") =>
+  side === "group" ? line.group.metrics[line.disparity.metric] : line.disparity.against;
+const show = (line: Line, number: number | null | undefined) =>
+  number == null ? "not defined" : writing(line.disparity.metric)(number);
+
+const columns = (beside: boolean): Column<Line>[] => [
+  {
+    key: "attribute",
+    label: "column",
+    left: true,
+    value: (l) => l.disparity.attribute,
+    show: (l) => title(l.disparity.attribute),
+  },
+  { key: "group", label: "group", left: true, value: (l) => l.disparity.group },
+  { key: "metric", label: "metric", left: true, value: (l) => short(l.disparity.metric) },
+  {
+    key: "value",
+    label: "value",
+    value: (l) => measure(l, "group")?.value,
+    show: (l) => show(l, measure(l, "group")?.value),
+  },
+  {
+    key: "valueInterval",
+    label: "interval",
+    value: (l) => {
+      const found = measure(l, "group");
+      return found ? interval(found as never, writing(l.disparity.metric)) : "";
+    },
+  },
+  {
+    key: "of",
+    label: "rows",
+    value: (l) => measure(l, "group")?.of,
+    show: (l) => count(measure(l, "group")?.of ?? 0),
+  },
+  {
+    key: "reference",
+    label: "reference",
+    value: (l) => measure(l, "reference")?.value,
+    show: (l) => show(l, measure(l, "reference")?.value),
+  },
+  {
+    key: "ratio",
+    label: "ratio",
+    value: (l) => l.disparity.ratio.value,
+    show: (l) => (l.disparity.ratio.value == null ? "not defined" : ratio(l.disparity.ratio.value)),
+  },
+  { key: "ratioInterval", label: "interval", value: (l) => interval(l.disparity.ratio, ratio) },
+  {
+    key: "difference",
+    label: "difference",
+    value: (l) => l.disparity.difference.value,
+    show: (l) => (l.disparity.difference.value == null ? "not defined" : decimal(l.disparity.difference.value)),
+  },
+  {
+    key: "differenceInterval",
+    label: "interval",
+    value: (l) => interval(l.disparity.difference, (v) => decimal(v)),
+  },
+  {
+    key: "p",
+    label: "adjusted p",
+    value: (l) => l.disparity.p_adjusted,
+    show: (l) => pValue(l.disparity.p_adjusted),
+  },
+  {
+    key: "status",
+    label: "status",
+    left: true,
+    value: (l) => STATUS[l.disparity.status],
+    show: (l) =>
+      l.disparity.status === "flagged" ? (
+        <span className="font-semibold whitespace-nowrap text-flag">⚑ flagged</span>
+      ) : (
+        <span className="whitespace-nowrap">{STATUS[l.disparity.status]}</span>
+      ),
+  },
+  { key: "note", label: "note", left: true, value: (l) => l.disparity.note },
+  ...(beside ? BESIDE : []),
+];
+
+const BESIDE: Column<Line>[] = [
+  {
+    key: "besideRatio",
+    label: "alongside",
+    value: (l) => (l.disparity.judged === "ratio" ? l.disparity.change?.ratio : l.disparity.change?.difference),
+    show: (l) => {
+      const found = l.disparity.judged === "ratio" ? l.disparity.change?.ratio : l.disparity.change?.difference;
+      return found == null ? "not defined" : l.disparity.judged === "ratio" ? ratio(found) : decimal(found);
+    },
+  },
+  {
+    key: "change",
+    label: "change",
+    value: (l) => changeOf(l)?.value,
+    show: (l) => {
+      const found = changeOf(l);
+      if (found?.value == null) return "not defined";
+      return l.disparity.judged === "ratio" ? `× ${ratio(found.value)}` : decimal(found.value);
+    },
+  },
+  {
+    key: "changeInterval",
+    label: "interval",
+    value: (l) => (changeOf(l) ? interval(changeOf(l) as never, l.disparity.judged === "ratio" ? ratio : decimal) : ""),
+  },
+  { key: "verdict", label: "the gap is", left: true, value: (l) => l.disparity.change?.verdict },
+];
+
+const changeOf = (line: Line) =>
+  line.disparity.judged === "ratio" ? line.disparity.change?.ratio_change : line.disparity.change?.difference_change;
+
+function comparisonsCsv(result: Tilt): string {
+  const shown = columns(result.beside != null);
+  return csv([
+    shown.map((column) => column.label),
+    ...lines(result).map((one) => shown.map((column) => column.value(one))),
+  ]);
+}
+
+function Note({ tilt }: { tilt: Tilt | undefined }) {
+  return (
+    <>
+      <p>
+        Rates have Wilson intervals (1927). Their ratios and differences have the intervals that the two-sided score
+        test leaves (Koopman 1984; Mee 1984), so an interval leaves parity out exactly where the test does; 0.5 is added
+        to all four cells where a rate is zero (Katz 1978). Means have intervals that know their skewness (Hall 1992),
+        AUC DeLong's (1988) on the log-odds scale; these are compared from both sides' intervals (Zou & Donner 2008;
+        Donner & Zou 2012). The calibration error has 15 bins of equal counts and the interval of an inverted bootstrap
+        test of 2,000 draws. p-values are adjusted over all comparisons of this sheet.
+      </p>
+      {tilt && (
+        <p>
+          {policyText(tilt.policy)} In this order: too few, when either side has fewer than the least rows in the
+          metric's denominator; flagged, when it is outside the limits and the adjusted p is small enough; uncertain,
+          when it is outside without that, or inside with an interval reaching outside; otherwise within.
+        </p>
+      )}
+      {tilt?.beside && (
+        <p>The change of a gap counts that rows read in both readings move both (influence functions, Hampel 1974).</p>
+      )}
+    </>
+  );
+}

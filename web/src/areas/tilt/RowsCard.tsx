@@ -1,0 +1,127 @@
+import { Popover } from "radix-ui";
+import { useRef } from "react";
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { type Disparity, type Group, STATUS, type Tilt } from "../../figures/Levels";
+import { contextQuery, useAuditContext } from "../../frame/context";
+import { label, writing } from "../../ui/metrics";
+import { count, interval, pValue, quantity, ratio } from "../../ui/numbers";
+import { policyText } from "./Policy";
+
+const SHOWN = ["base_rate", "selection_rate", "accuracy", "true_positive_rate", "false_positive_rate"];
+
+/** The card of a set of rows: how many, their rates against the reference, and where to go on. */
+export function RowsCard(props: {
+  group: Group;
+  disparity: Disparity | undefined;
+  anchor: SVGGElement;
+  result: Tilt;
+  onClose: () => void;
+  onReference: () => void;
+}) {
+  const { audit, search, set } = useAuditContext();
+  const { group, disparity, result } = props;
+  const anchor = useRef(props.anchor);
+  anchor.current = props.anchor;
+  const unit = audit.spec?.wording?.unit ?? "";
+  const others = new Map(
+    result.disparities
+      .filter((one) => one.attribute === group.attribute && one.group === group.group)
+      .map((one): [string, Schemas["Measure"]] => [one.metric, one.against]),
+  );
+  const keys = SHOWN.filter((name) => name in group.metrics);
+  const shown = keys.length > 2 ? keys : Object.keys(group.metrics).slice(0, 5);
+  const metric = disparity?.metric;
+  const found = disparity?.[disparity.judged as "ratio" | "difference"];
+  const open = { attribute: group.attribute, group: group.group };
+  return (
+    <Popover.Root open onOpenChange={(open) => !open && props.onClose()}>
+      <Popover.Anchor virtualRef={anchor as never} />
+      <Popover.Portal>
+        <Popover.Content
+          sideOffset={8}
+          collisionPadding={12}
+          aria-label={`Rows of ${group.group}`}
+          className="z-40 w-[430px] max-w-[94vw] rounded border border-rule bg-sheet p-4 shadow-[0_6px_24px_rgb(0_0_0/0.12)]"
+          onCloseAutoFocus={(event) => {
+            event.preventDefault();
+            props.anchor.focus();
+          }}
+        >
+          <p className="font-serif text-[17px]">
+            {group.group}: {count(group.rows)} {audit.spec?.wording?.rows}
+          </p>
+          {disparity && metric && (
+            <p className="mt-1">
+              {label(metric)}:{" "}
+              {disparity.status === "too_few"
+                ? `too few rows to compare (fewer than ${result.policy.minimum_rows} on one side).`
+                : `${disparity.judged} ${disparity.judged === "ratio" ? ratio(found?.value as number) : quantity(found?.value as number, unit)} (${interval(found as never, disparity.judged === "ratio" ? ratio : quantity)}) to ${disparity.reference}, ${STATUS[disparity.status]}; adjusted p ${pValue(disparity.p_adjusted)}.`}{" "}
+              {disparity.note}
+              {disparity.change &&
+                ` Alongside: ${disparity.change.ratio == null ? "not defined" : ratio(disparity.change.ratio)}; the gap is ${disparity.change.verdict}.`}
+            </p>
+          )}
+          <table className="mt-2 w-full text-[13px]">
+            <thead>
+              <tr className="text-soft">
+                <th scope="col" className="text-left font-normal">
+                  metric
+                </th>
+                <th scope="col" className="text-right font-normal">
+                  {group.group}
+                </th>
+                {disparity && (
+                  <th scope="col" className="text-right font-normal">
+                    {disparity.reference}
+                  </th>
+                )}
+              </tr>
+            </thead>
+            <tbody>
+              {shown.map((name) => (
+                <tr key={name} className="border-t border-rule">
+                  <th scope="row" className="py-0.5 text-left font-normal">
+                    {label(name)}
+                  </th>
+                  {[group.metrics[name], ...(disparity ? [others.get(name)] : [])].map((one, place) => (
+                    <td key={place ? "reference" : "group"} className="text-right">
+                      {one?.value == null ? "not defined" : writing(name, unit)(one.value)}
+                    </td>
+                  ))}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="mt-2 text-[12px] text-soft">{policyText(result.policy)}</p>
+          <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
+            {audit.spec?.task === "binary" && (
+              <Link
+                className="act"
+                to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group })}`}
+              >
+                Open in Cases
+              </Link>
+            )}
+            {disparity && (
+              <>
+                <button type="button" className="act" onClick={() => set({ part: "one", ...open })}>
+                  Open this group
+                </button>
+                <button type="button" className="act" onClick={() => set({ part: "given", ...open })}>
+                  Given other columns
+                </button>
+              </>
+            )}
+            {!group.reference && (
+              <button type="button" className="act" onClick={props.onReference}>
+                Make it the reference
+              </button>
+            )}
+            <Popover.Close className="act ml-auto">Close</Popover.Close>
+          </p>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}

@@ -1,0 +1,425 @@
+import { useEffect, useMemo, useState } from "react";
+import type { Schemas } from "../../api/client";
+import { useReading } from "../../api/useReading";
+import { Figure } from "../../figures/Figure";
+import { Frontier, ThresholdBars } from "../../figures/ThresholdBars";
+import { useAuditContext } from "../../frame/context";
+import { Sheet } from "../../frame/Sheet";
+import { namesOf } from "../../frame/wording";
+import { csv } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
+import { FeaturePicker } from "../../ui/FeaturePicker";
+import { ChoiceMenu } from "../../ui/Menu";
+import { count, decimal, opening, percent, signed } from "../../ui/numbers";
+import { ProblemNote } from "../../ui/ProblemNote";
+import { useSaveRule } from "./choices";
+import { Field } from "./Policy";
+import { type Outcome, prepare, thresholdsOf, type Weighed, weigh } from "./weighing";
+
+type Result = Schemas["ThresholdResult"];
+type Setting = Schemas["Setting"];
+const GAPS = ["selection rate", "true positive rate", "false positive rate", "accuracy"] as const;
+const LETTERS = "abcdefghij";
+
+/** Thresholds moved by hand and solved for, with what each costs and whom it moves. */
+export function Thresholds() {
+  const { audit, search, set } = useAuditContext();
+  const attribute = audit.groupings.find((one) => one === search.get("attribute")) ?? "";
+  const cost = (name: string) => {
+    const value = Number(search.get(name) ?? "1");
+    return Number.isFinite(value) && value >= 0 ? value : 1;
+  };
+  const gap = GAPS.find((one) => one === search.get("gap")) ?? "selection rate";
+  const asked = useReading("thresholds", {
+    ...(attribute ? { attribute } : {}),
+    ...(cost("fp") !== 1 ? { false_positive: cost("fp") } : {}),
+    ...(cost("fn") !== 1 ? { false_negative: cost("fn") } : {}),
+    ...(gap !== "selection rate" ? { gap } : {}),
+  });
+  const names = namesOf(audit);
+  const wording = audit.spec?.wording;
+  return (
+    <>
+      <div className="flex flex-wrap items-baseline justify-end gap-x-5 gap-y-1 text-soft">
+        <FeaturePicker
+          label="Groups of"
+          value={asked.evidence?.result.attribute ?? audit.groupings[0]}
+          names={audit.groupings}
+          onChoose={(name) => set({ attribute: name, th: null })}
+        />
+        <span className="flex items-baseline gap-2">
+          a false positive costs
+          <Field
+            name="Cost of a false positive"
+            value={cost("fp")}
+            onValue={(value) => value != null && value >= 0 && set({ fp: String(value) })}
+          />
+        </span>
+        <span className="flex items-baseline gap-2">
+          a false negative
+          <Field
+            name="Cost of a false negative"
+            value={cost("fn")}
+            onValue={(value) => value != null && value >= 0 && set({ fn: String(value) })}
+          />
+        </span>
+        <ChoiceMenu
+          label={`Gap of the ${gap}`}
+          className="act"
+          value={gap}
+          choices={GAPS.map((value) => ({ value, label: `gap of the ${value}` }))}
+          onChoose={(value) => set({ gap: value === "selection rate" ? null : value })}
+        >
+          gap of the {gap} <span aria-hidden>▾</span>
+        </ChoiceMenu>
+      </div>
+      <p className="mt-1 text-[12.5px] text-soft">
+        False positive: {names.high} although not so ({wording?.event || `${audit.spec?.event}`}). False negative:{" "}
+        {names.low} although so.
+      </p>
+      <Sheet asked={asked} note={<Note />}>
+        {({ result }) => <Board key={`${result.attribute} ${result.rows}`} result={result} />}
+      </Sheet>
+    </>
+  );
+}
+
+function Board({ result }: { result: Result }) {
+  const { audit, search, set } = useAuditContext();
+  const names = namesOf(audit);
+  const groups = useMemo(() => result.histograms.map((one) => one.group), [result]);
+  const counts = useMemo(() => prepare(result), [result]);
+  const [thresholds, setThresholds] = useState<number[]>(
+    () => typed(search.get("th"), groups) ?? thresholdsOf(result.current.rule, groups),
+  );
+  const [together, setTogether] = useState(() => new Set(thresholds).size === 1);
+  const now = useMemo(() => weigh(counts, result, thresholds), [counts, result, thresholds]);
+  // the address follows once the hand rests, so that moving stays quick
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only when thresholds change
+  useEffect(() => {
+    const text = thresholds.every((one) => one === thresholds[0]) ? String(thresholds[0]) : thresholds.join(",");
+    const plain = thresholdsOf(result.current.rule, groups).join() === thresholds.join();
+    const timer = setTimeout(
+      () => (search.get("th") ?? "") !== (plain ? "" : text) && set({ th: plain ? null : text }),
+      500,
+    );
+    return () => clearTimeout(timer);
+  }, [thresholds]);
+  const move = (place: number, to: number) =>
+    setThresholds(thresholds.map((one, at) => (together || at === place ? to : one)));
+  const take = (rule: Schemas["Rule"]) => {
+    setTogether(!(rule.thresholds?.length ?? 0));
+    setThresholds(thresholdsOf(rule, groups));
+  };
+  const points = [result.current, ...result.settings]
+    .map((one, i) => ({ key: i ? LETTERS[i - 1] : "now", setting: one }))
+    .filter((one) => one.setting.gaps[result.gap] != null);
+  return (
+    <>
+      <div className="mt-3 flex flex-wrap items-baseline gap-x-6 gap-y-1">
+        <label className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            className="h-[24px] w-[24px]"
+            checked={together}
+            onChange={(event) => {
+              setTogether(event.target.checked);
+              if (event.target.checked) setThresholds(thresholds.map(() => thresholds[0]));
+            }}
+          />
+          one threshold for all
+        </label>
+        <span data-testid="live-cost" aria-live="polite">
+          mean cost <b className="font-semibold">{decimal(now.cost, 4)}</b> · accuracy {percent(now.accuracy)} ·{" "}
+          {wordingOf(audit)} {percent(now.selection)} · gap of the {result.gap}{" "}
+          {now.gaps[result.gap] == null ? "not defined" : percent(now.gaps[result.gap] as number)} ·{" "}
+          {now.gain == null
+            ? "the rule in force goes by other groups"
+            : `${count(now.gain)} gain, ${count(now.lose ?? 0)} lose`}
+        </span>
+        <button type="button" className="act" onClick={() => take(result.current.rule)}>
+          Back to the rule in force
+        </button>
+      </div>
+      <div className="mt-2 grid gap-x-6 lg:grid-cols-2">
+        {result.histograms.map((one, place) => (
+          <div key={one.group} className="border-t border-rule pt-1">
+            <p className="flex items-baseline justify-between text-[13px]">
+              <span>
+                <b className="font-semibold">{one.group}</b>, {count(one.rows)} {names.rows}
+                {result.few.includes(one.group) && <span className="text-raise"> — few rows of a class</span>}
+              </span>
+              <Rates one={now.groups[place]} />
+            </p>
+            <Sized>
+              {(width) => (
+                <ThresholdBars
+                  histogram={one}
+                  steps={result.steps}
+                  threshold={thresholds[place]}
+                  width={width}
+                  names={{ ...names, event: audit.spec?.wording?.event || audit.spec?.event || "" }}
+                  onMove={(to) => move(place, to)}
+                />
+              )}
+            </Sized>
+          </div>
+        ))}
+      </div>
+      <Live now={now} favourable={wordingOf(audit)} />
+      <h2 className="mt-6 font-semibold">Solved, each with its price</h2>
+      <Figure
+        name="cost-against-gap"
+        alternative={`Frontier of mean cost against the gap of the ${result.gap}`}
+        data={() => csv([["gap", "cost"], ...result.frontier.map((one) => [one.gap, one.cost])])}
+        draw={(width) => (
+          <Frontier
+            line={result.frontier}
+            settings={points
+              .filter((one) => one.key !== "now")
+              .map((one) => ({ key: one.key, gap: one.setting.gaps[result.gap] as number, cost: one.setting.cost }))}
+            now={
+              now.gaps[result.gap] == null ? null : { key: "set", gap: now.gaps[result.gap] as number, cost: now.cost }
+            }
+            width={width}
+            label={`gap of the ${result.gap} between groups`}
+            onPick={(place) =>
+              take({
+                ...result.current.rule,
+                thresholds: [...result.frontier[place].thresholds],
+                columns: result.settings[1].rule.columns,
+              })
+            }
+          />
+        )}
+      />
+      <p className="text-[12.5px] text-soft">
+        Letters: the settings below. ◇: as set above. Points of the line set their thresholds when clicked.
+      </p>
+      <DataTable
+        name="settings"
+        fixed
+        rows={[result.current, ...result.settings]}
+        columns={settingColumns(result, take)}
+        rowKey={(one) => one.name}
+      />
+      <SaveRule result={result} thresholds={thresholds} together={together} groups={groups} />
+    </>
+  );
+}
+
+const wordingOf = (audit: { spec?: { wording?: { favourable?: string } } | null }) =>
+  audit.spec?.wording?.favourable ?? "favourable";
+
+/** Thresholds from the address, where they fit. */
+function typed(text: string | null, groups: readonly string[]): number[] | null {
+  const numbers = (text ?? "").split(",").map(Number);
+  if (!text || numbers.some((one) => !Number.isFinite(one) || one < 0 || one > 1)) return null;
+  if (numbers.length === 1) return groups.map(() => numbers[0]);
+  return numbers.length === groups.length ? numbers : null;
+}
+
+function Sized({ children }: { children: (width: number) => React.ReactNode }) {
+  const [place, setPlace] = useState<HTMLDivElement | null>(null);
+  const [width, setWidth] = useState(380);
+  useEffect(() => {
+    if (!place) return;
+    const watch = new ResizeObserver(([entry]) => setWidth(Math.max(260, Math.round(entry.contentRect.width))));
+    watch.observe(place);
+    return () => watch.disconnect();
+  }, [place]);
+  return (
+    <div ref={setPlace} className="overflow-hidden">
+      {children(width)}
+    </div>
+  );
+}
+
+const known = (value: number | null) => (value == null ? "not defined" : percent(value));
+
+function Rates({ one }: { one: Outcome }) {
+  return (
+    <span className="text-soft" data-rates={one.group}>
+      selected {known(one.selection)} · TPR {known(one.tpr)} · FPR {known(one.fpr)}
+    </span>
+  );
+}
+
+/** Confusion, rates, ratios and who moves, group by group, as the thresholds are set. */
+function Live({ now, favourable }: { now: Weighed; favourable: string }) {
+  const first = now.groups.reduce((most, one) => (size(one) > size(most) ? one : most));
+  const over = (one: Outcome, key: "selection" | "tpr" | "fpr") =>
+    one === first
+      ? "reference"
+      : one[key] == null || !first[key]
+        ? "not defined"
+        : decimal((one[key] as number) / (first[key] as number), 2);
+  const columns: Column<Outcome>[] = [
+    { key: "group", label: "group", left: true, value: (o) => o.group },
+    { key: "threshold", label: "threshold", value: (o) => o.threshold, show: (o) => decimal(o.threshold) },
+    ...(
+      [
+        ["truePositive", "true pos."],
+        ["falsePositive", "false pos."],
+        ["falseNegative", "false neg."],
+        ["trueNegative", "true neg."],
+      ] as const
+    ).map(
+      ([key, label]): Column<Outcome> => ({ key, label, value: (o) => o[key], show: (o) => count(Math.round(o[key])) }),
+    ),
+    { key: "selection", label: favourable, value: (o) => o.selection, show: (o) => known(o.selection) },
+    { key: "selectionRatio", label: "ratio", value: (o) => over(o, "selection") },
+    { key: "tpr", label: "TPR", value: (o) => o.tpr, show: (o) => known(o.tpr) },
+    { key: "tprRatio", label: "ratio", value: (o) => over(o, "tpr") },
+    { key: "fpr", label: "FPR", value: (o) => o.fpr, show: (o) => known(o.fpr) },
+    { key: "fprRatio", label: "ratio", value: (o) => over(o, "fpr") },
+    { key: "accuracy", label: "accuracy", value: (o) => o.accuracy, show: (o) => known(o.accuracy) },
+    { key: "gain", label: "gain", value: (o) => o.gain, show: (o) => (o.gain == null ? "—" : count(o.gain)) },
+    { key: "lose", label: "lose", value: (o) => o.lose, show: (o) => (o.lose == null ? "—" : count(o.lose)) },
+  ];
+  return <DataTable name="as-set" fixed rows={now.groups} columns={columns} rowKey={(o) => o.group} />;
+}
+
+const size = (one: Outcome) => one.truePositive + one.falsePositive + one.trueNegative + one.falseNegative;
+
+const settingColumns = (result: Result, take: (rule: Schemas["Rule"]) => void): Column<Setting>[] => [
+  {
+    key: "name",
+    label: "setting",
+    left: true,
+    value: (s) => s.name,
+    show: (s) => {
+      const place = result.settings.indexOf(s);
+      return (
+        <span title={s.how}>
+          {place >= 0 && <b className="font-semibold">{LETTERS[place]} </b>}
+          {opening(s.name)}
+          <span className="block max-w-[34ch] text-[11.5px] text-soft">{s.how}</span>
+        </span>
+      );
+    },
+  },
+  { key: "cost", label: "mean cost", value: (s) => s.cost, show: (s) => decimal(s.cost, 4) },
+  { key: "price", label: "price", value: (s) => s.price, show: (s) => signed(s.price, 4) },
+  { key: "accuracy", label: "accuracy", value: (s) => s.accuracy, show: (s) => percent(s.accuracy) },
+  { key: "selection", label: "selected", value: (s) => s.selection_rate, show: (s) => percent(s.selection_rate) },
+  ...GAPS.map(
+    (gap): Column<Setting> => ({
+      key: gap,
+      label: `gap, ${{ "selection rate": "selection", "true positive rate": "TPR", "false positive rate": "FPR", accuracy: "accuracy" }[gap]}`,
+      value: (s) => s.gaps[gap],
+      show: (s) => (s.gaps[gap] == null ? "not defined" : percent(s.gaps[gap] as number)),
+    }),
+  ),
+  { key: "gain", label: "gain", value: (s) => s.gain, show: (s) => count(s.gain) },
+  { key: "lose", label: "lose", value: (s) => s.lose, show: (s) => count(s.lose) },
+  {
+    key: "who",
+    label: "who gains and loses",
+    left: true,
+    value: (s) => whoMoves(s),
+    show: (s) => <span className="block max-w-[30ch] text-[11.5px]">{whoMoves(s) || "nobody"}</span>,
+  },
+  {
+    key: "set",
+    label: "",
+    value: () => "",
+    show: (s) => (
+      <button
+        type="button"
+        className="act min-h-[26px]"
+        onClick={() => take(s.rule)}
+        aria-label={`Set the thresholds: ${s.name}`}
+      >
+        Set
+      </button>
+    ),
+  },
+];
+
+const whoMoves = (setting: Setting) =>
+  setting.groups
+    .filter((one) => one.gain || one.lose)
+    .map(
+      (one) =>
+        `${one.group} ${[one.gain ? `+${count(one.gain)}` : "", one.lose ? `−${count(one.lose)}` : ""].filter(Boolean).join(" ")}`,
+    )
+    .join(", ");
+
+/** Keeps what is set as the decision rule of the model version. */
+function SaveRule(props: { result: Result; thresholds: number[]; together: boolean; groups: string[] }) {
+  const { model } = useAuditContext();
+  const { result, thresholds, together, groups } = props;
+  const save = useSaveRule();
+  const [author, setAuthor] = useState("");
+  const [reason, setReason] = useState("");
+  if (!model) return null;
+  const alike = together || new Set(thresholds).size === 1;
+  const rule: Schemas["Rule"] = alike
+    ? { threshold: thresholds[0], columns: [], thresholds: [] }
+    : {
+        threshold: result.current.rule.threshold,
+        columns: [...(result.settings[1].rule.columns ?? [])],
+        thresholds: groups.map((group, i) => ({ group, threshold: thresholds[i] })),
+      };
+  return (
+    <form
+      className="mt-6 border-t border-rule pt-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        save.mutate({ rule, author, reason });
+      }}
+    >
+      <h2 className="font-semibold">Keep as the decision rule of {model.name}</h2>
+      <p className="mt-1 max-w-[90ch] text-soft">
+        Every sheet and the report then read {model.name} under it. Thresholds that differ by group treat people
+        differently because of the group they are in; in some settings and places that is unlawful, whatever gap it
+        closes. Ask before you do it.
+      </p>
+      <div className="mt-2 flex flex-wrap items-end gap-3">
+        <label>
+          <span className="block text-[13px] text-soft">Who decides this</span>
+          <input className="field w-48" required value={author} onChange={(event) => setAuthor(event.target.value)} />
+        </label>
+        <label className="grow">
+          <span className="block text-[13px] text-soft">Why</span>
+          <input className="field w-full" value={reason} onChange={(event) => setReason(event.target.value)} />
+        </label>
+        <button type="submit" className="solid" disabled={save.isPending}>
+          {alike ? `Decide at ${decimal(thresholds[0])}` : "Decide by these thresholds"}
+        </button>
+        {model.rule && (
+          <button
+            type="button"
+            className="act min-h-[26px]"
+            disabled={!author || save.isPending}
+            title={author ? undefined : "Say first who decides this"}
+            onClick={() => save.mutate({ rule: null, author, reason })}
+          >
+            Back to the audit's own threshold
+          </button>
+        )}
+      </div>
+      {save.error && <ProblemNote problem={save.error} />}
+      {save.isSuccess && <p className="mt-1 text-act">In force now.</p>}
+    </form>
+  );
+}
+
+function Note() {
+  return (
+    <>
+      <p>
+        Scores are counted once in thousandths, by group and outcome; a threshold moved redraws from these counts. Cost:
+        the mean over rows of what their error costs. The least-cost thresholds are the best of all thousandths. Equal
+        rates: every target level is tried, every group takes its cheapest threshold within half a point of it, and the
+        cheapest target wins; the tolerance doubles where the scores leave no choice. Both error rates: the least
+        largest gap of either at the share selected under the least-cost single threshold. No decision is drawn by lot.
+      </p>
+      <p>
+        Estimates on this sheet are of these rows, without intervals; a rule in force is read with intervals under
+        Groups.
+      </p>
+    </>
+  );
+}
