@@ -205,7 +205,7 @@ class Worker:
         """Queue what the sheets open with, so that the first visitor does not wait."""
         event = audit.spec["task"] == "binary"
         for method in ("performance", "tilt", "response", "cases", "drivers"):
-            if event or method not in ("tilt", "cases"):
+            if event or method != "cases":
                 self._board.reading(audit, context, method, {}, turn=Turn.ahead)
         if expected := Spec.model_validate(audit.spec).expectations:
             self._board.reading(audit, context, "expectations", {"expected": expected}, turn=Turn.ahead)

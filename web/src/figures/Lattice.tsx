@@ -44,7 +44,7 @@ export function Lattice(props: {
   const depths = [...new Set(result.nodes.map((node) => node.depth))];
   const slot = (width - LEFT) / Math.max(depths.length, 1);
   const radius = scaleSqrt([0, Math.max(1, ...nodes.map((node) => node.rows))], [2.5, 13]);
-  const middle = (depth: number) => LEFT + slot * (depths.indexOf(depth) + 0.3);
+  const middle = (depth: number) => LEFT + slot * (depths.indexOf(depth) + 0.24);
   const placed = new Map<Node, number>();
   for (const depth of depths) {
     // bubbles at about the same height stand beside each other
@@ -172,7 +172,7 @@ export function Lattice(props: {
         );
       })}
       {labelled.map((node) => {
-        const edge = middle(node.depth) + slot * 0.16;
+        const edge = middle(node.depth) + slot * 0.13;
         const from = (placed.get(node) as number) + radius(node.rows) + 2;
         return (
           <g key={`name ${node.attribute}${node.group}`} aria-hidden>

@@ -190,6 +190,18 @@ export function Frontier(props: {
   const low = Math.min(...every.map((one) => one.cost));
   const high = Math.max(...every.map((one) => one.cost));
   const y = scaleLinear([low - (high - low) * 0.08, high + (high - low) * 0.1 + 1e-9], [height - 44, 12]).nice();
+  // settings at about the same place stand above each other, each joined to its own
+  const lettered: (Point & { up: number })[] = [];
+  for (const one of props.settings) {
+    let up = 0;
+    const taken = () =>
+      lettered.some(
+        (other) =>
+          Math.abs(x(other.gap) - x(one.gap)) < 18 && Math.abs(y(other.cost) - other.up - (y(one.cost) - up)) < 18,
+      );
+    while (taken() && up < 120) up += 6;
+    lettered.push({ ...one, up });
+  }
   return (
     // biome-ignore lint/a11y/useSemanticElements: a drawing whose marks are buttons
     <svg width={width} height={height} role="group" aria-label={`Least mean cost for every allowed ${props.label}`}>
@@ -221,12 +233,31 @@ export function Frontier(props: {
           <circle cx={x(one.gap)} cy={y(one.cost)} r={3.2} fill="var(--act)" />
         </g>
       ))}
-      {props.settings.map((one) => (
+      {lettered.map((one) => (
         <g key={one.key}>
-          <circle cx={x(one.gap)} cy={y(one.cost)} r={8.5} fill="var(--sheet)" stroke="var(--ink)" strokeWidth={1.2} />
+          {one.up > 0 && (
+            <>
+              <circle cx={x(one.gap)} cy={y(one.cost)} r={2.5} fill="var(--ink)" />
+              <line
+                x1={x(one.gap)}
+                x2={x(one.gap)}
+                y1={y(one.cost)}
+                y2={y(one.cost) - one.up + 8}
+                stroke="var(--soft)"
+              />
+            </>
+          )}
+          <circle
+            cx={x(one.gap)}
+            cy={y(one.cost) - one.up}
+            r={8.5}
+            fill="var(--sheet)"
+            stroke="var(--ink)"
+            strokeWidth={1.2}
+          />
           <text
             x={x(one.gap)}
-            y={y(one.cost)}
+            y={y(one.cost) - one.up}
             textAnchor="middle"
             dominantBaseline="central"
             fontSize={11}

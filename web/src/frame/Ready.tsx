@@ -1,7 +1,7 @@
 import { Link, Outlet, useLocation } from "react-router";
 import { useAuditContext } from "./context";
 
-const NEEDS_EVENT = new Set(["cases", "tilt", "report"]);
+const NEEDS_EVENT = new Set(["cases", "report"]);
 const NEEDS_MODEL = new Set(["drivers", "response"]);
 
 /** What an area says while it has nothing to read. */

@@ -24,6 +24,10 @@ const named = (key: string, name: string) => (classOf(key) ? `${name}, ${classOf
 export const label = (key: string) => named(key, metricOf(key).label);
 export const short = (key: string) => named(key, metricOf(key).short);
 
+/** Keys in the core's order; stored results keep none. */
+export const inOrder = (keys: string[]) =>
+  [...keys].sort((a, b) => METRIC_NAMES.indexOf(a.split(JOIN)[0]) - METRIC_NAMES.indexOf(b.split(JOIN)[0]));
+
 /** How a value of a metric is written. */
 export const writing = (key: string, unit = "") => {
   const found = metricOf(key);

@@ -24,7 +24,7 @@ from zerotilt.core.work import Work
 MOST_STRATA = 400
 SETTLES = 0.5
 """Share of a gap that must be gone before a column is said to account for most of it."""
-Verdict = Literal["reversed", "vanishes", "shrinks", "stays", "grows", "cannot be told"]
+Verdict = Literal["reversed", "turns round", "vanishes", "shrinks", "stays", "grows", "cannot be told"]
 
 
 class GivenSettings(PairSettings):
@@ -307,15 +307,18 @@ def _beyond(pooled: Pooled, by: str) -> bool:
 def _verdict(plain: Pooled, pooled: Pooled, shrinks: float | None, by: str) -> Verdict:
     if shrinks is None:
         return "cannot be told"
-    if shrinks > 1 and _beyond(plain, by) and _beyond(pooled, by):
+    if shrinks > 1 and _beyond(pooled, by):
         return "reversed"
     if shrinks >= SETTLES and _beyond(plain, by) and not _beyond(pooled, by):
         return "vanishes"
+    if shrinks > 1:
+        return "turns round"
     return "grows" if shrinks < -0.1 else "shrinks" if shrinks > 0.1 else "stays"
 
 
 SAID: dict[Verdict, str] = {
     "reversed": "is reversed",
+    "turns round": "turns round, within what chance explains",
     "vanishes": "can no longer be told from none",
     "shrinks": "shrinks",
     "stays": "stays about the same",

@@ -17,7 +17,7 @@ from zerotilt.core.groups.tally import Packed, Ranked, areas, count_groups
 from zerotilt.core.groups.tilt import Status, limits, status
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Task, Wording
+from zerotilt.core.spec import Frozen, Kind, Spec, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -108,7 +108,7 @@ def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) ->
                 calibrated = measure.calibrations(found, chosen, [seed] * k, policy.confidence)
             sides.append(measure.measured(found, tally, area, calibrated, policy.confidence)[key])
         compared = measure.compared(*sides, policy.confidence)
-        levels = _levels(grouping, columns)
+        levels = _levels(spec, grouping)
         for i, label in enumerate(grouping.labels):
             mine, others = sides[0].at(i), sides[1].at(i)
             p = float(compared.p[i])
@@ -165,11 +165,15 @@ def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) ->
     )
 
 
-def _levels(grouping: membership.Grouping, columns: tuple[str, ...]) -> list[tuple[str, ...]]:
-    """The level of each column in each group, from its label."""
-    if len(columns) == 1:
+def _levels(spec: Spec, grouping: membership.Grouping) -> list[tuple[str, ...]]:
+    """The level of each column in each group, as it is called in that column alone."""
+    if len(grouping.columns) == 1:
         return [(label,) for label in grouping.labels]
-    return [tuple(label.split(JOIN)) for label in grouping.labels]
+    before = [f"{words.title(name)} " if spec.column(name).kind is Kind.numeric else "" for name in grouping.columns]
+    return [
+        tuple(part.removeprefix(start) for part, start in zip(label.split(JOIN), before, strict=True))
+        for label in grouping.labels
+    ]
 
 
 def _flagged_above(draft: dict, states: dict) -> bool:

@@ -17,7 +17,7 @@ import { Sheet } from "../../frame/Sheet";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
-import { label, METRICS, short, writing } from "../../ui/metrics";
+import { inOrder, label, METRICS, short, writing } from "../../ui/metrics";
 import { count, decimal, interval, pValue, ratio, title } from "../../ui/numbers";
 import { ComparedPanel } from "./Compared";
 import { PolicyPanel, policyText } from "./Policy";
@@ -51,7 +51,7 @@ export function Groups() {
   const sort = SORTS.find((one) => one === search.get("sort")) ?? "as declared";
   const [mark, setMark] = useState<LevelMark | null>(null);
   const wording = audit.spec?.wording;
-  const known = Object.keys(asked.evidence?.result.groups[0]?.metrics ?? {});
+  const known = inOrder(Object.keys(asked.evidence?.result.groups[0]?.metrics ?? {}));
   const chosen =
     search
       .get("metrics")

@@ -10,8 +10,8 @@ import { contextQuery, useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { label, writing } from "../../ui/metrics";
-import { count, difference, interval, percent, quantity, type Scale, step, title } from "../../ui/numbers";
+import { inOrder, label, writing } from "../../ui/metrics";
+import { count, difference, interval, percent, type Scale, step, title } from "../../ui/numbers";
 import { TwoSides, useTwoSides } from "./TwoSides";
 
 type Result = Schemas["OpenedResult"];
@@ -32,7 +32,7 @@ export function OneGroup() {
         {(evidence) => {
           const { result } = evidence;
           const quantities = [...new Set(result.bars.map((bar) => bar.quantity))];
-          const keys = Object.keys(result.metrics_group);
+          const keys = inOrder(Object.keys(result.metrics_group));
           return (
             <>
               {result.cells.length > 0 && <Confusion result={result} />}
@@ -285,7 +285,8 @@ function Note() {
     <p>
       Shares in the confusion tables are of the rows that turned out so, with Wilson intervals (1927). Calibration has
       15 bins of equal counts, fewer where a bin would hold under 20 rows. Distances: Kolmogorov–Smirnov, the largest
-      difference of the shares below a value; Wasserstein, in the quantity's own unit ({quantity(1)} is one unit).
+      difference of the shares below a value; Wasserstein, in the quantity's own unit. Noise alone makes a calibration
+      error larger, so it may stand at the upper end of its interval.
     </p>
   );
 }

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { type Disparity, type Group, STATUS, type Tilt } from "../../figures/Levels";
 import { contextQuery, useAuditContext } from "../../frame/context";
-import { label, writing } from "../../ui/metrics";
+import { inOrder, label, writing } from "../../ui/metrics";
 import { count, interval, pValue, quantity, ratio } from "../../ui/numbers";
 import { policyText } from "./Policy";
 
@@ -30,7 +30,7 @@ export function RowsCard(props: {
       .map((one): [string, Schemas["Measure"]] => [one.metric, one.against]),
   );
   const keys = SHOWN.filter((name) => name in group.metrics);
-  const shown = keys.length > 2 ? keys : Object.keys(group.metrics).slice(0, 5);
+  const shown = keys.length > 2 ? keys : inOrder(Object.keys(group.metrics)).slice(0, 5);
   const metric = disparity?.metric;
   const found = disparity?.[disparity.judged as "ratio" | "difference"];
   const open = { attribute: group.attribute, group: group.group };

@@ -74,8 +74,8 @@ export function Thresholds() {
         </ChoiceMenu>
       </div>
       <p className="mt-1 text-[12.5px] text-soft">
-        False positive: {names.high} although not so ({wording?.event || `${audit.spec?.event}`}). False negative:{" "}
-        {names.low} although so.
+        The event: {wording?.event || audit.spec?.event}. False positive: {names.high} where it did not happen. False
+        negative: {names.low} where it did.
       </p>
       <Sheet asked={asked} note={<Note />}>
         {({ result }) => <Board key={`${result.attribute} ${result.rows}`} result={result} />}
@@ -291,13 +291,28 @@ const settingColumns = (result: Result, take: (rule: Schemas["Rule"]) => void): 
     show: (s) => {
       const place = result.settings.indexOf(s);
       return (
-        <span title={s.how}>
+        <span className="block min-w-[230px]">
           {place >= 0 && <b className="font-semibold">{LETTERS[place]} </b>}
           {opening(s.name)}
-          <span className="block max-w-[34ch] text-[11.5px] text-soft">{s.how}</span>
+          <span className="block text-[11.5px] text-soft">{s.how}</span>
         </span>
       );
     },
+  },
+  {
+    key: "set",
+    label: "",
+    value: () => "",
+    show: (s) => (
+      <button
+        type="button"
+        className="act min-h-[26px]"
+        onClick={() => take(s.rule)}
+        aria-label={`Set the thresholds: ${s.name}`}
+      >
+        Set
+      </button>
+    ),
   },
   { key: "cost", label: "mean cost", value: (s) => s.cost, show: (s) => decimal(s.cost, 4) },
   { key: "price", label: "price", value: (s) => s.price, show: (s) => signed(s.price, 4) },
@@ -318,22 +333,7 @@ const settingColumns = (result: Result, take: (rule: Schemas["Rule"]) => void): 
     label: "who gains and loses",
     left: true,
     value: (s) => whoMoves(s),
-    show: (s) => <span className="block max-w-[30ch] text-[11.5px]">{whoMoves(s) || "nobody"}</span>,
-  },
-  {
-    key: "set",
-    label: "",
-    value: () => "",
-    show: (s) => (
-      <button
-        type="button"
-        className="act min-h-[26px]"
-        onClick={() => take(s.rule)}
-        aria-label={`Set the thresholds: ${s.name}`}
-      >
-        Set
-      </button>
-    ),
+    show: (s) => <span className="block min-w-[180px] text-[11.5px]">{whoMoves(s) || "nobody"}</span>,
   },
 ];
 
