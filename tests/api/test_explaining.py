@@ -23,6 +23,12 @@ SETTINGS = {
     "change": {"row": 5, "allowed": [{"feature": "photo_attached", "change": "none"}]},
     "flip": {"feature": "channel"},
     "own_parts": {},
+    "lattice": {"columns": ["channel", "parcel_weight"], "metric": "accuracy"},
+    "one_group": {"attribute": "home_area"},
+    "score_gap": {"attribute": "home_area", "explained": 10, "walks": 16},
+    "given": {"attribute": "preferred_language", "group": "Brae"},
+    "sides": {"attributes": ["home_area"]},
+    "thresholds": {"attribute": "home_area", "false_positive": 2},
 }
 
 
@@ -49,6 +55,9 @@ def test_a_method_is_read_kept_and_read_again(client, audit, context, name):
         ("change", {"row": 5, "allowed": [{"feature": "nope"}]}, "“nope” is not a feature"),
         ("nearest", {"row": 99_999_999}, "the table has 12,000 rows"),
         ("flip", {"feature": "declared_value"}, "a flip is between levels"),
+        ("given", {"attribute": "home_area", "group": "the moon"}, "“the moon” has no rows here"),
+        ("thresholds", {"false_positive": 0, "false_negative": 0}, "Both costs are zero"),
+        ("lattice", {"columns": ["nowhere"]}, "no column “nowhere”"),
         ("ladder", {"row": 5, "method": "trees"}, "on this scale the model is not a sum of trees"),
     ],
 )

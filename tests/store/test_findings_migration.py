@@ -10,7 +10,7 @@ import psycopg2
 import pytest
 
 from zerotilt.store import database, migrations
-from zerotilt.store.records import Audit, Judgement
+from zerotilt.store.records import Audit, DecisionRule, Judgement, ModelVersion, PolicyVersion
 
 NAME = "earlier_release"
 
@@ -52,6 +52,10 @@ def test_what_was_there_is_kept_and_findings_can_be_judged(earlier):
         assert [item.note for item in audit.kept] == ["a note"]
         Judgement.create(audit=audit, finding="f", decision="accepted", reason="known")
         assert [one.reason for one in audit.judgements] == ["known"]
+        model = ModelVersion.create(audit=audit, name="m", digest="d", card={})
+        PolicyVersion.create(audit=audit, number=2, policy={}, author="a")
+        DecisionRule.create(model=model, number=2, rule=None, author="a")
         audit.delete_instance()
-        assert Judgement.select().count() == 0  # what was decided goes with its audit
+        # what was decided goes with its audit
+        assert [record.select().count() for record in (Judgement, PolicyVersion, DecisionRule)] == [0, 0, 0]
     assert database.migrate() == []

@@ -27,7 +27,7 @@ export function Shares({
   });
   const [first] = sides;
   const x = scaleLinear([first.bars[0].low, first.bars[first.bars.length - 1].high], [LEFT, width - 8]);
-  const y = scaleLinear([0, Math.max(...sides.flatMap((side) => side.shares))], [HEIGHT - FOOT, 8]).nice();
+  const y = scaleLinear([0, Math.max(...sides.flatMap((side) => side.shares))], [HEIGHT - FOOT, 26]).nice();
   const distance = result.distances.find((one) => one.quantity === what);
   const write = (value: number) => (what === "score" ? `${Math.round(value * 100)}%` : quantity(value));
   return (
@@ -79,7 +79,7 @@ export function Shares({
           />
           <text
             x={x(distance.at) + (x(distance.at) > width * 0.6 ? -6 : 6)}
-            y={16}
+            y={12}
             textAnchor={x(distance.at) > width * 0.6 ? "end" : "start"}
             fontSize={11.5}
             fill="var(--soft)"

@@ -35,7 +35,7 @@ export function Sheet<M extends MethodName>(props: {
           {context.alongside && !METHODS[evidence.method as MethodName].alongside && (
             <p className="mt-1 text-soft">
               {METHODS[evidence.method as MethodName].title} is read here alone; what is alongside is drawn in Drivers,
-              Ranking, and in Response, One feature.
+              Ranking, in Response, One feature, and in Tilt, Groups.
             </p>
           )}
           {props.children(asked.evidence as Readings[M])}

@@ -117,7 +117,8 @@ def open_group(subject: Subject, settings: OpenedSettings, seed: int, work: Work
         work.advance(1)
     bars, distances = [], []
     for quantity, values, reach in _quantities(subject):
-        edges = np.linspace(*reach, BINS + 1)
+        # an ordered class is a bin of its own
+        edges = np.linspace(*reach, (len(subject.classes) or BINS) + 1)
         for name, mask in sides.items():
             bars += _bars(subject, name, quantity, values[mask], mask, edges)
         distances.append(_distance(subject, quantity, values, two.inside, two.against))

@@ -534,7 +534,7 @@ def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading
     detail = (
         f"{words.count(len(flagged))} of {words.plural(compared, 'comparison')} "
         f"{'is' if len(flagged) == 1 else 'are'} outside the limits {policy.ratio_low:g} to "
-        f"{policy.ratio_high:g}{' or limits of their own' if policy.tolerances else ''} after adjusting for "
+        f"{policy.ratio_high:g}{_other_limits(result)} after adjusting for "
         f"{words.plural(result.tested, 'test')} (flag policy {policy.number}, {policy.adjustment}); "
         f"{words.count(uncertain)} cannot be told, {words.count(too_few)} have too few rows. "
         f"{words.count(result.rows)} {wording.rows}."
@@ -543,6 +543,14 @@ def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading
         detail += f" {_said_beside(result)}"
     notes = [one.note for one in result.attributes if one.note and not one.overlapping]
     return Reading(headline=headline, detail=" ".join([detail, *notes]))
+
+
+def _other_limits(result: TiltResult) -> str:
+    """What else than the ratio's limits is judged by."""
+    text = " or limits of their own" if result.policy.tolerances else ""
+    if any(metric_named(one.metric).signed for one in result.disparities):
+        text += f", or {result.policy.difference_share:g} standard deviations of the outcome where there is no ratio,"
+    return text
 
 
 def _said_beside(result: TiltResult) -> str:

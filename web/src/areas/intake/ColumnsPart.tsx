@@ -157,6 +157,17 @@ function Row(props: {
             ))}
           </select>
         ) : null}
+        {groups && column.kind !== "numeric" && (column.separator || levels.some((level) => /[;|]/.test(level))) && (
+          <input
+            className="field ml-2 w-14"
+            aria-label={`Several in a cell of ${column.name}, apart by`}
+            title="Where a cell holds several levels: what stands between them. Groups then overlap."
+            placeholder="; apart"
+            maxLength={4}
+            defaultValue={column.separator}
+            onBlur={(event) => set({ separator: event.target.value.trim() })}
+          />
+        )}
       </td>
     </tr>
   );

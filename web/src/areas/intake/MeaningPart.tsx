@@ -86,6 +86,17 @@ export function MeaningPart({
                 value={wording.unit ?? ""}
                 onChange={(event) => name({ unit: event.target.value })}
               />
+              <label className="ml-5 inline-flex items-baseline gap-2">
+                <span className="text-soft">better for the person is</span>
+                <select
+                  className="field"
+                  value={draft.favourable_end ?? "high"}
+                  onChange={(event) => set({ favourable_end: event.target.value as Spec["favourable_end"] })}
+                >
+                  <option value="high">a high number</option>
+                  <option value="low">a low number</option>
+                </select>
+              </label>
             </Line>
           ) : task === "binary" ? (
             <>
@@ -156,6 +167,37 @@ export function MeaningPart({
                   ))}
                 </select>
                 <span className="ml-3 text-soft">any other can be chosen in the sentence at the top</span>
+              </Line>
+              <Line label="Favourable to the person" to="favourable-class-0">
+                <span className="flex flex-wrap gap-x-4 gap-y-1">
+                  {levels.map((level, place) => (
+                    <label key={level} className="flex items-center gap-1.5">
+                      <input
+                        id={`favourable-class-${place}`}
+                        type="checkbox"
+                        className="h-[24px] w-[24px]"
+                        checked={draft.favourable_classes?.includes(level) ?? false}
+                        onChange={(event) =>
+                          set({
+                            favourable_classes: levels.filter((one) =>
+                              one === level ? event.target.checked : draft.favourable_classes?.includes(one),
+                            ),
+                          })
+                        }
+                      />
+                      {level}
+                    </label>
+                  ))}
+                </span>
+              </Line>
+              <Line label="The favourable decision is called" to="favourable">
+                <input
+                  id="favourable"
+                  className="field w-full"
+                  placeholder="for example: sent to a quick desk"
+                  value={wording.favourable === "favourable decision" ? "" : (wording.favourable ?? "")}
+                  onChange={(event) => name({ favourable: event.target.value || "favourable decision" })}
+                />
               </Line>
             </>
           )}
