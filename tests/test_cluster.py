@@ -13,10 +13,13 @@ import pytest
 from distributed import Client
 from tests.core import zoo
 from tests.core.systems import slow_square
+from tests.core.test_group_sheets import scored
 
 from zerotilt.cluster import DaskExecutor, executor_at
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.executor import LocalExecutor
+from zerotilt.core.groups import tilt
+from zerotilt.core.groups.tilt import TiltSettings
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.core.work import Work
@@ -97,6 +100,15 @@ def test_methods_give_the_same_result_wherever_they_run(cluster, name):
     ]
     first, *others = [result.model_dump_json() for result in results]
     assert others == [first, first]
+
+
+def test_groups_compared_elsewhere_are_the_same(cluster):
+    subject = scored(400)
+    results = [
+        tilt.compare_groups(subject, TiltSettings(), 3, Work(executor=executor)).model_dump_json()
+        for executor in (DaskExecutor(cluster[0]), LocalExecutor(1), LocalExecutor(2))
+    ]
+    assert results[1:] == [results[0]] * 2
 
 
 def test_stopping_stops_the_pieces_that_wait(cluster):

@@ -1,6 +1,7 @@
 """The report: figures that hold together, and text that stays text."""
 
 import re
+from dataclasses import replace
 from xml.etree import ElementTree
 
 import numpy as np
@@ -9,7 +10,7 @@ from tests.core.systems import matrix, system
 
 from zerotilt.core.evidence import Digests, compute
 from zerotilt.core.groups.tilt import TiltSettings
-from zerotilt.core.spec import Role, Wording
+from zerotilt.core.spec import FlagPolicy, GroupThreshold, Role, Rule, Tolerance, Wording
 from zerotilt.core.work import Work
 from zerotilt.report import figures
 from zerotilt.report.auditfile import audit_file
@@ -32,10 +33,10 @@ def subject_of(name="x0", group="g", model=True, n=300):
     return system(columns, roles=roles | {"s": Role.score})
 
 
-def rendered(subject, kept=(), **more):
+def rendered(subject, kept=(), policy_record=None, **more):
     bundle = gather(subject, DIGESTS, Work(), list(kept), explained=30, **more)
     model = "model.onnx" if subject.predictor else None
-    cover = Cover(HOSTILE, 3, "table.csv", "t" * 64, subject.table.rows, model, made="today")
+    cover = Cover(HOSTILE, 3, "table.csv", "t" * 64, subject.table.rows, model, "today", policy_record)
     return bundle, render(bundle, subject, cover)
 
 
@@ -121,3 +122,34 @@ def test_the_audits_own_words_are_used():
     assert "of 300 loans are decided rightly" in html
     assert "Loan row" in html
     assert "granted: predicting the event" in html
+
+
+def test_policy_rule_and_who_chose_them_stand_in_the_report():
+    subject = subject_of(model=False)
+    policy = FlagPolicy(
+        number=4, metrics=("selection_rate", "accuracy"), tolerances=(Tolerance(metric="accuracy", difference=0.02),)
+    )
+    rule = Rule(threshold=0.4, columns=("g",), thresholds=(GroupThreshold(group="a & b", threshold=0.25),))
+    ruled = replace(
+        subject,
+        spec=subject.spec.model_copy(update={"policy": policy}),
+        context=subject.context.model_copy(update={"rule": rule}),
+    )
+    answers = {"effect": "gives something", "harmed": "both", "labels": "tilted"}
+    record = {
+        "number": 4,
+        "author": HOSTILE,
+        "reason": "Labels were shaped by refusals.",
+        "made": "today",
+        "answers": answers,
+    }
+    bundle, html = rendered(ruled, policy_record=record)
+    text = re.sub(r"<[^>]+>", "", html)
+    assert "Flag policy, version 4: adjusted by false discovery rate; compared are selection rate and accuracy" in text
+    assert "accuracy may differ by 0.02" in text and "Labels were shaped by refusals." in text
+    assert "labels: tilted" in text and 'onmouseover="x">' not in html
+    assert "threshold 0.4; a &amp; b 0.25" in text
+    written = audit_file(bundle, ruled, "u" * 64, ruled.spec)
+    assert written.policy.number == 4
+    _, unchosen = rendered(subject)
+    assert "nobody has chosen it" in unchosen

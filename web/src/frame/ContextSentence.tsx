@@ -4,7 +4,7 @@ import { api, need } from "../api/client";
 import { ChoiceMenu } from "../ui/Menu";
 import { count } from "../ui/numbers";
 import { ROW_NAMES, ROWS, useAuditContext } from "./context";
-import { outputNames } from "./wording";
+import { outputNames, ruleText } from "./wording";
 
 export function AuditMenu() {
   const { audit } = useAuditContext();
@@ -59,6 +59,11 @@ export function ContextSentence() {
           {named("score") ? `recorded scores “${named("score")}”` : `recorded decisions “${named("decision")}”`}
         </span>
       )}{" "}
+      {model?.rule && (
+        <span className="text-[13.5px] text-soft" title={`Decided ${ruleText(model.rule)}`}>
+          deciding {model.rule.thresholds?.length ? `by ${model.rule.columns?.join(" · ").replaceAll("_", " ")}` : ruleText(model.rule)}{" "}
+        </span>
+      )}
       on{" "}
       <ChoiceMenu
         label={`Rows: ${rowLabel(rows)}`}

@@ -8,6 +8,7 @@ import { ProblemNote } from "../ui/ProblemNote";
 import { Progress } from "../ui/Progress";
 import { useAuditContext } from "./context";
 import { KeepThis, useKeeper } from "./keeper";
+import { ruleText } from "./wording";
 
 /** Reading, figure, table, method note: the order of every area. */
 export function Sheet<M extends MethodName>(props: {
@@ -180,6 +181,7 @@ function Provenance({ evidence }: { evidence: AnyEvidence }) {
     ["Table", table],
     ["Meaning of columns", spec],
     ["Model", model ?? "none"],
+    ["Decision rule", ruleText(evidence.context.rule) || "the audit's threshold"],
     ["Versions", pairs(evidence.libraries, " ")],
     ["Computed", `${evidence.computed}, in ${evidence.seconds} s`],
   ];

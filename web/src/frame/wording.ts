@@ -1,4 +1,4 @@
-import type { Audit } from "../api/client";
+import type { Audit, Schemas } from "../api/client";
 
 /** The audit's own names: one row, several rows, and the decisions above and below the threshold. */
 export function namesOf(audit: Audit) {
@@ -13,6 +13,13 @@ export function namesOf(audit: Audit) {
     high: above ? favourable : unfavourable,
     low: above ? unfavourable : favourable,
   };
+}
+
+/** A version's decision rule in words; empty where the audit's own threshold holds. */
+export function ruleText(rule: Schemas["Rule"] | null | undefined): string {
+  if (!rule) return "";
+  if (!rule.thresholds?.length) return `at ${rule.threshold}`;
+  return `by ${(rule.columns ?? []).join(" · ").replaceAll("_", " ")}: ${rule.thresholds.map((one) => `${one.group} ${one.threshold}`).join(", ")}`;
 }
 
 /** What the output is, as it is said in the sentence at the top and on axes. */

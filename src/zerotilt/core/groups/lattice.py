@@ -87,10 +87,11 @@ def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) ->
     judged, low, high = limits(policy, key, found.spread)
     drafts, skipped = [], []
     crossings = [one for depth in range(1, settings.deepest + 1) for one in itertools.combinations(names, depth)]
+    groupings = membership.Groupings.of(spec, subject.table, subject.rows, [(name,) for name in names])
     work.begin(len(crossings), "crossings compared")
     for columns in crossings:
         try:
-            grouping = membership.grouping(spec, subject.table, subject.rows, columns)
+            grouping = groupings.grouping(columns)
         except Refused:
             skipped.append(membership.attribute(columns))
             continue

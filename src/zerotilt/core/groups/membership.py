@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -94,28 +93,45 @@ def all_groupings(spec: Spec) -> list[tuple[str, ...]]:
     return [*spec.groupings, *([(SEGMENTS,)] if spec.segments else [])]
 
 
+@dataclass(frozen=True)
+class Groupings:
+    """Groupings of the same rows, each column looked at once; plain arrays, so that it can be sent elsewhere."""
+
+    spec: Spec
+    columns: dict[str, tuple[list[str], NDArray[np.int64]]]
+    overlapping: dict[tuple[str, ...], Grouping]
+
+    @classmethod
+    def of(cls, spec: Spec, table: Table, rows: NDArray[np.int64], wanted: list[tuple[str, ...]]) -> Groupings:
+        """What is needed for the groupings wanted.
+
+        Raises
+        ------
+        Refused : there is no such column.
+        """
+        apart = {
+            columns: found for columns in wanted if (found := _overlapping(spec, table, rows, columns)) is not None
+        }
+        names = dict.fromkeys(name for columns in wanted if columns not in apart for name in columns)
+        return cls(spec, {name: _single(spec, table, rows, name) for name in names}, apart)
+
+    def grouping(self, columns: tuple[str, ...]) -> Grouping:
+        """One of the groupings wanted, or a crossing of their columns.
+
+        Levels keep a declared order, else go by size; beyond 30 they are joined as
+        "(other)". Missing cells are a group of their own, last.
+
+        Raises
+        ------
+        Refused : the crossing has more groups than can be read.
+        """
+        found = self.overlapping.get(columns)
+        return found or _crossed(self.spec, columns, [self.columns[name] for name in columns])
+
+
 def grouping(spec: Spec, table: Table, rows: NDArray[np.int64], columns: tuple[str, ...]) -> Grouping:
-    """The groups of some rows by one column, by an intersection, or by the audit's segments.
-
-    Levels keep a declared order, else go by size; beyond 30 they are joined as
-    "(other)". Missing cells are a group of their own, last.
-    """
-    if columns == (SEGMENTS,):
-        masks = np.array([segments.members(one, table, rows) for one in spec.segments])
-        return Grouping(columns, tuple(one.name for one in spec.segments), masks=masks)
-    if len(columns) == 1 and spec.column(columns[0]).separator:
-        return _overlapping(spec, table, rows, columns[0])
-    return _crossed(spec, columns, [_single(spec, table, rows, name) for name in columns])
-
-
-def crossings(
-    spec: Spec, table: Table, rows: NDArray[np.int64], names: tuple[str, ...], deepest: int
-) -> Iterator[Grouping]:
-    """The groups by every column of ``names`` and by every intersection of up to ``deepest`` of them."""
-    parts = {name: _single(spec, table, rows, name) for name in names}
-    for depth in range(1, deepest + 1):
-        for columns in itertools.combinations(names, depth):
-            yield _crossed(spec, columns, [parts[name] for name in columns])
+    """The groups of some rows by one column, by an intersection, or by the audit's segments."""
+    return Groupings.of(spec, table, rows, [columns]).grouping(columns)
 
 
 def _crossed(spec: Spec, columns: tuple[str, ...], parts: list[tuple[list[str], NDArray[np.int64]]]) -> Grouping:
@@ -150,8 +166,14 @@ def _naming(spec: Spec, name: str, level: str) -> str:
     return f"{words.title(name)} {level}" if spec.column(name).kind is Kind.numeric else level
 
 
-def _overlapping(spec: Spec, table: Table, rows: NDArray[np.int64], name: str) -> Grouping:
-    """Cells that hold several levels: a row is in the group of each."""
+def _overlapping(spec: Spec, table: Table, rows: NDArray[np.int64], columns: tuple[str, ...]) -> Grouping | None:
+    """Segments, or cells that hold several levels: a row is in the group of each. None where groups do not overlap."""
+    if columns == (SEGMENTS,):
+        masks = np.array([segments.members(one, table, rows) for one in spec.segments])
+        return Grouping(columns, tuple(one.name for one in spec.segments), masks=masks)
+    name = columns[0]
+    if len(columns) > 1 or not spec.column(name).separator:
+        return None
     cells, codes = table.coded(name)
     codes = codes[rows]
     held = [{part.strip() for part in str(cell).split(spec.column(name).separator) if part.strip()} for cell in cells]

@@ -149,7 +149,7 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
     policy = spec.policy
     found = readout.read(subject, policy.metrics)
     shared = _Shared(
-        spec, subject.table, subject.rows, found, Packed.of(found, subject.n),
+        spec, membership.Groupings.of(spec, subject.table, subject.rows, wanted), found, Packed.of(found, subject.n),
         Ranked.of(found.scores, found.happened, found.weights) if found.area else None, settings, seed, subject.task,
     )  # fmt: skip
     sides = list(work.spread(_one_attribute, shared, wanted, "group columns compared"))
@@ -203,8 +203,7 @@ class _Shared:
     """What every attribute is compared with; plain arrays, so that pieces can be computed elsewhere."""
 
     spec: Spec
-    table: object
-    rows: NDArray[np.int64]
+    groupings: membership.Groupings
     found: Readout
     packed: Packed
     ranked: Ranked | None
@@ -215,7 +214,7 @@ class _Shared:
 
 def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> _Side:
     spec, found, settings = shared.spec, shared.found, shared.settings
-    grouping = membership.grouping(spec, shared.table, shared.rows, columns)
+    grouping = shared.groupings.grouping(columns)
     others = settings.reference == "all others" or grouping.overlapping
     tally, rest = count_groups(shared.packed, grouping, others)
     k, confidence = len(grouping.labels), spec.policy.confidence

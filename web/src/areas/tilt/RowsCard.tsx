@@ -10,6 +10,20 @@ import { policyText } from "./Policy";
 
 const SHOWN = ["base_rate", "selection_rate", "accuracy", "true_positive_rate", "false_positive_rate"];
 
+/** Which cases stand behind a metric: those that it counts, or the errors. */
+const behind = (metric: string | undefined): Record<string, string> => {
+  const which = {
+    accuracy: "wrong",
+    true_positive_rate: "true positive",
+    false_positive_rate: "false positive",
+    true_negative_rate: "true negative",
+    false_negative_rate: "false negative",
+    positive_predictive_value: "false positive",
+    negative_predictive_value: "false negative",
+  }[metric ?? ""];
+  return which ? { which } : {};
+};
+
 /** The card of a set of rows: how many, their rates against the reference, and where to go on. */
 export function RowsCard(props: {
   group: Group;
@@ -98,7 +112,7 @@ export function RowsCard(props: {
             {audit.spec?.task === "binary" && (
               <Link
                 className="act"
-                to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group })}`}
+                to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group, ...behind(metric) })}`}
               >
                 Open in Cases
               </Link>
