@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import shutil
 import tempfile
 import threading
@@ -33,13 +35,22 @@ def demo_subject(demo) -> Subject:
     return Subject(spec, table, OnnxPredictor(models["gradient trees v3"], table, spec))
 
 
+@contextlib.contextmanager
+def starting_alone():
+    """Two test processes look for free ports one after the other, not at the same moment."""
+    with open(Path(tempfile.gettempdir()) / "zt-starting", "w") as gate:
+        fcntl.flock(gate, fcntl.LOCK_EX)
+        yield
+
+
 @pytest.fixture(scope="session")
 def running():
     """A supervisor with everything started, that also revives what a test kills."""
     folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
     folder.chmod(0o755)  # the database's own user must get in
     supervisor = Supervisor(Home(folder))
-    supervisor.start()
+    with starting_alone():
+        supervisor.start()
     supervisor.load_demo()
     for demo in supervisor.ask("/api/audits"):
         while any(task["state"] in ("queued", "running") for task in supervisor.ask(f"/api/audits/{demo['id']}/tasks")):

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.csv as pacsv
 
 
-def wait(client: httpx.Client, task: dict[str, Any], seconds: float = 60) -> dict[str, Any]:
+def wait(client: httpx.Client, task: dict[str, Any], seconds: float = 180) -> dict[str, Any]:
     """The task when it has ended."""
     until = time.monotonic() + seconds
     while task["state"] in ("queued", "running"):

@@ -16,6 +16,7 @@ from pathlib import Path
 
 import psutil
 import pytest
+from tests.conftest import starting_alone
 
 from zerotilt.services.home import Home, free_port
 
@@ -34,12 +35,13 @@ def home():
 
 def start(home: Path, command: str = "demo") -> tuple[subprocess.Popen, str]:
     environment = os.environ | {"ZT_HOME": str(home), "PYTHONPATH": str(PROJECT / "src"), "PYTHONUNBUFFERED": "1"}
-    process = subprocess.Popen(
-        [sys.executable, "-m", "zerotilt.cli", command], env=environment, stdout=subprocess.PIPE, text=True
-    )
-    for line in process.stdout:
-        if "is running" in line:
-            return process, line.split("http://")[1].split()[0]
+    with starting_alone():
+        process = subprocess.Popen(
+            [sys.executable, "-m", "zerotilt.cli", command], env=environment, stdout=subprocess.PIPE, text=True
+        )
+        for line in process.stdout:
+            if "is running" in line:
+                return process, line.split("http://")[1].split()[0]
     raise AssertionError(f"did not start: {process.wait()}")
 
 

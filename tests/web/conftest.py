@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 PROJECT = Path(__file__).parents[2]
 AXE = PROJECT / "web/node_modules/axe-core/axe.min.js"
@@ -14,6 +14,9 @@ OPTIONS = [
     "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
+
+expect.set_options(timeout=30_000)
+"""Two files of tests run at once, on machines that may be slow; what is waited for is not how long it takes."""
 
 
 @pytest.fixture(scope="session")
@@ -28,7 +31,7 @@ def browser():
 def page(browser, running):
     context = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
     found = context.new_page()
-    found.set_default_timeout(20_000)
+    found.set_default_timeout(60_000)
     errors: list[str] = []
     found.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
     found.on("pageerror", lambda error: errors.append(str(error)))

@@ -40,7 +40,7 @@ def test_the_drawn_metrics_and_the_comparison_can_be_chosen(page, client, audit,
     expect(page.locator('[data-mark="home_area|outer isles|base_rate"]')).to_be_visible()
     expect(page).to_have_url(re.compile("metrics=base_rate"))
     page.get_by_role("button", name=re.compile("^Comparison")).click()
-    page.get_by_role("menuitemradio", name="difference from the reference group").click()
+    page.get_by_role("menuitemradio", name="difference from the reference").click()
     difference = next(
         d["difference"]["value"]
         for d in found["disparities"]

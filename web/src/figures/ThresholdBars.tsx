@@ -23,6 +23,7 @@ export function ThresholdBars(props: {
   const x = scaleLinear([0, 1], [LEFT, width - LEFT]).clamp(true);
   const dragging = useRef(false);
   const place = useRef<SVGSVGElement>(null);
+  const slider = useRef<SVGGElement>(null);
   const snapped = (value: number) => Math.round(Math.min(1, Math.max(0, value)) * steps) / steps;
   const follow = (event: Moved) => {
     const box = place.current?.getBoundingClientRect();
@@ -45,6 +46,12 @@ export function ThresholdBars(props: {
       role="group"
       aria-label={`Scores of ${histogram.group}`}
       className="touch-none select-none"
+      onPointerDown={(event) => {
+        dragging.current = true;
+        event.currentTarget.setPointerCapture(event.pointerId);
+        slider.current?.focus();
+        follow(event);
+      }}
       onPointerMove={(event) => dragging.current && follow(event)}
       onPointerUp={() => {
         dragging.current = false;
@@ -52,6 +59,7 @@ export function ThresholdBars(props: {
     >
       <Bars histogram={histogram} steps={steps} width={width} event={props.names.event} />
       <g
+        ref={slider}
         role="slider"
         tabIndex={0}
         aria-label={`Threshold of ${histogram.group}`}
@@ -61,11 +69,6 @@ export function ThresholdBars(props: {
         aria-valuetext={`${threshold.toFixed(3)}: at or above it ${props.names.high}`}
         data-threshold={histogram.group}
         className="cursor-ew-resize"
-        onPointerDown={(event) => {
-          dragging.current = true;
-          (event.currentTarget.ownerSVGElement as SVGSVGElement).setPointerCapture(event.pointerId);
-          event.currentTarget.focus();
-        }}
         onKeyDown={(event) => {
           const step = by[event.key];
           const to =

@@ -61,7 +61,10 @@ export function ContextSentence() {
       )}{" "}
       {model?.rule && (
         <span className="text-[13.5px] text-soft" title={`Decided ${ruleText(model.rule)}`}>
-          deciding {model.rule.thresholds?.length ? `by ${model.rule.columns?.join(" · ").replaceAll("_", " ")}` : ruleText(model.rule)}{" "}
+          deciding{" "}
+          {model.rule.thresholds?.length
+            ? `by ${model.rule.columns?.join(" · ").replaceAll("_", " ")}`
+            : ruleText(model.rule)}{" "}
         </span>
       )}
       on{" "}

@@ -65,7 +65,7 @@ export function SeveralMenu(props: {
     );
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="act">
+      <DropdownMenu.Trigger className="act min-h-[26px]">
         {props.label} <span aria-hidden>▾</span>
       </DropdownMenu.Trigger>
       <Panel align="end">

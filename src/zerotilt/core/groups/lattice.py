@@ -13,7 +13,6 @@ from zerotilt.core.groups import intervals, measure, membership, metrics, readou
 from zerotilt.core.groups.membership import JOIN
 from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
 from zerotilt.core.groups.pair import OTHERS
-from zerotilt.core.groups.tally import Packed, Ranked, areas, count_groups
 from zerotilt.core.groups.tilt import Status, limits, status
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
@@ -82,8 +81,7 @@ def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) ->
     found = readout.read(subject, (metric_named(key).name,))
     if key not in found.keys:
         raise Refused(f"metric: {metrics.phrase(key)} is not defined here.", todo="Choose another metric.")
-    packed = Packed.of(found, subject.n)
-    ranked = Ranked.of(found.scores, found.happened, found.weights) if found.area else None
+    counted = measure.Counted.of(found, subject.n)
     judged, low, high = limits(policy, key, found.spread)
     drafts, skipped = [], []
     crossings = [one for depth in range(1, settings.deepest + 1) for one in itertools.combinations(names, depth)]
@@ -96,18 +94,8 @@ def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) ->
             skipped.append(membership.attribute(columns))
             continue
         k = len(grouping.labels)
-        own, rest = count_groups(packed, grouping, outside=True)
-        sides = []
-        for tally, side in ((own, 1), (rest, 0)):
-            area = calibrated = None
-            masks = [grouping.mask(i) for i in range(k)] if ranked is not None or found.calibration else []
-            if ranked is not None:
-                each = [areas(ranked, mask.astype(np.int64), 2) for mask in masks]
-                area = type(each[0])(*(np.array([getattr(one, name)[side] for one in each]) for name in ("value", "variance", "with_event", "without")))  # fmt: skip
-            if found.calibration:
-                chosen = masks if side else [~mask for mask in masks]
-                calibrated = measure.calibrations(found, chosen, [seed] * k, policy.confidence)
-            sides.append(measure.measured(found, tally, area, calibrated, policy.confidence)[key])
+        rows, own, outside = counted.groups(grouping, True, policy.confidence, [seed] * k)
+        sides = (own[key], outside[key])
         compared = measure.compared(*sides, policy.confidence)
         levels = _levels(spec, grouping)
         for i, label in enumerate(grouping.labels):
@@ -121,7 +109,7 @@ def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) ->
                     "columns": columns,
                     "levels": levels[i],
                     "depth": len(columns),
-                    "rows": int(own.rows[i]),
+                    "rows": int(rows[i]),
                     "own": mine,
                     "against": others,
                     "ratio": estimate(*(one[i] for one in compared.ratio)),

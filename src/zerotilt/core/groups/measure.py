@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core.groups import calibration, intervals
 from zerotilt.core.groups.intervals import Interval
-from zerotilt.core.groups.membership import JOIN
+from zerotilt.core.groups.membership import JOIN, Grouping
 from zerotilt.core.groups.metrics import Kind, Measure, Metric, estimate, metric_named
 from zerotilt.core.groups.readout import Readout
-from zerotilt.core.groups.tally import Areas, Packed, Ranked, Tally, areas, count
+from zerotilt.core.groups.tally import Areas, Packed, Ranked, Tally, areas, count, count_groups
 from zerotilt.core.subject import Subject
 
 _Y, _D, _F = (np.arange(8) >> bit & 1 == 1 for bit in range(3))
@@ -128,6 +128,44 @@ def calibrations(readout: Readout, masks: list[NDArray[np.bool_]], seeds: list[i
         for mask, seed in zip(masks, seeds, strict=True)
     ]
     return Interval(*(np.array([float(one[i]) for one in found]) for i in range(3)))
+
+
+@dataclass(frozen=True)
+class Counted:
+    """A readout packed for counting; plain arrays, so that it can be sent elsewhere."""
+
+    readout: Readout
+    packed: Packed
+    ranked: Ranked | None
+
+    @classmethod
+    def of(cls, readout: Readout, n: int) -> Counted:
+        ranked = Ranked.of(readout.scores, readout.happened, readout.weights) if readout.area else None
+        return cls(readout, Packed.of(readout, n), ranked)
+
+    def groups(
+        self, grouping: Grouping, outside: bool, confidence: float, seeds: list[int]
+    ) -> tuple[NDArray[np.int64], dict[str, Measured], dict[str, Measured] | None]:
+        """Rows (k,) and every metric of every group; with ``outside`` also of the rows that are not in it."""
+        found, k = self.readout, len(grouping.labels)
+        tally, rest = count_groups(self.packed, grouping, outside)
+        masks = [grouping.mask(i) for i in range(k)] if outside or found.calibration else []
+
+        def whole(tally: Tally, area: Areas | None, masks: list[NDArray[np.bool_]]) -> dict[str, Measured]:
+            calibrated = calibrations(found, masks, seeds, confidence) if found.calibration else None
+            return measured(found, tally, area, calibrated, confidence)
+
+        if rest is None:
+            area = areas(self.ranked, grouping.codes, k) if self.ranked is not None else None
+            return tally.rows, whole(tally, area, masks), None
+        own = others = None
+        if self.ranked is not None:
+            both = [areas(self.ranked, mask.astype(np.int64), 2) for mask in masks]
+            own, others = (
+                Areas(*(np.array([getattr(one, f.name)[side] for one in both]) for f in fields(Areas)))
+                for side in (1, 0)
+            )
+        return tally.rows, whole(tally, own, masks), whole(rest, others, [~mask for mask in masks])
 
 
 def of_rows(subject: Subject, readout: Readout, mask: NDArray[np.bool_], seed: int) -> dict[str, Measure]:

@@ -17,7 +17,6 @@ from zerotilt.core.groups.measure import Measured
 from zerotilt.core.groups.membership import MISSING, Grouping
 from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
 from zerotilt.core.groups.readout import Readout
-from zerotilt.core.groups.tally import Packed, Ranked, areas, count_groups
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import FlagPolicy, Frozen, Spec, Task, Wording
@@ -149,9 +148,13 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
     policy = spec.policy
     found = readout.read(subject, policy.metrics)
     shared = _Shared(
-        spec, membership.Groupings.of(spec, subject.table, subject.rows, wanted), found, Packed.of(found, subject.n),
-        Ranked.of(found.scores, found.happened, found.weights) if found.area else None, settings, seed, subject.task,
-    )  # fmt: skip
+        spec,
+        membership.Groupings.of(spec, subject.table, subject.rows, wanted),
+        measure.Counted.of(found, subject.n),
+        settings,
+        seed,
+        subject.task,
+    )
     sides = list(work.spread(_one_attribute, shared, wanted, "group columns compared"))
     beside = readout.read(subject.beside, policy.metrics) if subject.beside is not None else None
     drafts = [draft for side in sides for draft in _compared(side, policy, found.spread)]
@@ -204,46 +207,24 @@ class _Shared:
 
     spec: Spec
     groupings: membership.Groupings
-    found: Readout
-    packed: Packed
-    ranked: Ranked | None
+    counted: measure.Counted
     settings: TiltSettings
     seed: int
     task: Task
 
 
 def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> _Side:
-    spec, found, settings = shared.spec, shared.found, shared.settings
+    spec, settings = shared.spec, shared.settings
     grouping = shared.groupings.grouping(columns)
     others = settings.reference == "all others" or grouping.overlapping
-    tally, rest = count_groups(shared.packed, grouping, others)
-    k, confidence = len(grouping.labels), spec.policy.confidence
-    masks = [grouping.mask(i) for i in range(k)] if others or found.calibration else []
     seeds = [_seed(shared.seed, grouping.attribute, label) for label in grouping.labels]
-
-    def whole(tally, of_area, masks) -> dict[str, Measured]:
-        calibrated = measure.calibrations(found, masks, seeds, confidence) if found.calibration else None
-        return measure.measured(found, tally, of_area, calibrated, confidence)
-
-    own_area = rest_area = None
-    if shared.ranked is not None:
-        if others:
-            both = [areas(shared.ranked, mask.astype(np.int64), 2) for mask in masks]
-            own_area, rest_area = (_side(both, side) for side in (1, 0))
-        else:
-            own_area = areas(shared.ranked, grouping.codes, k)
-    own = whole(tally, own_area, masks)
-    if others:
+    rows, own, outside = shared.counted.groups(grouping, others, spec.policy.confidence, seeds)
+    if outside is not None:
         note = "Groups overlap; each is compared with the rows outside it." if grouping.overlapping else ""
-        return _Side(grouping, own, whole(rest, rest_area, [~mask for mask in masks]), -1, note)
-    reference, note = _reference(shared, columns, grouping, own, tally.rows)
-    places = np.full(k, reference)
+        return _Side(grouping, own, outside, -1, note)
+    reference, note = _reference(shared, columns, grouping, own, rows)
+    places = np.full(len(grouping.labels), reference)
     return _Side(grouping, own, {key: one.take(places) for key, one in own.items()}, reference, note)
-
-
-def _side(both, side: int):
-    names = ("value", "variance", "with_event", "without")
-    return type(both[0])(*(np.array([getattr(one, name)[side] for one in both]) for name in names))
 
 
 def _seed(seed: int, attribute: str, label: str) -> int:

@@ -52,11 +52,12 @@ export function Groups() {
   const [mark, setMark] = useState<LevelMark | null>(null);
   const wording = audit.spec?.wording;
   const known = inOrder(Object.keys(asked.evidence?.result.groups[0]?.metrics ?? {}));
-  const chosen =
+  const drawn =
     search
       .get("metrics")
       ?.split(",")
-      .filter((key) => known.includes(key)) ?? firstOf(known);
+      .filter((key) => known.includes(key)) ?? [];
+  const chosen = drawn.length ? drawn : firstOf(known);
   const others = (audit.spec?.columns ?? []).filter(
     (column) =>
       !audit.groupings.includes(column.name) &&
@@ -65,10 +66,10 @@ export function Groups() {
   );
   return (
     <>
-      <div className="flex flex-wrap justify-end gap-x-5 gap-y-1 text-soft">
+      <div className="flex flex-wrap justify-end gap-x-5 gap-y-1.5 text-soft">
         <ChoiceMenu
           label={`Reference: ${reference}`}
-          className="act"
+          className="act min-h-[26px]"
           value={reference}
           choices={[
             { value: "chosen", label: "the chosen group, else the largest" },
@@ -82,7 +83,7 @@ export function Groups() {
         </ChoiceMenu>
         <ChoiceMenu
           label={`Comparison: ${comparison} to the reference`}
-          className="act"
+          className="act min-h-[26px]"
           value={comparison}
           choices={[
             { value: "ratio", label: "ratio to the reference" },
@@ -94,7 +95,7 @@ export function Groups() {
         </ChoiceMenu>
         <ChoiceMenu
           label={`Groups sorted: ${sort}`}
-          className="act"
+          className="act min-h-[26px]"
           value={sort}
           choices={SORTS.map((value) => ({ value, label: value }))}
           onChoose={(value) => set({ sort: value === SORTS[0] ? null : value })}
@@ -122,10 +123,10 @@ export function Groups() {
           choices={known.map((value) => ({ value, label: label(value) }))}
           onChoose={(names) => names.length && set({ metrics: names.slice(0, MOST).join(",") })}
         />
-        <button type="button" className="act" onClick={() => setPanel("compared")}>
+        <button type="button" className="act min-h-[26px]" onClick={() => setPanel("compared")}>
           What is compared …
         </button>
-        <button type="button" className="act" onClick={() => setPanel("policy")}>
+        <button type="button" className="act min-h-[26px]" onClick={() => setPanel("policy")}>
           Metrics and limits …
         </button>
       </div>

@@ -301,7 +301,7 @@ const settingColumns = (result: Result, take: (rule: Schemas["Rule"]) => void): 
   },
   {
     key: "set",
-    label: "",
+    label: "take it",
     value: () => "",
     show: (s) => (
       <button
