@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from zerotilt.core import guess, rows, table
+from zerotilt.core import guess, rows, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
@@ -194,6 +194,14 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
     event = rows.match_level(request.event, levels) or request.event
     spec = spec.model_copy(update={"event": event, "favourable": _favourable(request, event, levels)})
     rows.outcome(spec, cases)
+    for name, reference in references.items():
+        found = [str(level) for level in cases.coded(name)[0]]
+        if reference is not None and reference not in found and not cases.is_number(name):
+            raise Refused(
+                f"The reference group “{reference}” has no rows; the groups are {words.listing(found[:8])}.",
+                where=f"column “{name}”",
+                todo="Name one of these groups.",
+            )
     if split:
         values = sorted({value for value in cases.texts(split) if value is not None})
         held_out, training = ((held,), tuple(v for v in values if v != held)) if held else guess.split_values(values)

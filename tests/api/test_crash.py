@@ -30,7 +30,7 @@ def test_a_worker_killed_in_the_middle_loses_nothing(client, running):
     task = running_task(client, audit, context, settings)
     worker = running.children["worker"].pid
     os.kill(worker, signal.SIGKILL)
-    done = talk.wait(client, task, 120)
+    done = talk.wait(client, task, 400)
     assert done["state"] == "done"
     assert running.children["worker"].pid != worker
     found = talk.read(client, audit["id"], "drivers", context, settings)
@@ -50,10 +50,10 @@ def test_no_child_of_a_killed_worker_survives(client, running):
     children = worker.children(recursive=True)
     assert children
     worker.kill()
-    _gone, alive = psutil.wait_procs(children, timeout=10)
+    _gone, alive = psutil.wait_procs(children, timeout=60)
     assert not alive
     client.post(f"/api/tasks/{task['id']}/cancel")
-    assert talk.wait(client, task, 60)["state"] in ("cancelled", "done")
+    assert talk.wait(client, task, 400)["state"] in ("cancelled", "done")
 
 
 @contextlib.contextmanager
@@ -101,7 +101,9 @@ def test_the_database_killed_in_mid_upload_leaves_nothing_half_written(client, r
 
 def test_a_database_that_is_away_is_said_and_waited_for(client, running):
     with database_away(running):
-        assert client.get("/api/audits").status_code == 503
+        until = time.monotonic() + 30  # the database's own processes notice a moment later
+        while client.get("/api/audits").status_code != 503:
+            assert time.monotonic() < until
         assert client.post("/api/audits", json={"title": "never made"}).status_code == 503
     back(client)
     assert "never made" not in [audit["title"] for audit in client.get("/api/audits").json()]
@@ -114,4 +116,4 @@ def test_work_goes_on_over_a_restart_of_the_database(client, running):
     with database_away(running):
         time.sleep(1)
     back(client)
-    assert talk.wait(client, task, 120)["state"] == "done"
+    assert talk.wait(client, task, 400)["state"] == "done"

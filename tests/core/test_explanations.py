@@ -598,13 +598,13 @@ def test_all_decided_alike_is_said():
 def test_measures_equal_the_reference_implementations():
     rng = np.random.default_rng(4)
     y, s = rng.random(800) < 0.4, rng.random(800).round(2)
-    found = {one.name: one for one in scores(Task.binary, y, s[:, None], 0.5, None, (), 0.95, 1)}
+    found = {one.name: one for one in scores(Task.binary, y, np.column_stack([s >= 0.5, s]), None, (), 0.95, 1)}
     assert found["f1"].value == pytest.approx(f1_score(y, s >= 0.5))
     assert found["balanced_accuracy"].value == pytest.approx(balanced_accuracy_score(y, s >= 0.5))
     assert found["average_precision"].value == pytest.approx(average_precision_score(y, s))
     assert all(one.low <= one.value <= one.high for one in found.values() if one.name != "calibration_error")
     value, truth = rng.normal(size=600), rng.normal(size=600)
-    numbers_ = {one.name: one.value for one in scores(Task.regression, truth, value[:, None], 0.5, None, (), 0.95, 1)}
+    numbers_ = {one.name: one.value for one in scores(Task.regression, truth, value[:, None], None, (), 0.95, 1)}
     assert numbers_["r_squared"] == pytest.approx(r2_score(truth, value))
     assert numbers_["median_absolute_error"] == pytest.approx(median_absolute_error(truth, value))
     assert numbers_["rmse"] == pytest.approx(np.sqrt(((value - truth) ** 2).mean()))
@@ -630,7 +630,9 @@ def test_intervals_of_measures_cover():
     for draw in range(120):
         rows = rng.integers(0, len(s), 400)
         found = next(
-            one for one in scores(Task.binary, y[rows], s[rows, None], 0.5, None, (), 0.95, draw) if one.name == "f1"
+            one
+            for one in scores(Task.binary, y[rows], np.column_stack([s >= 0.5, s])[rows], None, (), 0.95, draw)
+            if one.name == "f1"
         )
         held += found.low <= truth <= found.high
     assert 0.88 <= held / 120 <= 1.0
@@ -643,7 +645,7 @@ def test_perfect_predictions_have_perfect_measures(seed):
     y = rng.integers(0, 3, 50)
     found = {
         (one.name, one.of_class): one.value
-        for one in scores(Task.several, y, np.eye(3)[y], 0.5, None, ("a", "b", "c"), 0.95, 1)
+        for one in scores(Task.several, y, np.eye(3)[y], None, ("a", "b", "c"), 0.95, 1)
     }
     assert found["accuracy", None] == found["balanced_accuracy", None] == 1
     assert all(found["f1", name] in (1.0, None) for name in "abc")
@@ -719,7 +721,7 @@ def test_ordered_classes_keep_their_order_and_the_class_that_is_read_can_be_chos
     assert Subject(spec, subject.table, predictor, Context(rows="all")).column == 2
     with pytest.raises(Refused, match="“never” is none of the classes"):
         _ = Subject(spec, subject.table, predictor, Context(rows="all", read_class="never")).column
-    assert {one.name for one in scores(Task.ordered, read.outcome, read.outputs, 0.5, None, read.classes, 0.95, 1)} >= {
+    assert {one.name for one in scores(Task.ordered, read.outcome, read.outputs, None, read.classes, 0.95, 1)} >= {
         "rank_error",
         "accuracy",
     }

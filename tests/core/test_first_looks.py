@@ -26,7 +26,8 @@ def test_a_first_look_is_a_setting_that_reads_less(method):
 def test_a_first_look_says_from_how_few_rows_it_is(method):
     task, model, columns = zoo.made("gradient boosting")
     subject = zoo.subject_of(model, columns, task)
-    named = {"column": "grade"} if "column" in method.settings.model_fields else {}
+    fields = method.settings.model_fields
+    named = {name: "grade" for name in ("column", "attribute") if name in fields}
     settings = method.settings(**method.first_look, **named)
     result = method.compute(subject, settings, 1, Work())
     reading = method.say(result, Wording(), settings)
@@ -55,7 +56,7 @@ def test_what_is_read_alongside_is_part_of_the_key_by_its_digest_not_its_name():
 
 
 def test_every_method_that_reads_alongside_says_so_and_no_other_takes_it():
-    assert {method.name for method in METHODS.values() if method.reads_alongside} == {"drivers", "response"}
+    assert {method.name for method in METHODS.values() if method.reads_alongside} == {"drivers", "response", "tilt"}
     for method in METHODS.values():
         fields = method.result.model_fields
         assert ("beside" in fields) == method.reads_alongside

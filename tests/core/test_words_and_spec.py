@@ -8,7 +8,7 @@ from tests.core.systems import spec_of
 
 from zerotilt.core import words
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, FlagPolicy, Kind, Role, Spec, Wording
+from zerotilt.core.spec import ColumnSpec, Condition, FlagPolicy, Kind, Role, Segment, Spec, Wording
 from zerotilt.core.table import from_arrays
 
 
@@ -88,9 +88,19 @@ def test_wording_changes_no_digest_but_every_number_giving_part_does():
     assert spec.digest() == spec.model_copy(update={"wording": Wording(rows="loans")}).digest()
     for change in (
         {"threshold": 0.4}, {"favourable": "other"}, {"event": "b"}, {"seed": 1}, {"holdout_share": 0.5},
-        {"policy": FlagPolicy(minimum_rows=10)}, {"columns": spec.columns[::-1]},
+        {"policy": FlagPolicy(confidence=0.9)}, {"columns": spec.columns[::-1]}, {"favourable_classes": ("a",)},
     ):  # fmt: skip
         assert spec.digest() != spec.model_copy(update=change).digest(), change
+
+
+def test_limits_and_groups_have_a_digest_of_their_own():
+    table = from_arrays({"x": [1.0, 2.0], "z": [0.0, 1.0], "y": ["a", "b"]})
+    spec = spec_of(table, {"y": Role.outcome}, event="a")
+    segment = Segment(name="s", conditions=(Condition(column="x", over=1),))
+    for change in ({"policy": FlagPolicy(minimum_rows=10)}, {"segments": (segment,)}, {"intersections": (("x", "z"),)}):
+        other = spec.model_copy(update=change)
+        assert spec.digest() == other.digest(), change
+        assert spec.compared_digest() != other.compared_digest(), change
 
 
 @pytest.mark.parametrize("bad", [{"ratio_low": 1.2}, {"ratio_high": 0.9}, {"confidence": 1.0}, {"minimum_rows": 0}])

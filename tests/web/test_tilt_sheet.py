@@ -153,7 +153,7 @@ def test_metrics_are_chosen_with_the_guide_and_limits_put_in_force(page, audit, 
     expect(page.locator("[data-mark='home_area|outer isles|selection_rate']")).to_have_attribute("data-status", "within")
     assert page.locator("[data-mark$='|false_positive_rate']").count() == 0
     page.get_by_role("button", name="Metrics and limits").click()
-    page.get_by_text("on record").click()
+    page.get_by_text("versions on record").click()
     expect(page.get_by_role("dialog")).to_contain_text("Chosen by A. Reader")
 
 

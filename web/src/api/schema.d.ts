@@ -3834,7 +3834,7 @@ export interface components {
              * Verdict
              * @enum {string}
              */
-            verdict: "reversed" | "vanishes" | "shrinks" | "stays" | "grows" | "cannot be told";
+            verdict: "reversed" | "turns round" | "vanishes" | "shrinks" | "stays" | "grows" | "cannot be told";
             /**
              * Compared
              * @description Rows of both groups in strata that hold both
@@ -5362,6 +5362,8 @@ export interface components {
             mean_reference: number;
             /** Rows */
             rows: number;
+            /** Rows Of Both */
+            rows_of_both: number;
             /** Rows Explained */
             rows_explained: number;
             /**

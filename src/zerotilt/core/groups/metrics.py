@@ -82,7 +82,7 @@ class Metric:
     each_class: bool = False
     """With several classes, read of every class apart."""
     signed: bool = False
-    """Can be negative or has no zero of its own: compared by its difference, not by a ratio."""
+    """Can be negative, or its zero is out of reach: compared by its difference, not by a ratio."""
     unit: Literal["share", "number", "outcome", "rank"] = "number"
 
     @property
@@ -203,6 +203,7 @@ METRICS: dict[str, Metric] = {
             "Calibration error",
             "mean distance of mean score and share of the event over 15 bins of equal counts",
             "calibration",
+            signed=True,
         ),
         _mean(
             "mean_rank",

@@ -98,6 +98,7 @@ def _of_event(subject: Subject, chosen: dict[str, Metric]) -> Readout:
         y,
         area=scores is not None and "auc" in chosen,
         calibration=scores is not None and "calibration_error" in chosen,
+        spread=_spread(y.astype(float)),
     )
 
 

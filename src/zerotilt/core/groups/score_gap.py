@@ -45,6 +45,7 @@ class ScoreGapResult(Frozen):
     mean_group: float
     mean_reference: float
     rows: int
+    rows_of_both: int
     rows_explained: int
     output: Literal["probability", "log-odds", "value"]
     what: str
@@ -101,7 +102,8 @@ def drive(subject: Subject, settings: ScoreGapSettings, seed: int, work: Work) -
         all_rows_gap=every[0] - every[1],
         mean_group=every[0],
         mean_reference=every[1],
-        rows=int(two.both.sum()),
+        rows=subject.n,
+        rows_of_both=int(two.both.sum()),
         rows_explained=len(both),
         output=subject.scale,
         what=subject.what,

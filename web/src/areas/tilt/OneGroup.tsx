@@ -260,7 +260,7 @@ function Gap({ settings }: { settings: object }) {
             />
             <p className="text-[12.5px] text-soft">
               Over all rows of both the gap is {difference(result.all_rows_gap, scale, unit)};{" "}
-              {count(result.rows_explained)} of {count(result.rows)} rows were explained.
+              {count(result.rows_explained)} of {count(result.rows_of_both)} rows were explained.
             </p>
             <DataTable name="drivers-of-the-gap" rows={result.features} columns={columns} rowKey={(f) => f.feature} />
           </>

@@ -69,9 +69,9 @@ export function RowsCard(props: {
             <p className="mt-1">
               {label(metric)}:{" "}
               {disparity.status === "too_few"
-                ? `too few rows to compare (fewer than ${result.policy.minimum_rows} on one side).`
+                ? disparity.note || `too few rows to compare (fewer than ${result.policy.minimum_rows} on one side).`
                 : `${disparity.judged} ${disparity.judged === "ratio" ? ratio(found?.value as number) : quantity(found?.value as number, unit)} (${interval(found as never, disparity.judged === "ratio" ? ratio : quantity)}) to ${disparity.reference}, ${STATUS[disparity.status]}; adjusted p ${pValue(disparity.p_adjusted)}.`}{" "}
-              {disparity.note}
+              {disparity.status !== "too_few" && disparity.note}
               {disparity.change &&
                 ` Alongside: ${disparity.change.ratio == null ? "not defined" : ratio(disparity.change.ratio)}; the gap is ${disparity.change.verdict}.`}
             </p>
