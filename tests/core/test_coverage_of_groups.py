@@ -77,13 +77,13 @@ def test_calibration_errors(n, shift):
     chance = many - shift * (many - 0.2)
     bins = np.searchsorted(np.quantile(many, np.arange(1, 15) / 15), many)
     truth = np.mean([abs((many - chance)[bins == b].mean()) for b in range(15)])
-    held, tables = 0, 400
+    held, tables = 0, 250
     for seed in range(tables):
         s = rng.beta(2, 1.5, n)
         found = calibration.with_interval(rng.random(n) < s - shift * (s - 0.2), s, None, seed)
         held += float(found.low) <= truth <= float(found.high)
-    # four hundred tables: two standard errors are two points
-    assert 0.92 <= held / tables <= 0.985, held / tables
+    # so few tables: two standard errors are nearly three points
+    assert 0.915 <= held / tables <= 0.99, held / tables
 
 
 def readouts(y, first, second):

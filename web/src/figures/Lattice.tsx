@@ -1,6 +1,6 @@
 import { scaleLinear, scaleLog, scaleSqrt } from "d3-scale";
 import type { Schemas } from "../api/client";
-import { count, quantity, ratio } from "../ui/numbers";
+import { count, quantity, ratio, title } from "../ui/numbers";
 import { Fitted, pressable } from "./Figure";
 import { apart } from "./series";
 
@@ -193,7 +193,11 @@ export function Lattice(props: {
               halo
               fill={node.only_here ? "var(--flag)" : "var(--ink)"}
             >
-              {node.only_here ? `${node.group}, only here` : node.group}
+              {node.depth === 1
+                ? `${title(node.columns[0])}: ${node.group}`
+                : node.only_here
+                  ? `${node.group}, only here`
+                  : node.group}
             </Fitted>
           </g>
         );

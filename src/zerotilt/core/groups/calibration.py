@@ -10,7 +10,7 @@ from zerotilt.core.groups.intervals import DRAWS, Interval
 
 BINS = 15
 BIN_ROWS = 20
-EXACT_ROWS = 200_000
+EXACT_ROWS = 100_000
 """Rows above which the noise of a bin, with thousands of rows in it, is drawn from the normal distribution."""
 Floats = NDArray[np.float64]
 
