@@ -380,6 +380,18 @@ def test_intervals_of_the_sheet_are_those_of_the_score_test():
     assert (found.ratio.low, found.ratio.high) == pytest.approx((float(expected.low), float(expected.high)))
 
 
+def test_equal_accuracy_that_hides_different_errors_is_said():
+    cells = {
+        ("a", 1, 1): 450, ("a", 1, 0): 50, ("a", 0, 1): 150, ("a", 0, 0): 350,
+        ("b", 1, 1): 350, ("b", 1, 0): 150, ("b", 0, 1): 50, ("b", 0, 0): 450,
+    }  # fmt: skip
+    result = compared(rows_of(cells))
+    assert next(d for d in result.disparities if d.metric == "accuracy").status == "within"
+    detail = tilt.say(result, Wording(), TiltSettings()).detail
+    assert "Accuracy is within the limits for b, while error rates are flagged" in detail
+    assert "Accuracy is within" not in tilt.say(compared(rows_of(TWO_GROUPS)), Wording(), TiltSettings()).detail
+
+
 def test_no_group_column_is_said():
     with pytest.raises(Refused, match="No column is marked as a group"):
         compared({"y": [0, 1], "d": [0, 1]}, roles={"d": Role.decision})

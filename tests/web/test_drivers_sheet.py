@@ -83,7 +83,7 @@ def test_training_rows_alongside_draw_both_and_flag_what_matters_there_alone(pag
 def test_one_class_against_the_rest_and_all_classes(page, client):
     audit = desks(client)
     page.goto(f"/audits/{audit['id']}/drivers?part=parts")
-    assert "in every class" in reading(page)
+    expect(page.get_by_test_id("reading")).to_contain_text("in every class", timeout=120_000)  # after the first look
     page.get_by_role("tab", name="Ranking").click()
     page.get_by_role("button", name=re.compile("^Class: ")).click()
     page.get_by_role("menuitemradio", name="front desk").click()

@@ -519,10 +519,30 @@ def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading
         f"{words.count(uncertain)} cannot be told, {words.count(too_few)} have too few rows. "
         f"{words.count(result.rows)} {wording.rows}."
     )
+    if hidden := _behind_accuracy(result):
+        detail += (
+            f" Accuracy is within the limits for {words.listing(hidden[:4])}, while error rates are flagged: "
+            "equal accuracy can hide errors that differ."
+        )
     if result.beside is not None:
         detail += f" {_said_beside(result)}"
     notes = [one.note for one in result.attributes if one.note and not one.overlapping]
     return Reading(headline=headline, detail=" ".join([detail, *notes]))
+
+
+ERRORS = ("true_positive_rate", "false_positive_rate", "true_negative_rate", "false_negative_rate")
+
+
+def _behind_accuracy(result: TiltResult) -> list[str]:
+    """Groups whose accuracy is within while one of the error rates is flagged."""
+    states = {(one.attribute, one.group, one.metric): one.status for one in result.disparities}
+    return list(
+        dict.fromkeys(
+            _called(attribute, group)
+            for (attribute, group, metric), state in states.items()
+            if metric in ERRORS and state == "flagged" and states.get((attribute, group, "accuracy")) == "within"
+        )
+    )
 
 
 def _other_limits(result: TiltResult) -> str:
