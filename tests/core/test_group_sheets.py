@@ -8,7 +8,8 @@ from scipy import stats
 from tests.core.systems import matrix, system
 from tests.core.test_tilt import ROLES, TWO_GROUPS, rows_of, with_columns
 
-from zerotilt.core.groups import guide, lattice, opened, score_gap, sides, thresholds
+from zerotilt.core.groups import given, guide, lattice, opened, score_gap, sides, thresholds
+from zerotilt.core.groups.given import GivenSettings
 from zerotilt.core.groups.guide import Answers
 from zerotilt.core.groups.lattice import LatticeSettings
 from zerotilt.core.groups.opened import OpenedSettings
@@ -193,6 +194,35 @@ def test_what_cannot_stand_side_by_side_is_said():
     number = system({"g": ["a", "b"], "y": [1.0, 2.0]}, roles={"g": Role.group}, task=Task.regression)
     with pytest.raises(Refused, match="Nothing is decided about a number"):
         sides.set_beside(number, SidesSettings(), 1, Work())
+
+
+def test_a_group_of_few_or_weightless_rows_claims_nothing_about_labels_or_strata():
+    rng = np.random.default_rng(9)
+    n = 600
+    g = np.array(["few"] * 14 + ["light"] * 60 + ["rest"] * (n - 74))
+    y = np.where(g == "rest", rng.integers(0, 2, n), 1)
+    columns = {
+        "g": g,
+        "y": y,
+        "d": rng.integers(0, 2, n),
+        "place": rng.choice(["p", "q"], n),
+        "w": np.where(g == "light", 0.0, 1.0),
+    }
+    subject = system(columns, roles=ROLES | {"w": Role.weight})
+    result = sides.set_beside(subject, SidesSettings(), 1, Work())
+    assert {one.group: one.verdict for one in result.gaps} == {"few": "too few", "light": "not defined"}
+    assert next(one for one in result.gaps if one.group == "light").first_ratio.value is None
+    assert "The labels themselves differ" not in sides.say(result, Wording(), SidesSettings()).detail
+    asked = GivenSettings(attribute="g", group="few")
+    within = given.compare_given(subject, asked, 1, Work())
+    assert within.verdict == "cannot be told"
+    assert "One side has 14 rows; the flag policy asks for 30." in given.say(within, Wording(), asked).detail
+
+
+def test_columns_whose_groups_overlap_are_not_crossed():
+    subject = with_columns(system(rows_of(TWO_GROUPS) | {"h": ["p", "q"] * 160}, roles=ROLES), g={"separator": ";"})
+    with pytest.raises(Refused, match="overlap"):
+        lattice.cross(subject, LatticeSettings(columns=("g", "h")), 1, Work())
 
 
 def cost_of(subject, cuts, fp, fn):

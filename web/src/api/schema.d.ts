@@ -3819,6 +3819,11 @@ export interface components {
             metric: string;
             plain_group: components["schemas"]["Measure"];
             plain_reference: components["schemas"]["Measure"];
+            /**
+             * Minimum Rows
+             * @description The policy's; with fewer on a side nothing is said of the gap
+             */
+            minimum_rows: number;
             plain: components["schemas"]["Pooled"];
             /** Columns */
             columns: string[];

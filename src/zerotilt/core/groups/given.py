@@ -72,6 +72,7 @@ class GivenResult(Frozen):
     metric: str
     plain_group: Measure
     plain_reference: Measure
+    minimum_rows: int = Field(description="The policy's; with fewer on a side nothing is said of the gap")
     plain: Pooled
     columns: tuple[str, ...]
     strata: tuple[Stratum, ...] = Field(description="Most rows first")
@@ -142,19 +143,23 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
         )
     pooled = side.pooled(grouping.codes, k)
     shrinks = _shrinks(plain, pooled, side.by)
+    sides = (side.measure(two.inside), side.measure(two.against))
+    least = subject.spec.policy.minimum_rows
+    enough_rows = min(one.of for one in sides) >= least
     return GivenResult(
         attribute=two.attribute,
         group=two.group,
         reference=two.reference,
         metric=key,
-        plain_group=side.measure(two.inside),
-        plain_reference=side.measure(two.against),
+        plain_group=sides[0],
+        plain_reference=sides[1],
+        minimum_rows=least,
         plain=plain,
         columns=columns,
         strata=side.each(grouping),
         pooled=pooled,
         shrinks=shrinks,
-        verdict=_verdict(plain, pooled, shrinks, side.by),
+        verdict=_verdict(plain, pooled, shrinks, side.by) if enough_rows else "cannot be told",
         compared=side.kept(grouping.codes, k),
         candidates=tuple(tried),
         by=side.by,
@@ -346,6 +351,10 @@ def say(result: GivenResult, wording: Wording, settings: GivenSettings) -> Readi
         Span(text=f": the {what} is {size(result.plain)} plainly and {size(result.pooled)} within strata."),
     )
     detail = f"{words.count(result.compared)} {wording.rows} in strata that hold both groups."
+    least = min(result.plain_group.of, result.plain_reference.of)
+    if least < result.minimum_rows:
+        detail += f" One side has {words.count(least)} {wording.rows}; the flag policy asks for {result.minimum_rows}."
+        return Reading(headline=headline, detail=detail)
     if result.pooled.p_alike is not None and result.pooled.p_alike <= 1 - result.confidence:
         detail += " The strata differ among themselves more than chance explains, so look at each."
     if result.candidates and result.candidates[0].shrinks is not None and result.candidates[0].shrinks > 0:

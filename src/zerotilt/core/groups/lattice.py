@@ -76,7 +76,12 @@ def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) ->
     if not names:
         raise Refused("No column is marked as a group.", todo="Choose the columns to cross.")
     for name in names:
-        spec.column(name)
+        if spec.column(name).separator:
+            raise Refused(
+                f"The groups of “{name}” overlap, and a crossing needs columns in which a row has one group.",
+                where=f"column “{name}”",
+                todo="Leave it out.",
+            )
     key = settings.metric or ("mean_prediction" if subject.task is Task.regression else "selection_rate")
     found = readout.read(subject, (metric_named(key).name,))
     if key not in found.keys:

@@ -170,9 +170,7 @@ def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns
             measured = [measure.of_rows(subject, found, mask, 0)[KEY] for mask in masks]
             sides.append(measured)
             pairs += [influence.influence(found, KEY, mask) for mask in masks]
-            counts = [(one.value or 0.0) * one.of for one in measured], [one.of for one in measured]
-            *ratio, _ = intervals.koopman(counts[0][0], counts[1][0], counts[0][1], counts[1][1], policy.confidence)
-            ratios.append(estimate(*ratio))
+            ratios.append(_ratio(measured, [_effective(found, mask) for mask in masks], policy.confidence))
         change, p = influence.log_change(pairs, shared, policy.confidence)
         enough = min(one.of for measured in sides for one in measured) >= policy.minimum_rows
         drafts.append(
@@ -190,6 +188,19 @@ def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns
             }
         )
     return drafts
+
+
+def _effective(found: Readout, mask: np.ndarray) -> float:
+    return float(mask.sum()) if found.weights is None else intervals.effective(found.weights[mask])
+
+
+def _ratio(measured: list[Measure], rows: list[float], confidence: float) -> Estimate:
+    """The ratio of two shares from their effective rows; not defined where a share is not."""
+    if any(one.value is None for one in measured):
+        return estimate(math.nan, math.nan, math.nan)
+    (x1, x2), (n1, n2) = [one.value * n for one, n in zip(measured, rows, strict=True)], rows
+    *ratio, _ = intervals.koopman(x1, n1, x2, n2, confidence)
+    return estimate(*ratio)
 
 
 def _masks(grouping: Grouping, label: str, reference: str, n: int) -> list[np.ndarray]:
@@ -249,7 +260,9 @@ def say(result: SidesResult, wording: Wording, settings: SidesSettings) -> Readi
     tilted = [
         one
         for one in labels
-        if one.first_ratio.high is not None and not one.first_ratio.low <= 1 <= one.first_ratio.high
+        if one.verdict not in ("too few", "not defined")
+        and one.first_ratio.high is not None
+        and not one.first_ratio.low <= 1 <= one.first_ratio.high
     ]
     detail = (
         f"Wider in the decisions than in the labels: {words.count(sum(one.verdict == 'wider' for one in labels))} of "
