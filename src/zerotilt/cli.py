@@ -13,7 +13,7 @@ from zerotilt.core.work import Work
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Zero Tilt")
 
-REFUSED, FLAGGED = 2, 3
+REFUSED, FLAGGED, UNTESTED = 2, 3, 4
 
 
 @app.command()
@@ -35,8 +35,18 @@ def audit(
     ignore: Annotated[list[str] | None, typer.Option(help="Column to leave out; several may be given")] = None,
     rows: Annotated[int | None, typer.Option(min=1, max=100_000, help="Rows read by each explanation")] = None,
     split: Annotated[str | None, typer.Option(help="COLUMN or COLUMN:VALUE; only held-out rows are audited")] = None,
+    model_inputs: Annotated[
+        str | None, typer.Option(help="For a model of one tensor: its columns in their order, by commas")
+    ] = None,
+    model_outputs: Annotated[
+        str | None,
+        typer.Option(help="Where the file does not tell: the outcome values its probabilities are of, in their order"),
+    ] = None,
 ) -> None:
-    """Audit a table and a model; write the report and the numbers. Exits 0 (nothing flagged), 3 (something) or 2 (refused)."""
+    """Audit a table and a model; write the report and the numbers.
+
+    Exits 0 (nothing flagged), 3 (something is), 4 (nothing could be tested) or 2 (refused).
+    """
     from zerotilt.headless import Request
     from zerotilt.headless import audit as run
 
@@ -54,18 +64,29 @@ def audit(
         ignore=ignore or (),
         explained=rows,
         split=split,
+        model_inputs=_listed(model_inputs),
+        model_outputs=_listed(model_outputs),
     )
     try:
-        flagged = run(request, Work(_progress if sys.stderr.isatty() else None))
+        found = run(request, Work(_progress if sys.stderr.isatty() else None))
     except Refused as problem:
         typer.echo(f"refused: {problem.sentence()}", err=True)
         raise typer.Exit(REFUSED) from None
     if sys.stderr.isatty():
         typer.echo("\r\x1b[K", err=True, nl=False)
-    for text in flagged:
+    for text in found.flagged:
         typer.echo(f"flagged: {text}")
-    typer.echo(f"{len(flagged)} comparisons flagged. Report: {out / 'report.html'}, numbers: {out / 'audit.json'}")
-    raise typer.Exit(FLAGGED if flagged else 0)
+    if not found.tested:
+        typer.echo(f"nothing could be tested: {found.wanting}.")
+    typer.echo(
+        f"{len(found.flagged)} of {found.comparisons} comparisons flagged, {found.tested} tested. "
+        f"Report: {out / 'report.html'}, numbers: {out / 'audit.json'}"
+    )
+    raise typer.Exit(FLAGGED if found.flagged else UNTESTED if not found.tested else 0)
+
+
+def _listed(given: str | None) -> tuple[str, ...]:
+    return tuple(one.strip() for one in given.split(",")) if given else ()
 
 
 @app.command()
@@ -109,6 +130,7 @@ def explain(
         typer.echo("\r\x1b[K", err=True, nl=False)
     typer.echo(
         f"{found.rows:,} rows explained against {found.background:,}: {out}. Baseline {found.baseline:.6g}. {found.why}"
+        + (f" {found.sampled:,} rows were sampled, since the model is no sum there." if found.sampled else "")
     )
 
 

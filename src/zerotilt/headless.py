@@ -14,10 +14,10 @@ from zerotilt.core import guess, rows, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
-from zerotilt.core.groups.tilt import by_tilt, sentence
+from zerotilt.core.groups.tilt import by_tilt, sentence, wanting
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
+from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
@@ -44,6 +44,8 @@ class Request:
     ignore: Sequence[str] = ()
     explained: int | None = None
     split: str | None = None
+    model_inputs: Sequence[str] = ()
+    model_outputs: Sequence[str] = ()
 
 
 def digest(source: BinaryIO) -> str:
@@ -51,10 +53,19 @@ def digest(source: BinaryIO) -> str:
     return hashlib.file_digest(source, "sha256").hexdigest()
 
 
-def audit(request: Request, work: Work) -> list[str]:
-    """Run the whole audit; write report.html and audit.json.
+@dataclass(frozen=True)
+class Outcome:
+    """What came of an audit: flagged comparisons as sentences, furthest off parity first, and how many could be tested."""
 
-    Returns the flagged comparisons as sentences, furthest off parity first.
+    flagged: tuple[str, ...]
+    comparisons: int
+    tested: int
+    wanting: str
+    """What it would take, where nothing could be tested."""
+
+
+def audit(request: Request, work: Work) -> Outcome:
+    """Run the whole audit; write report.html and audit.json.
 
     Raises
     ------
@@ -80,8 +91,14 @@ def audit(request: Request, work: Work) -> list[str]:
             with _opened(request.model) as model:
                 data = model.read()
             model_digest = hashlib.sha256(data).hexdigest()
+            reading = ModelReading(
+                model=model_digest, inputs=tuple(request.model_inputs), outputs=tuple(request.model_outputs)
+            )
+            spec = spec.model_copy(update={"model_readings": (reading,)})
             predictor = OnnxPredictor(data, cases, spec)
         subject = Subject(spec, cases, predictor, context)
+        if predictor is not None and (question := predictor.order_in_doubt(cases, spec, subject.rows)) is not None:
+            raise question
         digests = Digests(table=table_digest, spec=spec.digest(), model=model_digest, compared=spec.compared_digest())
         bundle = gather(subject, digests, work, explained=request.explained)
         cover = Cover(
@@ -95,10 +112,15 @@ def audit(request: Request, work: Work) -> list[str]:
         _write(request.out / "report.html", render(bundle, subject, cover))
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
         if bundle.tilt is None:
-            return []
+            return Outcome((), 0, 0, "no column makes groups")
         tilt = bundle.tilt.typed
         flagged = sorted((found for found in tilt.disparities if found.status == "flagged"), key=by_tilt)
-        return [sentence(tilt, found, spec.wording) for found in flagged]
+        return Outcome(
+            tuple(sentence(tilt, found, spec.wording) for found in flagged),
+            len(tilt.disparities),
+            tilt.tested,
+            wanting(tilt, spec.wording),
+        )
 
 
 def explain_table(

@@ -10,6 +10,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -33,7 +34,7 @@ from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import classes
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec, Task, Wording
+from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.tabulate import as_table
@@ -89,7 +90,7 @@ class Found:
     @property
     def reading(self) -> str:
         """What the figure shows, in a sentence, with its numbers and row count."""
-        said = self.method.say(self.result, self.spec.wording, self.settings)
+        said = self.method.read(self.result, self.spec.wording, self.settings)
         return f"{said.text} {said.detail}".strip()
 
     def table(self) -> pa.Table:
@@ -148,6 +149,8 @@ class Study:
     task : "binary", "several classes", "ordered classes" or "regression"; by the
         outcome when left out.
     features : the model's columns, for a function or a model of one wide input.
+    outputs : the outcome's values that the model's probabilities are of, in their
+        order, where its file does not tell.
     order : classes from lowest to highest, for ordered ones.
     levels : levels from lowest to highest of other ordered columns.
     groups : columns whose groups are compared. weights : column of row weights.
@@ -171,6 +174,7 @@ class Study:
         *,
         task: str | None = None,
         features: Sequence[str] = (),
+        outputs: Sequence[str] = (),
         order: Sequence[str] = (),
         levels: dict[str, Sequence[str]] | None = None,
         groups: Sequence[str] = (),
@@ -194,6 +198,16 @@ class Study:
             self.table, outcome, event, task, order, levels or {}, groups, weights, features, favourable, threshold,
             (wording or Wording()).model_copy(update={"unit": unit} if unit else {}),
         )  # fmt: skip
+        if outputs:
+            data = (
+                model
+                if isinstance(model, bytes)
+                else Path(model).read_bytes()
+                if isinstance(model, str | Path)
+                else b""
+            )
+            reading = ModelReading(model=hashlib.sha256(data).hexdigest(), outputs=tuple(outputs))
+            self.spec = self.spec.model_copy(update={"model_readings": (reading,)})
         try:
             context = Context(rows="all", output=output, read_class=read_class)
         except ValidationError:

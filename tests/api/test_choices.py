@@ -10,6 +10,7 @@ def own(client, audit):
     before = client.get(f"/api/audits/{audit['id']}").json()["spec"]
     yield f"/api/audits/{audit['id']}"
     client.put(f"/api/audits/{audit['id']}/spec", json=before)
+    client.put(f"/api/audits/{audit['id']}/policy", json={"policy": before["policy"], "author": "test"})
     for model in client.get(f"/api/audits/{audit['id']}").json()["models"]:
         if model["rule"]:
             body = {"rule": None, "author": "test"}

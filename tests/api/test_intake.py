@@ -33,8 +33,10 @@ def test_from_a_table_with_scores_to_a_finished_audit(client, loans):
     view = client.get(f"/api/audits/{audit}").json()
     assert view["ready"] and view["counts"] == {"hold-out": 360, "training": 840, "all": 1_200}
     found = talk.read(client, audit, "performance", {"rows": "hold-out"})
-    assert [one["rows"] for one in found["result"]["sets"]] == [360, 840]
-    assert "seed 20" in found["reading"]["detail"]
+    # scores were recorded and nothing splits the rows: nothing was trained on any of them here
+    assert view["only_all"]
+    assert [(one["which"], one["rows"]) for one in found["result"]["sets"]] == [("all", 1_200)]
+    assert "the predictions were recorded, so nothing was trained on them here" in found["reading"]["detail"]
     tilt = talk.read(client, audit, "tilt", {"rows": "all"})
     assert {group["group"] for group in tilt["result"]["groups"]} == {"north", "south"}
 

@@ -56,7 +56,8 @@ def test_work_tells_how_far_it_is_and_can_be_cancelled(client, audit, context):
             seen.append(now)
         time.sleep(0.05)
     assert [one["done"] for one in seen] == sorted({one["done"] for one in seen})
-    assert seen[-1]["total"] >= 1_300  # 100 shuffles of each column, and of linked ones together
+    # a hundred shuffles of columns of many values and of linked ones together; of others all pairs at once
+    assert seen[-1]["total"] >= 300
     assert seen[-1]["what"] == "shuffled columns scored"
     assert seen[-1]["seconds_left"] > 0
     asked = time.monotonic()

@@ -156,6 +156,22 @@ def test_recorded_decisions_and_a_favourable_absence(tmp_path):
     assert "auc" not in x["metrics"]
 
 
+def test_where_nothing_could_be_tested_no_all_clear_is_given(tmp_path):
+    rows = [(area, decided, real) for area in "xyz" for decided in "01" for real in "01"] * 2
+    table = decisions(tmp_path, "t.csv", rows)
+    run = audit(
+        "--table", table, "--decision", "granted", "--outcome", "repaid", "--event", "1", "--group", "area",
+        "--out", tmp_path / "out",
+    )  # fmt: skip
+    assert run.returncode == 4, run.stdout + run.stderr
+    said = "othing could be tested"
+    assert said in run.stdout and "the largest smaller side has 8" in run.stdout
+    numbers = json.loads((tmp_path / "out/audit.json").read_text())
+    assert all(found["p_adjusted"] is None for found in numbers["disparities"])
+    report = (tmp_path / "out/report.html").read_text()
+    assert said in report and "No comparison is flagged" not in report
+
+
 def test_names_and_values_are_text_never_markup(tmp_path):
     rows = (
         [("<script>alert(1)</script>", "1", "1")] * 60

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import time
 from collections.abc import Callable
 
@@ -10,7 +11,7 @@ import numpy as np
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec, Task
+from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table, from_arrays
 
@@ -56,7 +57,18 @@ def slow_square(shared: float, piece: int) -> float:
     return shared * piece**2
 
 
-def plain_spec(table: Table, model: bytes, task: Task, scale: str = "probability") -> Subject:
+def said(model: bytes, *outputs: str) -> dict[str, tuple[ModelReading, ...]]:
+    """What a person says that a model file's outputs are of, for a spec."""
+    return (
+        {"model_readings": (ModelReading(model=hashlib.sha256(model).hexdigest(), outputs=outputs),)} if outputs else {}
+    )
+
+
+def plain_spec(
+    table: Table, model: bytes, task: Task, scale: str = "probability", outputs: tuple[str, ...] = ()
+) -> Subject:
     """A model over all columns of a table but ``y``, its outcome."""
-    spec = spec_of(table, {"y": Role.outcome}, task=task, event="1" if task is Task.binary else "")
+    spec = spec_of(
+        table, {"y": Role.outcome}, task=task, event="1" if task is Task.binary else "", **said(model, *outputs)
+    )
     return Subject(spec, table, OnnxPredictor(model, table, spec), Context(rows="all", output=scale))

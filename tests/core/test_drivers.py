@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from tests.core.systems import frame, matrix, system
 
-from zerotilt.core.drivers import ranking
+from zerotilt.core.drivers import permutation, ranking
 from zerotilt.core.drivers.losses import per_row
 from zerotilt.core.drivers.permutation import permute
 from zerotilt.core.drivers.ranking import DriversSettings
@@ -45,7 +45,45 @@ def test_the_rows_values_average_to_the_loss():
     assert per_row("log_loss", Task.binary, outcome, scores[:, None], 0.5, w).mean() == pytest.approx(-np.log(p).mean())
 
 
-def test_added_loss_by_hand():
+def weights_of(n: int, how: str) -> np.ndarray | None:
+    rng = np.random.default_rng(1)
+    return {"none": None, "whole": rng.integers(0, 4, n).astype(float), "any": rng.lognormal(size=n)}[how]
+
+
+@pytest.mark.parametrize("how", ["none", "whole", "any"])
+@pytest.mark.parametrize("loss", ["log_loss", "brier_score", "error_rate"])
+def test_where_all_pairs_can_be_asked_importance_is_the_mean_over_them(loss, how):
+    rows, outcome, predictor = setting(50)
+    w = weights_of(50, how)
+    found = permute(predictor, rows, outcome, loss, 0.5, 2, 3, Work(), w)
+    assert found.every_pair.all()
+    mass = np.ones(50) if w is None else w
+
+    def lost(frame):
+        return per_row(loss, Task.binary, outcome, predictor.outputs(frame), 0.5)
+
+    total = sum(mass[g] * mass @ lost(rows.replace("x0", np.full(50, rows["x0"][g]))) for g in range(50))
+    assert found.value[0] == pytest.approx(total / mass.sum() ** 2 - mass @ lost(rows) / mass.sum())
+    if how == "whole":  # a weight of two is the row twice
+        twice = np.repeat(np.arange(50), mass.astype(int))
+        again = permute(predictor, rows.take(twice), outcome[twice], loss, 0.5, 2, 3, Work())
+        assert again.value == pytest.approx(found.value)
+
+
+@pytest.mark.parametrize("how", ["none", "any"])
+def test_shuffles_are_a_sample_of_all_pairs(how, monkeypatch):
+    rows, outcome, predictor = setting(80)
+    w = weights_of(80, how)
+    whole = permute(predictor, rows, outcome, "brier_score", 0.5, 2, 3, Work(), w)
+    monkeypatch.setattr(permutation, "EVERY_PAIR", 0)
+    shuffled = [
+        permute(predictor, rows, outcome, "brier_score", 0.5, 20, seed, Work(), w).value[0] for seed in range(40)
+    ]
+    assert abs(np.mean(shuffled) - whole.value[0]) <= 4 * np.std(shuffled) / np.sqrt(40)
+
+
+def test_added_loss_by_hand(monkeypatch):
+    monkeypatch.setattr(permutation, "EVERY_PAIR", 0)
     rows, outcome, predictor = setting(50)
     found = permute(predictor, rows, outcome, "brier_score", 0.5, 2, 3, Work())
     by_hand = []
@@ -56,11 +94,15 @@ def test_added_loss_by_hand():
     assert found.value[0] == pytest.approx(np.mean(by_hand))
 
 
-def test_the_interval_covers_what_other_rows_give():
-    truth = permute(*reversed_args(setting(20_000, seed=99)), "log_loss", 0.5, 3, 1, Work()).value[0]
+@pytest.mark.parametrize("affordable", [True, False])
+@pytest.mark.parametrize("loss", ["log_loss", "auc"])
+def test_the_interval_covers_what_other_rows_give(loss, affordable, monkeypatch):
+    truth = permute(*reversed_args(setting(20_000, seed=99)), loss, 0.5, 3, 1, Work()).value[0]
+    if not affordable:
+        monkeypatch.setattr(permutation, "EVERY_PAIR", 0)
     covered = 0
     for seed in range(60):
-        found = permute(*reversed_args(setting(300, seed=seed)), "log_loss", 0.5, 10, seed, Work())
+        found = permute(*reversed_args(setting(200, 2, seed=seed)), loss, 0.5, 10, seed, Work())
         covered += abs(found.value[0] - truth) <= 1.96 * found.error[0]
     assert covered >= 52  # 95% of 60 less three standard deviations
 
@@ -81,13 +123,13 @@ def test_the_ranking_says_what_is_used_and_where_it_goes():
     result = ranking.rank(subject_of(), DriversSettings(explained=50), 1, Work())
     assert [driver.feature for driver in result.drivers[:2]] == ["x0", "x1"]
     assert [driver.direction for driver in result.drivers] == ["rises", "falls", "flat", "flat"]
-    assert [driver.evidence_of_use for driver in result.drivers] == [True, True, False, False]
+    assert [driver.loss_depends for driver in result.drivers] == [True, True, False, False]
     assert sum(driver.share for driver in result.drivers) == pytest.approx(1)
     assert 1 < result.effective_features < 2
     assert result.drivers[2].mean_abs_shapley.value == pytest.approx(0, abs=1e-12)
     reading = ranking.say(result, Wording(), DriversSettings())
     assert f"{result.drivers[0].permutation.value:.3f}" in reading.text
-    assert "2 features show no evidence of use" in reading.detail
+    assert "On 2 features the loss is not seen to depend." in reading.detail
 
 
 def test_mean_absolute_values_equal_those_of_the_explained_rows():

@@ -22,7 +22,8 @@ from zerotilt.core.counterfactuals.change import Allowed, ChangeSettings
 from zerotilt.core.distance import distances, space
 from zerotilt.core.distance import nearest as nearest_rows
 from zerotilt.core.drivers import agreement, by_part, links, loss_shapley, losses, own, ranking
-from zerotilt.core.groups.scores import average_precision, calibration_error, scores
+from zerotilt.core.groups.calibration import calibration_error
+from zerotilt.core.groups.scores import average_precision, scores
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Refused
@@ -547,6 +548,62 @@ def test_a_change_is_drawn_back_to_the_smallest_step_that_occurs():
     enough = np.unique(subject.frame["x0"][subject.frame["x0"] + x1 + 0.3 >= 0])
     reachable = enough[enough > x0]
     assert float(found.changes[0].changed[0].there) == pytest.approx(reachable.min(), abs=0.06)
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("kind", ["random forest", "gradient boosting", "logistic regression"])
+def test_the_smallest_change_of_one_column_is_the_smallest_of_all_values_that_occur(kind, seed):
+    task, model, columns = zoo.made(kind)
+    subject = zoo.subject_of(model, columns, task)
+    row = int(np.random.default_rng(seed).integers(len(subject.outputs)))
+    found = change.find_changes(subject, ChangeSettings(row=row, most_columns=1, found=20), 1, Work())
+    case, where, support = subject.case(row), space(subject.frame), support_of(subject.frame, 1)
+    own = subject.decided(subject.model.outputs(case), subject.cut_at(row))[0]
+    least = {}
+    for name in subject.frame.names:
+        values = np.unique(subject.frame[name][subject.frame[name] == subject.frame[name]])
+        values = np.array([v for v in values.tolist() if v != ""], dtype=subject.frame[name].dtype)
+        tried = case.take(np.zeros(len(values), int)).replace(name, values)
+        good = subject.decided(subject.model.outputs(tried), subject.cut_at(row)) != own
+        good &= ~support.far(tried)
+        if good.any():
+            least[name] = distances(where, tried.take(np.flatnonzero(good)), case).min()
+    assert found.whole
+    assert {one.changed[0].feature: pytest.approx(one.distance) for one in found.changes} == least
+    for one in found.changes:  # what is shown, typed in again, turns the decision
+        name = one.changed[0].feature
+        shown = one.changed[0].there if subject.frame[name].dtype.kind != "f" else float(one.changed[0].there)
+        again = case.replace(name, np.array([shown], dtype=subject.frame[name].dtype))
+        assert subject.decided(subject.model.outputs(again), subject.cut_at(row))[0] != own
+
+
+def test_a_change_is_found_at_the_border_of_single_precision():
+    """The model reads 32 bits: 0.7 lies below 0.7 there, and so does the value that just turns the decision."""
+    rng = np.random.default_rng(0)
+    columns = {"x": np.sort(rng.uniform(0.69999, 0.70001, 400)), "y": rng.integers(0, 2, 400)}
+    subject = system(
+        columns, lambda rows: np.where(rows["x"].astype(np.float32) > np.float32(0.7), 0.9, 0.1), ["x"], threshold=0.5
+    )
+    found = change.find_changes(subject, ChangeSettings(row=0), 1, Work()).changes[0]
+    first = columns["x"][columns["x"].astype(np.float32) > np.float32(0.7)].min()
+    assert float(found.changed[0].there) == first
+
+
+def test_accumulated_effects_of_a_column_with_nothing_in_it_are_refused():
+    subject = numbers(lambda r: np.nan_to_num(r["x0"]), n=60)
+    subject.frame["x0"][:] = np.nan
+    with pytest.raises(Refused, match="x0"):
+        accumulated.accumulate(subject, accumulated.AleSettings(feature="x0"), 1, Work())
+
+
+def test_a_surrogate_of_a_case_with_an_endless_value_claims_no_more_than_it_has():
+    subject = numbers(lambda r: np.sin(25 * np.where(np.isfinite(r["x0"]), r["x0"], 3.0)) + np.sin(25 * r["x1"]), n=800)
+    subject.frame["x0"][3] = np.inf
+    settings_ = surrogate.SurrogateSettings(row=3)
+    result = surrogate.surround(subject, settings_, 1, Work())
+    text = surrogate.say(result, WORDING, settings_).text
+    assert result.fidelity < 0.5
+    assert "too little to rely on" in text and "nan" not in text
 
 
 @pytest.mark.parametrize(

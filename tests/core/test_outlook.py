@@ -66,7 +66,7 @@ def test_where_walking_down_would_take_long_a_sample_is_taken_and_said(monkeypat
     monkeypatch.setattr("zerotilt.core.contributions.explain.DEEP_BACKGROUND", 100)
     found = explain(subject, np.arange(5), 1, Work())
     assert found.background == 100
-    assert "against a seeded sample of 100 rows, since" in found.why
+    assert f"against a seeded sample of 100 of the {subject.n} rows, since" in found.why
     assert found.gap < 1e-9
     given = explain(subject, np.arange(5), 1, Work(), reference=background(subject.frame))
     assert given.background == subject.n and "sample" not in given.why
@@ -86,8 +86,7 @@ def test_a_trees_constant_counts_to_the_baseline():
     assert explain(subject, np.arange(20), 1, Work()).gap < 1e-12
 
 
-def test_columns_that_go_in_as_they_are_need_no_probing(monkeypatch):
-    monkeypatch.setattr(dissection, "_distinct", lambda values: pytest.fail("probed"))
+def test_columns_that_go_in_as_they_are_own_themselves():
     subject = forest("XGBoost")
     assert subject.structure[0].owner.tolist() == [0, 1, 2, 3]
 
@@ -96,7 +95,7 @@ def test_trees_that_ask_about_a_column_that_is_not_there_are_not_read():
     rng = np.random.default_rng(0)
     model = onnx.load_from_string(random_trees.regressor(rng, 6, 3, 3))
     assert graph.read(model.graph.node[0]).trees.column.max() > 2
-    cut = dissection._Cut([], ["x"], None, None, [], None, [3])
+    cut = dissection._Cut([], ["x"], None, None, [], None, [], [], {}, [3])
     cut.pieces = [dissection._Piece(model.graph.node[0], graph.read(model.graph.node[0]), "x")]
     with pytest.raises(graph.Unread, match="a column that is not there"):
         dissection._columns(cut)

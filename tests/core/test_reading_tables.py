@@ -60,6 +60,71 @@ def test_encodings_are_found_out(encoding):
     assert found.texts("name")[0] == "Münster"
 
 
+@pytest.mark.parametrize(
+    ("text", "encoding"),
+    [
+        ("nombre,n\nPeña,1\nMuñoz,2\nGarcía,3\nNúñez,4\n", "latin-1"),
+        ("name,n\nGröße,1\nMüller,2\nStraße,3\n", "cp1252"),
+        ("nazwa,n\nŁódź,1\nGdańsk,2\nŻółw,3\nPoznań,4\n", "cp1250"),
+    ],
+)
+def test_the_encoding_is_the_one_under_which_the_text_is_likelier(text, encoding):
+    assert read(text.encode(encoding)).texts(text.split(",")[0]).tolist() == [
+        line.split(",")[0] for line in text.splitlines()[1:]
+    ]
+
+
+@pytest.mark.parametrize(
+    ("data", "message", "where"),
+    [
+        (b"\xef\xbb\xbf", "empty", None),
+        (b"\xff\xfe", "empty", None),
+        ("a,b\n" + "1,2\n" * 90_000 + "\x00,2\n", "NUL", None),
+        ("a,a\u200b\n1,2\n", "look alike", "header, line 1"),
+        ("é,e\u0301\n1,2\n", "look alike", "header, line 1"),
+        (",".join(f"c{i}" for i in range(5_001)) + "\n" + ",".join("1" * 5_001) + "\n", "up to 5,000", None),
+        ("a,b\n1," + "x" * 2_000_000 + "\n", "cell", None),
+    ],
+)
+def test_files_that_mislead_or_never_end_are_refused(data, message, where):
+    problem = refusal(data)
+    assert message in problem.message
+    assert where is None or problem.where == where
+    assert problem.todo or message == "empty"
+
+
+def test_a_line_break_in_the_header_shifts_nothing():
+    found = read('"age at\nrelease",n\n31,5\n42,6\n')
+    assert found.names == ["age at release", "n"] or found.names == ("age at release", "n")
+    assert found.numbers("n").tolist() == [5, 6] and found.numbers("age at release").tolist() == [31, 42]
+
+
+@pytest.mark.parametrize(
+    ("column", "message"),
+    [
+        (pa.array([2**63 + 5, 1], pa.uint64()), "beyond 9,223,372,036,854,775,807"),
+        (pa.array([4_000_000, 1], pa.date32()), "before the year 1 or after the year 9999"),
+    ],
+)
+def test_columns_beyond_what_can_be_read_are_called_what_they_are(column, message):
+    file = io.BytesIO()
+    pq.write_table(pa.table({"n": column, "t": ["a", "b"]}), file)
+    problem = refusal(file.getvalue())
+    assert message in problem.message and problem.where == "column “n”"
+
+
+def test_texts_with_a_nul_or_broken_bytes_in_other_formats_are_refused_by_place():
+    for text in (b"a\x00b", b"\xff\xfea"):
+        array = pa.StringArray.from_buffers(
+            2, pa.py_buffer(np.array([0, len(text), len(text) + 1], np.int32).tobytes()), pa.py_buffer(text + b"z")
+        )
+        sink = io.BytesIO()
+        with pa.ipc.new_stream(sink, pa.schema([("t", pa.string())])) as writer:
+            writer.write_batch(pa.record_batch([array], names=["t"]))
+        problem = refusal(sink.getvalue())
+        assert "t" in (problem.where or "") and "SQL" not in problem.message
+
+
 def test_types_come_from_all_rows_not_the_first_ones():
     rows = "\n".join(["1"] * 300_000 + ["2.5"])
     assert read(f"x,y\n{rows.replace(chr(10), ',a' + chr(10))},a\n").column("x").type == pa.float64()

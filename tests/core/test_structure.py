@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from tests.core import zoo
+from tests.core.systems import said
 
 from zerotilt.core import output
 from zerotilt.core.contributions.enumeration import enumerate_coalitions
@@ -91,9 +92,10 @@ def test_other_models_run_as_a_black_box_and_are_explained(name):
 def test_a_network_from_another_library_is_explained():
     model = Path(__file__).with_name("networks").joinpath("claims_network.onnx").read_bytes()
     numbers = zoo.data()[0]
-    subject = zoo.subject_of(
-        model, {name: numbers[:, j].astype(float) for j, name in enumerate(zoo.NUMBERS)}, Task.binary
-    )
+    columns = {name: numbers[:, j].astype(float) for j, name in enumerate(zoo.NUMBERS)}
+    with pytest.raises(Refused, match="does not say which of its outputs"):
+        zoo.subject_of(model, columns, Task.binary)
+    subject = zoo.subject_of(model, columns, Task.binary, **said(model, "1"))
     assert subject.structure[0] is None
     found = explain(subject, np.arange(5), 1, Work())
     assert found.gap < 1e-6

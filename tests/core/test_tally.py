@@ -43,26 +43,27 @@ def test_cells_and_moments_are_those_of_plain_counting(weighted):
             rows = mine & (found.lenses[0].cells == cell)
             assert counted.cells[0, g, cell] == pytest.approx([rows.sum(), w[rows].sum(), (w[rows] ** 2).sum()])
         for place, values in enumerate(found.means.values()):
-            off = values[mine] - packed.centre[place]
-            assert counted.moments[place, g] == pytest.approx([(w[mine] * off**k).sum() for k in (1, 2, 3)])
+            off = values[mine] - counted.centre[place, g]
+            expected = [(w[mine] ** square * off**k).sum() for square, k in ((1, 1), (1, 2), (1, 3), (2, 1), (2, 2))]
+            assert counted.moments[place, g] == pytest.approx(expected, abs=1e-9)
 
 
 @settings(max_examples=30, deadline=None)
 @given(st.integers(0, 300), st.integers(0, 5))
-def test_tallies_of_parts_add_up_to_the_whole_and_take_away_again(cut, seed):
+def test_tallies_of_parts_add_up_to_the_whole(cut, seed):
     _, packed, grouping = parts(scored(seed=seed))
     whole = tally.count(packed, grouping.codes, 3)
     halves = [
         tally.count(
-            tally.Packed(packed.cells[:, part].copy(), packed.values[:, part].copy(), packed.centre, packed.weights),
+            tally.Packed(packed.cells[:, part].copy(), packed.values[:, part].copy(), packed.weights),
             grouping.codes[part],
             3,
         )
         for part in (slice(0, cut), slice(cut, None))
     ]
     together = halves[0] + halves[1]
-    assert np.allclose(together.cells, whole.cells) and np.allclose(together.moments, whole.moments)
-    assert np.allclose((whole - halves[0]).cells, halves[1].cells)
+    assert np.allclose(together.cells, whole.cells) and np.allclose(together.centre, whole.centre)
+    assert np.allclose(together.moments, whole.moments, atol=1e-9)
 
 
 @pytest.mark.parametrize("weighted", [False, True])
@@ -89,7 +90,8 @@ def test_the_rows_outside_are_what_is_left():
     assert (own.rows + outside.rows == 300).all()
     masked = membership.Grouping(("g",), grouping.labels, masks=np.array([grouping.mask(i) for i in range(3)]))
     own_too, outside_too = tally.count_groups(packed, masked, True)
-    assert np.allclose(own.cells, own_too.cells) and np.allclose(outside.moments, outside_too.moments)
+    assert np.allclose(own.cells, own_too.cells) and np.allclose(outside.centre, outside_too.centre)
+    assert np.allclose(outside.moments, outside_too.moments, atol=1e-9)
 
 
 def test_conditions_of_a_segment():

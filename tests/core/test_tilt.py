@@ -69,7 +69,9 @@ def test_comparison_by_hand():
     assert found.difference.value == pytest.approx(40 / 120 - 110 / 200)
     assert found.status == "flagged"
     text = tilt.sentence(result, found, Wording(row="claim", rows="claims", favourable="settled at once"))
-    assert text.startswith("B claims (g): settled at once 0.61 times as often as a claims (95% interval ")
+    assert text.startswith(
+        "Claims whose g is b: settled at once 0.61 times as often as claims whose g is a (95% interval "
+    )
     assert text.endswith("; 120 and 200 claims).")
 
 
@@ -90,7 +92,7 @@ def test_groups_called_by_a_number_are_named_with_their_column():
     result = compared(columns)
     found = next(d for d in result.disparities if d.metric == "accuracy")
     text = tilt.sentence(result, found, Wording())
-    assert text.startswith("G 1 rows: accuracy 0.89 times that of g 0 rows (95%")
+    assert text.startswith("Rows whose g is 1: accuracy 0.89 times that of rows whose g is 0 (95%")
 
 
 @pytest.mark.parametrize(
@@ -254,7 +256,7 @@ def test_segments_are_groups_and_may_overlap():
     result = compared(columns, roles={"d": Role.decision}, segments=(young, young_a))
     assert {group.group: group.rows for group in result.groups} == {"young": 100, "young a": 100}
     text = tilt.sentence(result, result.disparities[0], Wording())
-    assert text.startswith("Young rows: base rate") and "all others" in text
+    assert text.startswith("Young rows: base rate") and "all other rows" in text
 
 
 def test_a_policy_of_its_own_is_followed_and_counted():
@@ -316,7 +318,7 @@ def test_numbers_are_compared_by_their_means():
     low, high = stats.ttest_ind(s[400:], s[:400], equal_var=False).confidence_interval()
     assert (gap.difference.low, gap.difference.high) == pytest.approx((low, high), abs=0.02)
     text = tilt.sentence(result, gap, Wording(rows="claims", unit="days"))
-    assert "mean prediction" in text and "days more than that of a claims" in text
+    assert "mean prediction" in text and "days more than that of claims whose g is a" in text
 
 
 def test_classes_have_rates_of_each_and_a_favourable_one_of_several():
@@ -388,7 +390,7 @@ def test_equal_accuracy_that_hides_different_errors_is_said():
     result = compared(rows_of(cells))
     assert next(d for d in result.disparities if d.metric == "accuracy").status == "within"
     detail = tilt.say(result, Wording(), TiltSettings()).detail
-    assert "Accuracy is within the limits for b, while error rates are flagged" in detail
+    assert "Accuracy is within the limits for g b, while error rates are flagged" in detail
     assert "Accuracy is within" not in tilt.say(compared(rows_of(TWO_GROUPS)), Wording(), TiltSettings()).detail
 
 

@@ -78,7 +78,7 @@ def data() -> tuple[np.ndarray, np.ndarray, dict[Task, np.ndarray]]:
 
 
 def subject_of(
-    model: bytes, columns: dict[str, np.ndarray], task: Task, scale: str = "probability", grouped: str = ""
+    model: bytes, columns: dict[str, np.ndarray], task: Task, scale: str = "probability", grouped: str = "", **more
 ) -> Subject:
     table = from_arrays(columns | {"y": data()[2][task]})
     kinds = {name: Kind.numeric if table.is_number(name) else Kind.categorical for name in table.names}
@@ -94,6 +94,7 @@ def subject_of(
         ),
         task=task,
         event="1" if task is BINARY else "",
+        **more,
     )
     return Subject(spec, table, OnnxPredictor(model, table, spec), Context(rows="all", output=scale))
 

@@ -33,10 +33,10 @@ def subject_of(name="x0", group="g", model=True, n=300):
     return system(columns, roles=roles | {"s": Role.score})
 
 
-def rendered(subject, kept=(), policy_record=None, **more):
+def rendered(subject, kept=(), policy_record=None, rule_record=None, **more):
     bundle = gather(subject, DIGESTS, Work(), list(kept), explained=30, **more)
     model = "model.onnx" if subject.predictor else None
-    cover = Cover(HOSTILE, 3, "table.csv", "t" * 64, subject.table.rows, model, "today", policy_record)
+    cover = Cover(HOSTILE, 3, "table.csv", "t" * 64, subject.table.rows, model, "today", policy_record, rule_record)
     return bundle, render(bundle, subject, cover)
 
 
@@ -79,6 +79,40 @@ def test_notes_of_the_dossier_are_in_the_report_as_text():
     evidence = compute(subject, DIGESTS, "tilt", TiltSettings(), 20, Work())
     _, html = rendered(subject, [Kept(evidence, "Half of it is <ferry> legs.\nSee strata.")])
     assert "Half of it is &lt;ferry&gt; legs.\nSee strata." in html
+
+
+def test_a_report_under_a_rule_says_one_threshold_and_who_decided_it():
+    subject = subject_of()
+    rule = Rule(threshold=0.304)
+    ruled = replace(subject, context=subject.context.model_copy(update={"rule": rule}))
+    record = {"number": 3, "author": "V. Tarn", "reason": "Fewer missed claims.", "made": "2026-11-02"}
+    _, html = rendered(ruled, rule_record=record)
+    text = re.sub(r"<[^>]+>", "", html)
+    assert "0.304" in text and "0.5 or more" not in text
+    assert "V. Tarn" in text and "Fewer missed claims." in text
+
+
+def test_a_kept_figure_that_belongs_to_what_is_past_is_marked_with_what_changed():
+    subject = subject_of()
+    evidence = compute(subject, DIGESTS, "tilt", TiltSettings(), 20, Work())
+    _, current = rendered(subject, [Kept(evidence, "n")])
+    assert "Older than this report" not in current
+    _, html = rendered(subject, [Kept(evidence, "n", changed=("the model version", "the table"))])
+    text = re.sub(r"<[^>]+>", "", html)
+    assert "Older than this report" in text and "the model version" in text and "the table" in text
+
+
+def test_the_appendix_says_what_was_read_and_names_no_empty_setting():
+    _, html = rendered(subject_of())
+    appendix = html[html.index('<h2 id="appendix">') :]
+    assert "()" not in re.sub(r"<[^>]+>", "", appendix)
+
+
+@pytest.mark.parametrize("n", [14, 27])
+def test_a_report_where_nothing_can_be_tested_gives_no_all_clear(n):
+    _, html = rendered(subject_of(n=n))
+    text = re.sub(r"<[^>]+>", "", html)
+    assert "Nothing could be tested" in text and "No comparison is flagged" not in text
 
 
 def test_every_evidence_has_one_short_name():
@@ -148,7 +182,7 @@ def test_policy_rule_and_who_chose_them_stand_in_the_report():
     assert "Flag policy, version 4: adjusted by false discovery rate; compared are selection rate and accuracy" in text
     assert "accuracy may differ by 0.02" in text and "Labels were shaped by refusals." in text
     assert "labels: tilted" in text and 'onmouseover="x">' not in html
-    assert "threshold 0.4; a &amp; b 0.25" in text
+    assert "a &amp; b 0.25 or more by g, 0.4 for all others" in text
     written = audit_file(bundle, ruled, "u" * 64, ruled.spec)
     assert written.policy.number == 4
     _, unchosen = rendered(subject)

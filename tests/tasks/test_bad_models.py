@@ -8,6 +8,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from onnx import TensorProto, helper
+from tests.core.systems import said
 
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
@@ -30,16 +31,15 @@ def arguments(tmp_path, nodes, tensors=()) -> dict:
         [helper.make_tensor_value_info("p", TensorProto.FLOAT, None)],
         list(tensors),
     )
-    (tmp_path / "model.onnx").write_bytes(
-        helper.make_model(graph, opset_imports=[helper.make_opsetid("", 18)], ir_version=9).SerializeToString()
-    )
+    model = helper.make_model(graph, opset_imports=[helper.make_opsetid("", 18)], ir_version=9).SerializeToString()
+    (tmp_path / "model.onnx").write_bytes(model)
     rng = np.random.default_rng(0)
     pq.write_table(
         pa.table({"a": rng.normal(size=50), "b": rng.normal(size=50), "y": rng.integers(0, 2, 50)}),
         tmp_path / "table.parquet",
     )
     return {
-        "spec": SPEC.model_dump(mode="json"),
+        "spec": SPEC.model_copy(update=said(model, "0", "1")).model_dump(mode="json"),
         "table_path": str(tmp_path / "table.parquet"),
         "model_path": str(tmp_path / "model.onnx"),
         "table_digest": "t",
@@ -84,15 +84,24 @@ def test_a_model_that_hangs_is_stopped(tmp_path):
 
 def test_a_model_that_eats_memory_is_stopped(tmp_path):
     nodes = [
-        helper.make_node("Expand", ["x", "huge"], ["wide"]),
+        helper.make_node("Shape", ["x"], ["small"]),
+        helper.make_node("Max", ["small", "huge"], ["size"]),
+        helper.make_node("Expand", ["x", "size"], ["wide"]),
         helper.make_node("ReduceMean", ["wide", "first"], ["mean"], keepdims=0),
         helper.make_node("Softmax", ["mean"], ["p"]),
     ]
     tensors = [
-        helper.make_tensor("huge", TensorProto.INT64, [3], [2_000_000_000, 1, 2]),
+        helper.make_tensor("huge", TensorProto.INT64, [2], [2_000_000_000, 2]),
         helper.make_tensor("first", TensorProto.INT64, [1], [0]),
     ]
     with pytest.raises(Refused, match=r"failed while scoring|more than its"):
+        child.run("evidence", arguments(tmp_path, nodes, tensors), tmp_path, lambda *state: True)
+
+
+def test_a_few_bytes_that_stand_for_gigabytes_are_refused(tmp_path):
+    nodes = [helper.make_node("ConstantOfShape", ["huge"], ["wide"]), helper.make_node("Softmax", ["wide"], ["p"])]
+    tensors = [helper.make_tensor("huge", TensorProto.INT64, [2], [1_500_000_000, 1])]
+    with pytest.raises(Refused, match="“wide” in the model holds 1,500,000,000 numbers"):
         child.run("evidence", arguments(tmp_path, nodes, tensors), tmp_path, lambda *state: True)
 
 

@@ -36,7 +36,7 @@ def test_the_leak_is_seen_at_once(page, audit):
     row = page.locator('[data-driver="reference_photo_score"]')
     assert "Open the response along reference photo score1" in row.text_content()
     choose(page, re.escape("+ alongside"), "version gradient trees v3")
-    expect(said).to_contain_text("matter in the version alongside only", timeout=60_000)
+    expect(page.get_by_test_id("detail")).to_contain_text("matter in the version alongside only", timeout=60_000)
     assert "absent" in row.text_content()
 
 

@@ -15,6 +15,8 @@ def restored(client, audit):
     before = client.get(address).json()["spec"]
     yield
     client.put(f"{address}/spec", json=before)
+    policy = client.put(f"{address}/policy", json={"policy": before["policy"], "author": "test"})
+    assert policy.status_code == 200, policy.text
     for model in client.get(address).json()["models"]:
         if model["rule"]:
             client.put(f"{address}/models/{model['id']}/rule", json={"rule": None, "author": "test"})
@@ -57,16 +59,16 @@ def test_the_gap_between_languages_vanishes_within_home_area(page, audit):
     card = page.get_by_role("dialog", name="Rows of Brae")
     expect(card).to_contain_text("ratio 0.82")
     card.get_by_role("button", name="Given other columns").click()
-    page.get_by_role("table").first.wait_for()
     # home area and the ferry legs that stand for it take away nearly all of it
     columns = page.get_by_role("region", name="Table: columns-given")
+    columns.locator("tbody tr").nth(1).wait_for()
     first = columns.locator("tbody tr").all_inner_texts()[:2]
     assert {text.split("\t")[0].strip() for text in first} == {"ferry legs", "home area"}
     columns.get_by_role("button", name="home area").click()
     page.wait_for_function("() => document.querySelector('[data-testid=reading]')?.innerText.startsWith('Given home area')")
     text = reading(page)
     assert "can no longer be told from none" in text
-    assert "0.82 (95% interval 0.78 to 0.86) plainly and 0.98" in text
+    assert "0.82 (95% interval 0.78 to 0.85) plainly and 0.98" in text
     assert "given=home_area" in page.url
     rows = page.locator("[data-row]").evaluate_all("all => all.map(one => one.getAttribute('data-row'))")
     assert rows[:2] == ["plain", "pooled"] and set(rows[2:]) == {"harbour town", "uplands", "outer isles"}

@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import asyncio
+import os
+from collections.abc import Callable
+from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request
 from pydantic import BaseModel, Field
 from starlette.requests import ClientDisconnect
 
-from zerotilt.api.desk import PATIENCE, Desk, TheDesk, audit_named, connected
+from zerotilt.api.desk import PATIENCE, Desk, TheDesk, audit_named, connected, held, identifier
+from zerotilt.api.problems import Conflict
 from zerotilt.api.views import AuditLine, AuditView, TaskView, line
 from zerotilt.core.csvfile import Dialect
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Spec
-from zerotilt.store.database import patiently
-from zerotilt.store.records import Audit
+from zerotilt.store import removal
+from zerotilt.store.check import lock_file
+from zerotilt.store.database import database, patiently
+from zerotilt.store.records import Audit, ModelVersion
 from zerotilt.tasks.board import current_table
 
 router = APIRouter(prefix="/api", tags=["audits"])
@@ -29,7 +35,8 @@ class NewAudit(BaseModel):
 @router.get("/health")
 @connected
 def health() -> dict[str, str]:
-    return {"state": "running"}
+    """That the server answers, and which one it is: the start command gave it this name."""
+    return {"state": "running", "instance": os.environ.get("ZT_INSTANCE", "")}
 
 
 @router.get("/audits")
@@ -101,8 +108,16 @@ def _exists(audit_id: str) -> Audit:
 
 def _submit(desk: Desk, audit_id: str, kind: str, title: str, name: str, digest: str, size: int) -> TaskView:
     def submit() -> TaskView:
-        task = desk.board.submit(kind, title, {"name": name, "digest": digest, "bytes": size}, audit_named(audit_id))
-        return TaskView.of(type(task).get_by_id(task.id))
+        with database.atomic():
+            lock_file(digest)
+            if not desk.files.path(digest).exists():  # taken away between its upload and now
+                raise Refused(
+                    "The upload was overtaken by the removal of the same file.", todo="Upload the file again."
+                )
+            task = desk.board.submit(
+                kind, title, {"name": name, "digest": digest, "bytes": size}, audit_named(audit_id)
+            )
+            return TaskView.of(type(task).get_by_id(task.id))
 
     return patiently(submit, PATIENCE)
 
@@ -125,19 +140,90 @@ def reread(audit: Audit, desk: TheDesk, how: Reread) -> TaskView:
     return TaskView.of(desk.board.submit("read_table", f"Reading {table.name}", payload, audit))
 
 
+Version = Annotated[int | None, Query(ge=0, description="The version that was read; another one now is a conflict")]
+
+
 @router.put("/audits/{audit_id}/spec")
 @connected
-def save_spec(audit: Audit, spec: Spec) -> AuditView:
-    """Keep what the columns mean, finished or not, so that nothing entered is lost."""
+def save_spec(audit: Audit, spec: Spec, version: Version = None) -> AuditView:
+    """Keep what the columns mean, finished or not, so that nothing entered is lost.
+
+    Flag policy, crossings, segments and expectations have places of their own and stay as they are.
+    """
+    audit = held(audit)
+    if version is not None and version != audit.version:
+        raise Conflict("The meaning of the columns was changed in another window since this one read it.")
     known = {column["name"] for column in current_table(audit).profile["columns"]}
     for column in spec.columns:
         if column.name not in known:
             raise Refused(f"The table has no column “{column.name}”.", where=f"column “{column.name}”")
+    if audit.spec is not None:
+        spec = _with_choices(spec, Spec.model_validate(audit.spec))
     changed = audit.spec is None or Spec.model_validate(audit.spec).digest() != spec.digest()
     audit.spec = spec.model_dump(mode="json")
     audit.ready = audit.ready and not changed
-    audit.save(only=[Audit.spec, Audit.ready])
+    audit.version += 1
+    audit.save(only=[Audit.spec, Audit.ready, Audit.version])
     return AuditView.whole(Audit.get_by_id(audit.id))
+
+
+def _with_choices(spec: Spec, now: Spec) -> Spec:
+    """A meaning with the choices that somebody answers for as they are."""
+    names = {column.name for column in spec.columns}
+    return spec.model_copy(
+        update={
+            "policy": now.policy,
+            "intersections": tuple(one for one in now.intersections if set(one) <= names),
+            "segments": tuple(one for one in now.segments if {part.column for part in one.conditions} <= names),
+            "columns": tuple(
+                column.model_copy(update={"expected": now.expectations.get(column.name)}) for column in spec.columns
+            ),
+        }
+    )
+
+
+@router.get("/audits/{audit_id}/holds")
+@connected
+def what_it_holds(audit: Audit) -> dict[str, int]:
+    """What would be deleted with the audit."""
+    return removal.holds(audit)
+
+
+@router.delete("/audits/{audit_id}", status_code=204)
+async def delete_audit(audit_id: str, desk: TheDesk) -> None:
+    """Delete an audit with everything in it, and the files that nothing else needs. It cannot be undone."""
+    await asyncio.to_thread(_delete, desk, lambda: removal.remove_audit(held(audit_named(audit_id))))
+
+
+@router.delete("/audits/{audit_id}/table", status_code=204)
+async def delete_table(audit_id: str, desk: TheDesk) -> None:
+    """Delete the audit's table and the meaning of its columns."""
+    await asyncio.to_thread(_delete, desk, lambda: removal.remove_table(held(audit_named(audit_id))))
+
+
+@router.delete("/audits/{audit_id}/models/{model_id}", status_code=204)
+async def delete_model(audit_id: str, model_id: str, desk: TheDesk) -> None:
+    """Delete a model version, with its decision rules."""
+
+    def remove() -> list[str]:
+        audit = held(audit_named(audit_id))
+        found = ModelVersion.get_or_none((ModelVersion.id == identifier(model_id)) & (ModelVersion.audit == audit))
+        if found is None:
+            raise HTTPException(404, "There is no such model version.")
+        return removal.remove_model(found)
+
+    await asyncio.to_thread(_delete, desk, remove)
+
+
+def _delete(desk: Desk, remove: Callable[[], list[str]]) -> None:
+    """Records first, in one transaction; files once they are gone for good."""
+
+    def records() -> list[str]:
+        with database.atomic():
+            return remove()
+
+    left = patiently(records, PATIENCE)
+    patiently(lambda: removal.discard(desk.files, left), PATIENCE)
 
 
 class Finish(BaseModel):

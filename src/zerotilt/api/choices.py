@@ -8,7 +8,8 @@ import peewee
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import connected, identifier
+from zerotilt.api.desk import connected, held, identifier
+from zerotilt.api.problems import Conflict
 from zerotilt.core.groups import guide, membership, metrics
 from zerotilt.core.groups.guide import Answers, Proposal
 from zerotilt.core.refusal import Refused
@@ -25,6 +26,7 @@ class NewPolicy(BaseModel):
     answers: Answers | None = Field(default=None, description="What the guide was told, where the metrics come from it")
     author: str = AUTHOR
     reason: str = REASON
+    after: int | None = Field(default=None, description="The policy that was read; another one in force is a conflict")
 
 
 class PolicyView(BaseModel):
@@ -41,12 +43,16 @@ class Compared(BaseModel):
 
     intersections: list[tuple[str, ...]] = Field(max_length=40)
     segments: list[Segment] = Field(max_length=60)
+    version: int | None = Field(default=None, description="Of the meaning that was read; another one now is a conflict")
 
 
 class NewRule(BaseModel):
     rule: Rule | None = Field(description="The audit's own threshold when null")
     author: str = AUTHOR
     reason: str = REASON
+    after: int | None = Field(
+        default=None, description="The rule that was read, 0 for none; another one now is a conflict"
+    )
 
 
 class RuleView(BaseModel):
@@ -101,7 +107,12 @@ def policies(audit: Audit) -> list[PolicyView]:
 @connected
 def change_policy(audit: Audit, wanted: NewPolicy) -> Spec:
     """Put a new version of the flag policy in force; the ones before are kept."""
+    audit = held(audit)
     spec = _spec(audit)
+    if wanted.after is not None and wanted.after != spec.policy.number:
+        now = audit.policies.order_by(PolicyVersion.number.desc()).first()
+        who = f", chosen by {now.author}" if now and now.author else ""
+        raise Conflict(f"Flag policy {spec.policy.number} was put in force meanwhile{who}.")
     for name in [*wanted.policy.metrics, *(one.metric for one in wanted.policy.tolerances)]:
         if spec.task not in metrics.metric_named(name).tasks:
             raise Refused(f"metrics: “{name}” is not defined for {spec.task.value}.", where="flag policy")
@@ -127,7 +138,8 @@ def _keep(audit: Audit, policy: FlagPolicy, answers: Answers | None, author: str
 
 def _saved(audit: Audit, spec: Spec) -> Spec:
     audit.spec = spec.model_dump(mode="json")
-    audit.save(only=[Audit.spec])
+    audit.version += 1
+    audit.save(only=[Audit.spec, Audit.version])
     return spec
 
 
@@ -135,7 +147,10 @@ def _saved(audit: Audit, spec: Spec) -> Spec:
 @connected
 def compare(audit: Audit, wanted: Compared) -> Spec:
     """Set the intersections and segments that are compared; nothing else is computed again."""
+    audit = held(audit)
     spec = _spec(audit)
+    if wanted.version is not None and wanted.version != audit.version:
+        raise Conflict("What is compared, or the meaning of the columns, was changed in another window meanwhile.")
     for crossing in wanted.intersections:
         membership.columns_of(spec, membership.attribute(crossing))
     body = spec.model_dump() | {
@@ -178,6 +193,7 @@ def _view(row: DecisionRule) -> RuleView:
 @connected
 def change_rule(audit: Audit, model_id: str, wanted: NewRule) -> RuleView:
     """Put a decision rule in force for a version; every reading of it follows."""
+    audit = held(audit)
     spec, model = _spec(audit), _model(audit, model_id)
     if wanted.rule is not None and (wanted.rule.columns or wanted.rule.thresholds):
         if not wanted.rule.columns or not wanted.rule.thresholds:
@@ -187,6 +203,9 @@ def change_rule(audit: Audit, model_id: str, wanted: NewRule) -> RuleView:
             if spec.column(name).separator:
                 raise Refused(f"rule: groups of “{name}” overlap, so a row would have several thresholds.")
     last = model.rules.select(peewee.fn.max(DecisionRule.number)).scalar()
+    if wanted.after is not None and wanted.after != (last or 0):
+        now = model.rules.order_by(DecisionRule.number.desc()).first()
+        raise Conflict(f"Decision rule {last or 0} was put in force meanwhile{f', by {now.author}' if now else ''}.")
     made = DecisionRule.create(
         model=model,
         number=_next(last),

@@ -65,6 +65,11 @@ def audit_named(audit_id: str) -> Audit:
     return found
 
 
+def held(audit: Audit) -> Audit:
+    """The audit as it is now, held until the request ends, so that what is read is what is written over."""
+    return Audit.select().where(Audit.id == audit.id).for_update().get()
+
+
 def identifier(text: str) -> UUID:
     try:
         return UUID(text)

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from fastapi import APIRouter, HTTPException
 from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import TheDesk, connected, identifier, ready
+from zerotilt.api.desk import Desk, TheDesk, connected, identifier, ready
+from zerotilt.api.problems import Conflict
+from zerotilt.api.readings import evidence_of
 from zerotilt.api.views import KeptView, ReportView, TaskView, kept
 from zerotilt.core.spec import Context, Spec
+from zerotilt.store import removal
+from zerotilt.store.files import Damaged, Missing
 from zerotilt.store.records import Audit, EvidenceRow, Kept, Report
 
 router = APIRouter(prefix="/api/audits/{audit_id}", tags=["dossier"])
@@ -23,6 +29,9 @@ class Keep(BaseModel):
 class Note(BaseModel):
     note: str | None = Field(default=None, max_length=20_000)
     removed: bool | None = None
+    noted: int | None = Field(
+        default=None, description="Version of the note that was read; another one now is a conflict"
+    )
 
 
 @router.get("/dossier")
@@ -37,15 +46,14 @@ def dossier(audit: Audit) -> list[KeptView]:
         .where((Kept.audit == audit) & ~Kept.removed)
         .order_by(Kept.created)
     )
-    return [kept(row, spec) for row in rows]
+    return [kept(row, spec, audit) for row in rows]
 
 
 @router.post("/dossier", status_code=201)
 @connected
 def keep(audit: Audit, wanted: Keep) -> KeptView:
     """Keep evidence; keeping the same twice gives the item that is there."""
-    if EvidenceRow.get_or_none(EvidenceRow.key == wanted.key) is None:
-        raise HTTPException(404, "There is no such evidence.")
+    evidence_of(audit, wanted.key)
     found = Kept.get_or_none((Kept.audit == audit) & (Kept.evidence == wanted.key) & ~Kept.removed)
     found = found or Kept.create(audit=audit, evidence=wanted.key, context=wanted.context.model_dump(mode="json"))
     return _view(audit, found.id)
@@ -55,17 +63,35 @@ def keep(audit: Audit, wanted: Keep) -> KeptView:
 @connected
 def change(audit: Audit, kept_id: str, wanted: Note) -> KeptView:
     """Write the note, or take the item out and put it back; nothing is deleted."""
-    changes = wanted.model_dump(exclude_none=True)
+    mine = (Kept.id == identifier(kept_id)) & (Kept.audit == audit)
+    found = Kept.select().where(mine).for_update().first()
+    if found is None:
+        raise HTTPException(404, "The dossier has no such item.")
+    changes = wanted.model_dump(exclude_none=True, exclude={"noted"})
+    if wanted.note is not None and wanted.note != found.note:
+        if wanted.noted is not None and wanted.noted != found.noted:
+            raise Conflict(f"The note was written in another window meanwhile; it reads: “{found.note[:400]}”.")
+        changes["noted"] = found.noted + 1
     if changes:
-        Kept.update(**changes).where((Kept.id == identifier(kept_id)) & (Kept.audit == audit)).execute()
+        Kept.update(**changes).where(mine).execute()
     return _view(audit, identifier(kept_id))
+
+
+@router.delete("/dossier/{kept_id}", status_code=204)
+@connected
+def forget(audit: Audit, kept_id: str) -> None:
+    """Delete a kept item and its note for good, with evidence that nothing else needs."""
+    found = Kept.get_or_none((Kept.id == identifier(kept_id)) & (Kept.audit == audit))
+    if found is None:
+        raise HTTPException(404, "The dossier has no such item.")
+    removal.remove_kept(found)
 
 
 def _view(audit: Audit, kept_id) -> KeptView:
     row = Kept.get_or_none((Kept.id == kept_id) & (Kept.audit == audit))
     if row is None:
         raise HTTPException(404, "The dossier has no such item.")
-    return kept(row, Spec.model_validate(audit.spec))
+    return kept(row, Spec.model_validate(audit.spec), audit)
 
 
 @router.get("/reports")
@@ -84,19 +110,33 @@ def write_report(audit: Audit, desk: TheDesk, context: Context) -> TaskView:
 @router.get("/reports/{number}", response_class=FileResponse)
 @connected
 def report(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
-    path = desk.files.path(_numbered(audit, number).html_digest)
+    path = _whole(desk, _numbered(audit, number).html_digest, number)
     return FileResponse(path, media_type="text/html", headers={"Content-Security-Policy": REPORT_POLICY})
 
 
 @router.get("/reports/{number}/audit.json", response_class=FileResponse)
 @connected
 def report_numbers(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
-    path = desk.files.path(_numbered(audit, number).json_digest)
+    path = _whole(desk, _numbered(audit, number).json_digest, number)
     return FileResponse(path, media_type="application/json", filename=f"audit-{number}.json")
 
 
+def _whole(desk: Desk, digest: str, number: int) -> Path:
+    """A report's file, held against its digest: what was altered is not served."""
+    try:
+        return desk.files.verified(digest)
+    except Missing:
+        raise HTTPException(410, f"The file of report {number} is missing; put it back from a copy.") from None
+    except Damaged:
+        raise HTTPException(
+            409, f"The file of report {number} was changed after it was written, so it is not shown."
+        ) from None
+
+
 def _numbered(audit: Audit, number: int) -> Report:
-    found = Report.get_or_none((Report.audit == audit) & (Report.number == number))
+    found = None
+    if 0 < number < 2**31:
+        found = Report.get_or_none((Report.audit == audit) & (Report.number == number))
     if found is None:
         raise HTTPException(404, f"This audit has no report {number}.")
     return found

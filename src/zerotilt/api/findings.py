@@ -8,7 +8,7 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import TheDesk, connected
+from zerotilt.api.desk import TheDesk, connected, held
 from zerotilt.core import findings
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.methods import METHODS, Area
@@ -48,7 +48,7 @@ def findings_of(audit: Audit, board: Board, context: Context) -> list[FindingVie
     spec = Spec.model_validate(audit.spec)
     settings = {"expected": spec.expectations}
     row = board.known(audit, context, "expectations", settings) if spec.expectations and audit.ready else None
-    if row is None:
+    if row is None or not Evidence.model_validate(row.body).readable:
         return []
     evidence = Evidence.model_validate(row.body)
     judged = {one.finding: one for one in audit.judgements}
@@ -87,6 +87,7 @@ def judge(audit: Audit, wanted: Judged) -> None:
 @connected
 def expect(audit: Audit, wanted: Expect) -> Spec:
     """Set or clear the direction that is expected of a feature; no number changes by it."""
+    audit = held(audit)
     if audit.spec is None:
         raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
     spec = Spec.model_validate(audit.spec)
@@ -97,5 +98,6 @@ def expect(audit: Audit, wanted: Expect) -> Spec:
     )
     changed = spec.model_copy(update={"columns": columns})
     audit.spec = changed.model_dump(mode="json")
-    audit.save(only=[Audit.spec])
+    audit.version += 1
+    audit.save(only=[Audit.spec, Audit.version])
     return changed

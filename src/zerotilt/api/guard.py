@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import json
+import math
+import re
 from urllib.parse import urlsplit
 
 from starlette.types import ASGIApp, Receive, Scope, Send
@@ -19,6 +22,72 @@ HEADERS = [
     (b"cross-origin-opener-policy", b"same-origin"),
     (b"cross-origin-resource-policy", b"same-origin"),
 ]
+
+
+UPLOAD = re.compile(r"/api/audits/[^/]+/(table|models)")
+MOST_BODY = 2**20
+"""Bytes of a body that is no upload."""
+
+
+class _Refusal(Exception):
+    def __init__(self, status: int, said: str, todo: str | None = None):
+        self.status, self.said, self.todo = status, said, todo
+
+
+async def _read_small(headers: dict[bytes, bytes], receive: Receive) -> Receive:
+    """Take in a body that is no upload, held to its bounds; it is looked through once, before anything is made of it."""
+    too_large = _Refusal(413, f"The request is larger than {MOST_BODY // 2**20} MiB.", "Send less at a time.")
+    announced = headers.get(b"content-length", b"")
+    if announced.isdigit() and int(announced) > MOST_BODY:
+        raise too_large
+    parts, size, more = [], 0, True
+    while more:
+        message = await receive()
+        if message["type"] != "http.request":
+            break
+        parts.append(message.get("body", b""))
+        size += len(parts[-1])
+        if size > MOST_BODY:
+            raise too_large
+        more = message.get("more_body", False)
+    body = b"".join(parts)
+    if body and b"json" in headers.get(b"content-type", b"application/json"):
+        _look_through(body)
+    given = [{"type": "http.request", "body": body, "more_body": False}]
+
+    async def again():
+        return given.pop() if given else await receive()
+
+    return again
+
+
+def _look_through(body: bytes) -> None:
+    """Refuse what JSON may hold and no text, number or database can."""
+    try:
+        text = body.decode("utf-8")
+        found = json.loads(text, parse_constant=_no_number, parse_float=_number)
+        if "\\u0000" in text or "\\ud" in text.lower():
+            texts = json.dumps(found, ensure_ascii=False)
+            texts.encode("utf-8")  # half of a surrogate pair is no text
+            if "\\u0000" in texts:
+                raise _Refusal(422, "A text holds a NUL character.", "Leave it out.")
+    except UnicodeError:
+        raise _Refusal(422, "The request holds bytes that are no text.", "Send it as UTF-8.") from None
+    except RecursionError:
+        raise _Refusal(422, "The request is nested too deeply.") from None
+    except ValueError as problem:
+        raise _Refusal(422, f"The request cannot be read as JSON: {str(problem)[:120]}.") from None
+
+
+def _no_number(name: str) -> None:
+    raise ValueError(f"{name} is no number")
+
+
+def _number(text: str) -> float:
+    value = float(text)
+    if not math.isfinite(value):
+        raise ValueError(f"{text[:20]} is beyond any number")
+    return value
 
 
 class Guard:
@@ -43,6 +112,21 @@ class Guard:
                 scope, receive, send
             )
             return
+
+        path = scope["path"]
+        if "\x00" in path or b"%00" in scope["query_string"]:
+            await problems.answer(422, "Not usable as given", "The address holds a NUL character.")(
+                scope, receive, send
+            )
+            return
+        if scope["method"] in ("POST", "PUT", "PATCH", "DELETE") and not UPLOAD.fullmatch(path):
+            try:
+                receive = await _read_small(headers, receive)
+            except _Refusal as refused:
+                await problems.answer(refused.status, "Not usable as given", refused.said, todo=refused.todo)(
+                    scope, receive, send
+                )
+                return
 
         async def guarded(message):
             if message["type"] == "http.response.start":

@@ -8,15 +8,18 @@ import peewee
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from playhouse.pool import MaxConnectionsExceeded
 from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 
 from zerotilt.core.refusal import Refused
-from zerotilt.store.database import Unreachable
+from zerotilt.store.database import Unreachable, disk_is_full
 from zerotilt.store.files import DiskFull
 
 log = logging.getLogger(__name__)
 TYPE = "application/problem+json"
+MOST_SHOWN = 80
+"""Characters of what was given that an answer repeats."""
 
 
 class Problem(BaseModel):
@@ -28,6 +31,10 @@ class Problem(BaseModel):
     detail: str
     where: str | None = None
     todo: str | None = None
+
+
+class Conflict(Exception):
+    """Somebody else has changed it since it was read; said in words."""
 
 
 def answer(status: int, title: str, detail: str, where: str | None = None, todo: str | None = None) -> JSONResponse:
@@ -45,7 +52,7 @@ def _settings(errors: list[dict]) -> JSONResponse:
     first = errors[0]
     place = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path"))
     given = first.get("input")
-    shown = f" ({given!r} was given)" if isinstance(given, str | int | float | bool) else ""
+    shown = f" ({str(given)[:MOST_SHOWN]!r} was given)" if isinstance(given, str | int | float | bool) else ""
     return answer(422, "Not usable as given", f"{first['msg']}{shown}.", place or None, "Correct it and try again.")
 
 
@@ -68,10 +75,39 @@ def install(app: FastAPI) -> None:
             problem.status_code, "Not found" if problem.status_code == 404 else "Refused", str(problem.detail)
         )
 
+    @app.exception_handler(Conflict)
+    def _(request: Request, problem: Conflict):
+        return answer(
+            409, "Changed meanwhile", str(problem), todo="Load the page again to see it; nothing was overwritten."
+        )
+
+    @app.exception_handler(peewee.IntegrityError)
+    def _(request: Request, problem: Exception):
+        return answer(
+            409, "Changed meanwhile", "Somebody else has written the same at the same moment.", todo="Try once more."
+        )
+
+    @app.exception_handler(peewee.DataError)
+    def _(request: Request, problem: Exception):
+        return answer(422, "Not usable as given", "A value is out of the range that can be kept.", todo="Correct it.")
+
+    @app.exception_handler(MaxConnectionsExceeded)
+    def _(request: Request, problem: Exception):
+        return answer(
+            503, "Busy", "Too many requests at the same moment; nothing was written.", todo="Try again in a moment."
+        )
+
     @app.exception_handler(Unreachable)
     @app.exception_handler(peewee.OperationalError)
     @app.exception_handler(peewee.InterfaceError)
     def _(request: Request, problem: Exception):
+        if disk_is_full(problem):
+            return answer(
+                507,
+                "The disk is full",
+                "The disk is full; nothing was written.",
+                todo="Free some space on the machine.",
+            )
         log.warning("database: %s", problem)
         return answer(
             503,

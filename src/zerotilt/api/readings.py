@@ -16,7 +16,7 @@ from zerotilt.core import arrayfile, tabulate
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.methods import METHODS, Method
 from zerotilt.core.spec import Context, Spec
-from zerotilt.store.records import Audit, EvidenceRow
+from zerotilt.store.records import Audit, EvidenceRow, Kept, TableFile
 
 router = APIRouter(prefix="/api", tags=["readings"])
 
@@ -62,14 +62,14 @@ def glance(audit: Audit, desk: TheDesk, context: Context) -> dict[str, int]:
 @connected
 def arrays(audit: Audit, key: str) -> list[str]:
     """The arrays of one result, by name."""
-    return list(tabulate.tables(_evidence(key).typed))
+    return list(tabulate.tables(evidence_of(audit, key).typed))
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays/{name}", response_class=Response)
 @connected
 def array(audit: Audit, key: str, name: str, kind: Literal["csv", "parquet", "json"] = "csv") -> Response:
     """One array of a result as a file."""
-    found = _evidence(key)
+    found = evidence_of(audit, key)
     table = tabulate.tables(found.typed).get(name)
     if table is None:
         raise HTTPException(404, f"This result has no array “{name}”.")
@@ -78,8 +78,18 @@ def array(audit: Audit, key: str, name: str, kind: Literal["csv", "parquet", "js
     return Response(body, media_type=media, headers={"Content-Disposition": f'attachment; filename="{file}"'})
 
 
-def _evidence(key: str) -> Evidence:
+def evidence_of(audit: Audit, key: str) -> Evidence:
+    """A result of this audit's own: of one of its tables and one of its model versions, or kept by it.
+
+    Two audits of the same table, model and meaning share their results; others' are as if they were not there.
+    """
     row = EvidenceRow.get_or_none(EvidenceRow.key == key)
-    if row is None:
-        raise HTTPException(404, "There is no such evidence.")
-    return Evidence.model_validate(row.body)
+    if row is not None:
+        digests = row.body["digests"]
+        models = {digests["model"], digests.get("alongside")} - {None}
+        own = audit.tables.where(TableFile.digest == digests["table"]).exists() and models <= {
+            model.digest for model in audit.models
+        }
+        if own or audit.kept.where(Kept.evidence == key).exists():
+            return Evidence.model_validate(row.body)
+    raise HTTPException(404, "There is no such evidence.")

@@ -10,20 +10,30 @@ from pydantic import BaseModel, Field
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups import membership
 from zerotilt.core.methods import METHODS
-from zerotilt.core.predictors.onnx import ModelCard
+from zerotilt.core.predictors.onnx import ModelCard, columns_in_order
 from zerotilt.core.reading import Reading
-from zerotilt.core.spec import Context, Rule, Spec
+from zerotilt.core.rows import nothing_trained
+from zerotilt.core.spec import Context, ModelReading, Rule, Spec
 from zerotilt.core.table import TableProfile
 from zerotilt.store.records import Audit, EvidenceRow, Kept, ModelVersion, Report, TableFile, Task
-from zerotilt.tasks.board import rule_of
+from zerotilt.tasks.board import changes, rule_of
 
 R = TypeVar("R")
+
+
+class WayOut(BaseModel):
+    """One way of reading a model file that leaves something open, and how well the model would do under it."""
+
+    label: str
+    detail: str
+    reading: ModelReading
 
 
 class Failure(BaseModel):
     message: str
     where: str | None = None
     todo: str | None = None
+    choices: list[WayOut] = []
 
 
 class TaskView(BaseModel):
@@ -74,6 +84,9 @@ class ModelView(BaseModel):
     digest: str
     card: ModelCard
     rule: Rule | None = Field(description="Its decision rule; the spec's threshold when null")
+    order: list[str] = Field(
+        description="Columns in the order in which a model of one tensor is fed; empty where inputs have names"
+    )
 
 
 class AuditLine(BaseModel):
@@ -88,6 +101,8 @@ class AuditView(AuditLine):
     """One audit with all that the frame and Intake need."""
 
     spec: Spec | None
+    version: int = Field(description="Of the columns' meaning, counted up when it is changed")
+    only_all: bool = Field(description="Predictions were recorded and nothing splits the rows: all of them are read")
     table: TableView | None
     models: list[ModelView]
     checked_model: str | None = Field(
@@ -108,6 +123,8 @@ class AuditView(AuditLine):
         return cls(
             **line(audit).model_dump(),
             spec=spec,
+            version=audit.version,
+            only_all=spec is not None and nothing_trained(spec) and not audit.models.exists(),
             table=None
             if table is None
             else TableView(
@@ -124,6 +141,7 @@ class AuditView(AuditLine):
                     digest=model.digest,
                     card=ModelCard.model_validate(model.card),
                     rule=rule_of(model),
+                    order=_order(model, spec, table),
                 )
                 for model in audit.models.order_by(ModelVersion.created)
             ],
@@ -133,6 +151,15 @@ class AuditView(AuditLine):
             classes=checked.result.get("classes", []) if checked and audit.ready else [],
             groupings=[membership.attribute(one) for one in membership.all_groupings(spec)] if spec else [],
         )
+
+
+def _order(model: ModelVersion, spec: Spec | None, table: TableFile | None) -> list[str]:
+    if spec is None or table is None:
+        return []
+    stored = {column["name"]: column["stored"] for column in table.profile["columns"]}
+    card = ModelCard.model_validate(model.card)
+    fed = columns_in_order(card, spec, list(stored), lambda name: stored.get(name) in ("int64", "double"))
+    return list((spec.reading_of(model.digest).inputs or spec.model_inputs or fed) if fed else ())
 
 
 def line(audit: Audit) -> AuditLine:
@@ -163,18 +190,27 @@ class KeptView(BaseModel):
     context: Context
     settings: dict[str, Any]
     note: str
+    noted: int = Field(description="Version of the note, counted up when it is written")
     created: datetime
+    changed: list[str] = Field(description="What has changed since it was computed; empty where it still holds")
 
 
 class ReportView(BaseModel):
     number: int
     flagged: int
+    tested: int | None = Field(description="Comparisons that could be tested; null in reports of earlier versions")
     digest: str
     created: datetime
 
     @classmethod
     def of(cls, report: Report) -> ReportView:
-        return cls(number=report.number, flagged=report.flagged, digest=report.html_digest, created=report.created)
+        return cls(
+            number=report.number,
+            flagged=report.flagged,
+            tested=report.tested,
+            digest=report.html_digest,
+            created=report.created,
+        )
 
 
 def evidence(row: EvidenceRow, spec: Spec, context: Context) -> dict[str, Any]:
@@ -184,7 +220,7 @@ def evidence(row: EvidenceRow, spec: Spec, context: Context) -> dict[str, Any]:
     return row.body | {"reading": found.read(spec), "context": context}
 
 
-def kept(row: Kept, spec: Spec) -> KeptView:
+def kept(row: Kept, spec: Spec, audit: Audit) -> KeptView:
     found = Evidence.model_validate(row.evidence.body)
     return KeptView(
         id=str(row.id),
@@ -196,5 +232,7 @@ def kept(row: Kept, spec: Spec) -> KeptView:
         context=Context.model_validate(row.context),
         settings=found.settings,
         note=row.note,
+        noted=row.noted,
         created=row.created,
+        changed=list(changes(audit, row)),
     )

@@ -10,6 +10,7 @@ import codecs
 import csv
 import io
 import re
+import unicodedata
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -60,6 +61,8 @@ def sniff(source: BinaryIO) -> Dialect:
         raise Refused("The file is empty.", todo="Choose a file with a header line and rows.")
     encoding = _encoding(head, whole=len(head) < SAMPLE_BYTES)
     text = head.decode(encoding, errors="replace").lstrip("\ufeff")
+    if not text.strip():
+        raise Refused("The file is empty.", todo="Choose a file with a header line and rows.")
     if "\x00" in text:
         raise Refused("The file is not text, so it is not CSV.", todo="Upload CSV, Parquet, or Arrow/Feather.")
     if len(head) == SAMPLE_BYTES:  # the last line is probably cut
@@ -81,8 +84,53 @@ def _encoding(head: bytes, whole: bool) -> str:
         codecs.getincrementaldecoder("utf-8")().decode(head, final=whole)
         return "utf-8"
     except UnicodeDecodeError:
-        best = charset_normalizer.from_bytes(head[:32_768]).best()
-        return "cp1252" if best is None or best.encoding in ("utf_8", "ascii") else best.encoding
+        return _likeliest(head)
+
+
+def _likeliest(head: bytes) -> str:
+    """The single-byte encoding under which the text is likeliest: letters stand in words, signs do not.
+
+    Where most letters are beyond ASCII, as in Greek or Cyrillic, another script
+    is meant; elsewhere the commonest encoding wins unless another reads better.
+    """
+    best = charset_normalizer.from_bytes(head[:32_768]).best()
+    guessed = None if best is None or best.encoding in ("utf_8", "ascii") else best.encoding
+    letters = sum(one in _ASCII_LETTERS for one in head)
+    if guessed and sum(one >= 0x80 for one in head) > 0.4 * max(letters, 1):
+        return guessed
+    candidates = dict.fromkeys(
+        ("cp1252", "cp1250", *([guessed] if guessed else []), "iso-8859-15", "cp1257", "mac_roman")
+    )
+    scored = {}
+    for name in candidates:
+        try:
+            scored[name] = _plausible(head.decode(name))
+        except (UnicodeDecodeError, LookupError):
+            continue
+    return max(scored, key=lambda name: scored[name]) if scored else "cp1252"
+
+
+_ASCII_LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
+_COMMON = frozenset("äöüßéèêëáàâçñíóúåæøãõîïôûùÄÖÜÉÅØÆÑ€–—“”‘’°§")
+_CENTRAL = frozenset("ąćęłńśźżčďěňřšťžůýőűăâîșțşţđĄĆĘŁŃŚŹŻČĎĚŇŘŠŤŽŮÝŐŰ")
+
+
+def _plausible(text: str) -> float:
+    """How well the characters beyond ASCII sit: letters that European words have, not signs and capitals inside words."""
+    found = 0.0
+    for place, one in enumerate(text):
+        if one < "\x80":
+            continue
+        before, after = text[place - 1 : place], text[place + 1 : place + 2]
+        inside = before.isalpha() or after.isalpha()
+        if not one.isprintable() or one == "\xa0":
+            found -= 2.0
+        elif one.isalpha():
+            found += 1.0 if one in _COMMON else 0.9 if one in _CENTRAL else 0.4
+            found -= 1.0 if one.isupper() and before.islower() else 0.0
+        else:
+            found += -1.5 if inside and one not in "’‘“”–—°" else 0.5 if one in _COMMON else 0.0
+    return found
 
 
 def _shape(text: str) -> tuple[str, str, list[list[str]]]:
@@ -145,21 +193,51 @@ def header(source: BinaryIO, dialect: Dialect) -> list[str]:
     ------
     Refused : blank or repeated names, or bytes that are not in the stated encoding.
     """
+    return _header(source, dialect)[0]
+
+
+def _header(source: BinaryIO, dialect: Dialect) -> tuple[list[str], int]:
+    """Column names, and how many lines of the file they take: a quoted name may hold a line break."""
     source.seek(0)
     text = io.TextIOWrapper(source, encoding=dialect.encoding, newline="")
     try:
-        names = next(csv.reader(text, delimiter=dialect.delimiter, quotechar=dialect.quote), [])
+        reader = csv.reader(text, delimiter=dialect.delimiter, quotechar=dialect.quote)
+        names = next(reader, [])
+        lines = reader.line_num
     except (UnicodeDecodeError, LookupError):
         raise _encoding_refusal(source, dialect) from None
+    except csv.Error as problem:
+        raise Refused(f"The header cannot be read: {problem}.", where="line 1", todo="Mend that line.") from None
     finally:
         text.detach()
-    names = [name.strip().lstrip("\ufeff") for name in names]
+    names = [" ".join(name.lstrip("\ufeff").split()) for name in names]
     check_names(names)
-    return names
+    return names, lines
+
+
+MOST_COLUMNS = 5_000
+UNSEEN = re.compile("[\u00ad\u200b-\u200f\u202a-\u202e\u2060-\u2064\ufeff]")
+
+
+def seen_as(text: str) -> str:
+    """A text as it looks: one Unicode form, without characters that are not seen."""
+    return UNSEEN.sub("", unicodedata.normalize("NFKC", text)).strip()
 
 
 def check_names(names: list[str]) -> None:
-    """Refuse blank and repeated column names, naming their places."""
+    """Refuse blank and repeated column names, naming their places; names that look alike; and too many columns."""
+    if len(names) > MOST_COLUMNS:
+        raise Refused(
+            f"The table has {len(names):,} columns; up to {MOST_COLUMNS:,} can be read.",
+            todo="Leave out columns that are not needed, and upload again.",
+        )
+    for place, name in enumerate(names, 1):
+        if any(ord(one) < 32 or 0xD800 <= ord(one) < 0xE000 for one in name):
+            raise Refused(
+                f"The name of column {place} holds a character that cannot be written.",
+                where="header, line 1",
+                todo="Rename the column and upload again.",
+            )
     for place, name in enumerate(names, 1):
         if not name:
             raise Refused(
@@ -175,6 +253,21 @@ def check_names(names: list[str]) -> None:
                 where="header, line 1",
                 todo="Rename them so that each name is used once, and upload again.",
             )
+    looks: dict[str, str] = {}
+    for name in names:
+        other = looks.setdefault(seen_as(name), name)
+        if other != name:
+            raise Refused(
+                f"Two columns look alike and are written otherwise: “{name}” ({written_out(name)}) and “{other}” "
+                f"({written_out(other)}).",
+                where="header, line 1",
+                todo="Rename one of them, and upload again.",
+            )
+
+
+def written_out(text: str) -> str:
+    """A text with what is not seen, and what is not plain, by its number."""
+    return "".join(one if " " <= one < "\x7f" else f"[U+{ord(one):04X}]" for one in text)
 
 
 @dataclass
@@ -221,6 +314,7 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
     for batch in _text_batches(source, dialect, names, work, "bytes read"):
         found.rows += batch.num_rows
         for name, column in zip(names, batch.columns, strict=True):
+            refuse_unwritable(name, column, found.rows - batch.num_rows)
             state = found.columns[name]
             values = column.filter(pc.invert(_is_missing(column)))
             if not len(values):
@@ -239,6 +333,25 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
             "The file has a header line and no rows.", where="line 2", todo="Upload a file with at least one row."
         )
     return found
+
+
+MOST_CELL = 100_000
+"""Characters that one cell may hold."""
+
+
+def refuse_unwritable(name: str, column: pa.Array, before: int) -> None:
+    """Refuse cells with a NUL character, and cells of a length that nobody reads; ``before``: rows above these."""
+    for bad, what in (
+        (pc.match_substring(column, "\x00"), "holds a NUL character"),
+        (pc.greater(pc.binary_length(column), MOST_CELL), f"is longer than {MOST_CELL:,} characters"),
+    ):
+        if pc.any(bad).as_py():
+            row = before + pc.index(pc.fill_null(bad, False), True).as_py() + 1
+            raise Refused(
+                f"A cell {what}.",
+                where=f"column “{name}”, row {row:,}",
+                todo="Mend that cell, or leave the column out.",
+            )
 
 
 def typed_batches(source: BinaryIO, found: Scan, work: Work | None = None) -> Iterator[pa.RecordBatch]:
@@ -304,6 +417,7 @@ def _text_batches(
     source: BinaryIO, dialect: Dialect, names: list[str], work: Work, what: str
 ) -> Iterator[pa.RecordBatch]:
     size = source.seek(0, io.SEEK_END)
+    lines = _header(source, dialect)[1]
     source.seek(0)
     work.begin(size, what)
     try:
@@ -314,7 +428,7 @@ def _text_batches(
                 block_size=BLOCK_BYTES,
                 encoding="utf-8" if dialect.encoding == "utf-8-sig" else dialect.encoding,
                 column_names=names,
-                skip_rows=1,
+                skip_rows=lines,
             ),
             parse_options=pacsv.ParseOptions(
                 delimiter=dialect.delimiter, quote_char=dialect.quote, newlines_in_values=True

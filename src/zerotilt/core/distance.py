@@ -69,7 +69,7 @@ def _nearest(real, asked, numeric, own, near, which):
                 if a != a or b != b:
                     total += 0.0 if (a != a) and (b != b) else 1.0
                 elif numeric[j]:
-                    total += min(abs(a - b), 1.0)
+                    total += 0.0 if a == b else min(abs(a - b), 1.0)  # two endless values are alike
                 elif a != b:
                     total += 1.0
                 if total >= best:
@@ -94,7 +94,8 @@ def nearest(where: Space, real: Frame, asked: Frame | None = None) -> tuple[NDAr
 def distances(where: Space, real: Frame, one: Frame) -> NDArray[np.float64]:
     """Distance of every real row from one row, shape (rows,)."""
     a, b = where.place(real), where.place(one)[0]
-    off = np.where(where.numeric, np.minimum(np.abs(a - b), 1.0), (a != b).astype(float))
+    with np.errstate(invalid="ignore"):
+        off = np.where(where.numeric & (a != b), np.minimum(np.abs(a - b), 1.0), (a != b).astype(float))
     absent = np.isnan(a) | np.isnan(b)
     off = np.where(absent, (np.isnan(a) != np.isnan(b)).astype(float), off)
     return off.mean(axis=1)

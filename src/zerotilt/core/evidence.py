@@ -9,12 +9,12 @@ from datetime import UTC, datetime
 from importlib.metadata import version
 from typing import Any
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, ValidationError
 
 from zerotilt import __version__
 from zerotilt.core import rows
 from zerotilt.core.methods import METHODS, Method
-from zerotilt.core.reading import Reading
+from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Frozen, Spec
 from zerotilt.core.subject import Subject
@@ -65,7 +65,41 @@ class Evidence(Frozen):
 
     def read(self, spec: Spec) -> Reading:
         """The sentence for this result in the audit's present wording."""
-        return METHODS[self.method].say(self.typed, spec.wording, self.settled)
+        if not self.readable:
+            return plain(
+                f"{self.title}, computed on {self.computed[:10]} by an earlier version of Zero Tilt; read it again to see it here.",
+                "Its numbers are kept as they were.",
+            )
+        return METHODS[self.method].read(self.typed, spec.wording, self.settled)
+
+    @property
+    def readable(self) -> bool:
+        """Whether this version knows the result's form; those of earlier versions may have had another."""
+        try:
+            self.typed, self.settled  # noqa: B018
+        except (ValidationError, KeyError):
+            return False
+        return True
+
+
+def changed_since(found: Evidence, digests: Digests, context: Context) -> tuple[str, ...]:
+    """What has changed since a result was computed, in words; empty where it would be computed alike today.
+
+    Parameters
+    ----------
+    digests, context : those of today, for the same model version and rows.
+    """
+    method, was = METHODS[found.method], found.digests
+    parts = {
+        "the table": was.table != digests.table,
+        "the meaning of its columns": was.spec != digests.spec,
+        "the model version": was.model != digests.model,
+        "what is read alongside": method.reads_alongside and was.alongside != digests.alongside,
+        "the flag policy, or what is compared": method.reads_groups and was.compared != digests.compared,
+        "the decision rule": found.context.rule != context.rule,
+        "how it is computed": found.method_version != method.version,
+    }
+    return tuple(part for part, changed in parts.items() if changed)
 
 
 def method_named(name: str) -> Method:

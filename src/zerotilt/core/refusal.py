@@ -2,6 +2,26 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One way out that a person can take: what it is, how it would do, and what is kept when it is taken."""
+
+    label: str
+    detail: str
+    reading: Any
+    fit: float
+    """How well it would do; the larger the better."""
+
+    def as_dict(self) -> dict[str, Any]:
+        return {"label": self.label, "detail": self.detail, "reading": self.reading.model_dump(mode="json")}
+
 
 class Refused(ValueError):
     """Input that cannot be used.
@@ -11,19 +31,24 @@ class Refused(ValueError):
     message : what is wrong, with what was given and what was expected.
     where : the place ("column “weight”", "line 14"), or None.
     todo : what the person can do about it, or None.
+    choices : ways out to choose from.
     """
 
-    def __init__(self, message: str, *, where: str | None = None, todo: str | None = None):
+    def __init__(
+        self, message: str, *, where: str | None = None, todo: str | None = None, choices: Sequence[Choice] = ()
+    ):
         super().__init__(message)
         self.message = message
         self.where = where
         self.todo = todo
+        self.choices = tuple(choices)
 
     def __reduce__(self):
-        return (_rebuild, (self.message, self.where, self.todo))
+        return (_rebuild, (self.message, self.where, self.todo, self.choices))
 
-    def as_dict(self) -> dict[str, str | None]:
-        return {"message": self.message, "where": self.where, "todo": self.todo}
+    def as_dict(self) -> dict[str, Any]:
+        found: dict[str, Any] = {"message": self.message, "where": self.where, "todo": self.todo}
+        return found | ({"choices": [one.as_dict() for one in self.choices]} if self.choices else {})
 
     def sentence(self) -> str:
         parts = [f"{self.where}: {self.message}" if self.where else self.message]
@@ -32,8 +57,8 @@ class Refused(ValueError):
         return " ".join(parts)
 
 
-def _rebuild(message: str, where: str | None, todo: str | None) -> Refused:
-    return Refused(message, where=where, todo=todo)
+def _rebuild(message: str, where: str | None, todo: str | None, choices: Sequence[Choice] = ()) -> Refused:
+    return Refused(message, where=where, todo=todo, choices=choices)
 
 
 class Cancelled(Exception):

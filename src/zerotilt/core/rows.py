@@ -110,6 +110,13 @@ def select(spec: Spec, table: Table, which: str) -> NDArray[np.int64]:
     return found
 
 
+def nothing_trained(spec: Spec) -> bool:
+    """Whether predictions were recorded and no column splits the rows: nothing was trained on any of them here, and all
+    are read."""
+    recorded = any(spec.with_role(role) for role in (Role.score, Role.decision))
+    return recorded and not spec.with_role(Role.split)
+
+
 def held_out(spec: Spec, table: Table, which: str) -> NDArray[np.bool_]:
     """Mask of the hold-out or of the training rows, shape (rows,)."""
     split = spec.only(Role.split)
@@ -125,6 +132,10 @@ def held_out(spec: Spec, table: Table, which: str) -> NDArray[np.bool_]:
 def describe(spec: Spec, which: str) -> str:
     """How the rows were chosen, in words."""
     if which == "all":
+        if spec.with_role(Role.split):
+            return "all rows with a known outcome; training rows are among them, on which a model does better than on others"
+        if nothing_trained(spec):
+            return "all rows with a known outcome; the predictions were recorded, so nothing was trained on them here"
         return "all rows with a known outcome"
     split = spec.only(Role.split)
     if split is not None:

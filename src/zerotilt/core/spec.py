@@ -10,7 +10,7 @@ import json
 from enum import StrEnum
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationInfo, field_validator, model_validator
 
 from zerotilt.core.refusal import Refused
 
@@ -136,9 +136,26 @@ class Wording(Frozen):
     favourable: str = "favourable decision"
     unfavourable: str = "unfavourable decision"
 
+    @field_validator("row", "rows", "favourable", "unfavourable", mode="before")
+    @classmethod
+    def _never_empty(cls, value: object, info: ValidationInfo) -> object:
+        """What was left empty is called what it is called at first."""
+        return cls.model_fields[info.field_name].default if isinstance(value, str) and not value.strip() else value
+
     def one(self, name: str) -> str:
-        """A row by its name; "row 6" is not said twice."""
-        return name if name.startswith("row ") else f"{self.row} {name}"
+        """A row by its name; where a row is called a row, "row 6" says it."""
+        return name if self.row == "row" and name.startswith("row ") else f"{self.row} {name}"
+
+
+class ModelReading(Frozen):
+    """What one model file's columns stand for, where the file itself leaves it open; chosen by a person."""
+
+    model: str = Field(description="SHA-256 of the model file")
+    inputs: tuple[str, ...] = Field(default=(), description="Columns in the order of its one tensor")
+    outputs: tuple[str, ...] = Field(
+        default=(),
+        description="The outcome's value that each of its probability columns is of; one for a single probability",
+    )
 
 
 class Task(StrEnum):
@@ -180,6 +197,7 @@ class Spec(Frozen):
         default=(), description="Columns in the order of a model that takes one tensor of all columns"
     )
     model_event_class: str | None = Field(default=None, description="Class label of the model that means the event")
+    model_readings: tuple[ModelReading, ...] = Field(default=(), description="Of model files that leave something open")
     policy: FlagPolicy = FlagPolicy()
     wording: Wording = Wording()
 
@@ -199,6 +217,10 @@ class Spec(Frozen):
             if unknown := {one.column for one in segment.conditions} - set(names):
                 raise ValueError(f"a segment names a column that is not there: {sorted(unknown)[0]}")
         return self
+
+    def reading_of(self, model: str) -> ModelReading:
+        """What was chosen for a model file, by its digest."""
+        return next((one for one in self.model_readings if one.model == model), ModelReading(model=model))
 
     def column(self, name: str) -> ColumnSpec:
         for column in self.columns:
@@ -269,15 +291,19 @@ def _sha256(body: dict) -> str:
 RowSet = Literal["hold-out", "training", "all"]
 
 
+NOBODY = 1.001
+"""A threshold that no score reaches, not even 1."""
+
+
 class GroupThreshold(Frozen):
     group: str
-    threshold: float = Field(ge=0, le=1)
+    threshold: float = Field(ge=0, le=NOBODY)
 
 
 class Rule(Frozen):
     """How decisions follow from scores: one threshold for all, or one for each group of a column or intersection."""
 
-    threshold: float = Field(ge=0, le=1, description="For every row that no group's threshold is for")
+    threshold: float = Field(ge=0, le=NOBODY, description="For every row that no group's threshold is for")
     columns: tuple[str, ...] = Field(default=(), max_length=3, description="Whose groups have thresholds of their own")
     thresholds: tuple[GroupThreshold, ...] = ()
 

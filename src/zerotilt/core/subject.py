@@ -107,6 +107,23 @@ class Subject:
         return None if found is None else found[self.rows]
 
     @cached_property
+    def mass(self) -> NDArray[np.float64]:
+        """The weight of every row; one where the table has none."""
+        return np.ones(self.n) if self.weights is None else self.weights
+
+    def drawn(self, rng: np.random.Generator, most: int) -> NDArray[np.intp]:
+        """Places of up to ``most`` rows of the context in random order; rows that weigh nothing are never drawn.
+
+        Raises
+        ------
+        Refused : no row weighs anything.
+        """
+        counting = np.flatnonzero(self.mass > 0)
+        if not len(counting):
+            raise Refused("All of these rows have a weight of zero.", todo="Choose rows with a weight.")
+        return counting[rng.permutation(len(counting))[:most]]
+
+    @cached_property
     def frame(self) -> Frame:
         """The model's inputs; refused with the reason where there is no model."""
         return self.model.frame(self.table, self.rows)
@@ -243,6 +260,19 @@ class Subject:
         return self.spec.threshold if self.context.rule is None else self.context.rule.threshold
 
     @cached_property
+    def single(self) -> bool:
+        """Whether scores are numbers of single precision, as most model files give them."""
+        if self.task is not Task.binary:
+            return False
+        scores = self.scores
+        return scores is not None and bool((scores.astype(np.float32) == scores).all())
+
+    def precise(self, thresholds: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Thresholds in the scores' own precision: a score of 0.7 in single precision lies a little under 0.7 and is
+        meant to reach it."""
+        return thresholds.astype(np.float32).astype(np.float64) if self.single else thresholds
+
+    @cached_property
     def cuts(self) -> NDArray[np.float64]:
         """The decision threshold of each row, shape (n,)."""
         return self._all_cuts[self.rows]
@@ -256,19 +286,20 @@ class Subject:
         rule = self.context.rule
         found = np.full(self.table.rows, self.cut)
         if rule is None or not rule.thresholds:
-            return found
+            return self.precise(found)
         grouping = membership.grouping(self.spec, self.table, np.arange(self.table.rows), rule.columns)
         for one in rule.thresholds:
             if one.group in grouping.labels:
                 found[grouping.mask(grouping.labels.index(one.group))] = one.threshold
-        return found
+        return self.precise(found)
 
     def cut_for(self, column: str, level: str, otherwise: NDArray[np.float64]) -> NDArray[np.float64]:
         """The thresholds of rows asked as if of another level of a column."""
         rule = self.context.rule
         if rule is None or rule.columns != (column,):
             return otherwise
-        return np.full(len(otherwise), {one.group: one.threshold for one in rule.thresholds}.get(level, rule.threshold))
+        own = {one.group: one.threshold for one in rule.thresholds}
+        return self.precise(np.full(len(otherwise), own.get(membership.written(level), rule.threshold)))
 
     @cached_property
     def asked(self) -> Asked:
@@ -360,7 +391,7 @@ class Subject:
                 todo="Open an audit whose outcome is an event or a class.",
             )
         if self.task is Task.binary:
-            return (outputs[:, 0] >= (self.cut if cuts is None else cuts)).astype(np.int64)
+            return (outputs[:, 0] >= (self.precise(np.array([self.cut])) if cuts is None else cuts)).astype(np.int64)
         return outputs.argmax(axis=1)
 
     def decision_named(self, decision: int) -> str:

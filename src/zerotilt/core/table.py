@@ -20,6 +20,10 @@ from zerotilt.core.work import Work
 
 BATCH_ROWS = 65_536
 TOP_LEVELS = 60
+LONGEST_LEVEL = 200
+"""Characters from which a value is a text that is read, not a level that is compared."""
+FIRST_DAY, LAST_DAY = -719_162, 2_932_896
+"""The days of the years 1 to 9999, counted from 1970."""
 
 
 class Table:
@@ -148,6 +152,7 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
     work = work or Work()
     work.begin(len(table.names), "columns profiled")
     found = []
+    notes: list[str] = []
     for name in table.names:
         column = table.column(name)
         kind = column.type
@@ -157,6 +162,9 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
         levels = tuple(
             LevelCount(level=words.value_text(counts.field("values")[int(i)].as_py()), rows=int(sizes[i])) for i in top
         )
+        long = any(len(level.level) > LONGEST_LEVEL for level in levels)
+        if alike := _alike([level.level for level in levels]):
+            notes.append(f"In “{name}” levels look alike and are written otherwise: {alike}.")
         extra: dict = {}
         if pa.types.is_integer(kind) or pa.types.is_floating(kind):
             values = table._numbers(name)  # not kept: a wide table would fill the memory
@@ -170,20 +178,30 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
         absent = column.null_count
         if pa.types.is_floating(kind):
             absent += int(pc.sum(pc.is_nan(column)).as_py() or 0)
-        examples = tuple(dict.fromkeys(level.level for level in levels))[:4]
+        examples = tuple(dict.fromkeys(level.level[:LONGEST_LEVEL] for level in levels))[:4]
         found.append(
             ColumnProfile(
                 name=name,
                 stored=str(kind),
                 missing=absent,
                 distinct=len(counts),
-                levels=levels if len(counts) <= TOP_LEVELS else (),
+                levels=levels if len(counts) <= TOP_LEVELS and not long else (),
                 examples=examples,
                 **extra,
             )
         )
         work.advance(1)
-    return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect)
+    return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect, notes=tuple(notes))
+
+
+def _alike(levels: list[str]) -> str:
+    """Two levels that cannot be told apart by eye, written out; empty where there are none."""
+    looks: dict[str, str] = {}
+    for level in levels:
+        other = looks.setdefault(csvfile.seen_as(level), level)
+        if other != level:
+            return f"{csvfile.written_out(other)[:80]} and {csvfile.written_out(level)[:80]}"
+    return ""
 
 
 def convert(
@@ -228,13 +246,17 @@ def _arrow_batches(source: BinaryIO, start: bytes, work: Work) -> Iterator[pa.Re
             total, batches, names = 0, iter(reader), reader.schema.names
         csvfile.check_names([name.strip() for name in names])
         work.begin(total, "rows read")
-        empty = True
+        empty, before = True, 0
         for batch in batches:
             empty = empty and not batch.num_rows
-            yield pa.record_batch(
-                [plain(name, column) for name, column in zip(batch.schema.names, batch.columns, strict=True)],
-                names=[name.strip() for name in batch.schema.names],
-            )
+            for name, column in zip(batch.schema.names, batch.columns, strict=True):
+                _validate(name, column)
+            columns = [plain(name, column) for name, column in zip(batch.schema.names, batch.columns, strict=True)]
+            for name, column in zip(batch.schema.names, columns, strict=True):
+                if pa.types.is_string(column.type):
+                    csvfile.refuse_unwritable(name, column, before)
+            before += batch.num_rows
+            yield pa.record_batch(columns, names=[name.strip() for name in batch.schema.names])
             work.advance(batch.num_rows)
         if empty:
             raise Refused("The file has columns and no rows.", todo="Upload a file with at least one row.")
@@ -244,21 +266,49 @@ def _arrow_batches(source: BinaryIO, start: bytes, work: Work) -> Iterator[pa.Re
         ) from None
 
 
+def _validate(name: str, column: pa.Array) -> None:
+    """Bytes that are no text, and offsets that lead nowhere, are found here, not where they are read."""
+    try:
+        column.validate(full=True)
+    except pa.ArrowException as problem:
+        said = "It holds bytes that are no text" if "UTF" in str(problem) else "It is damaged"
+        raise Refused(
+            f"{said}: {problem}",
+            where=f"column “{name}”",
+            todo="Write the file again at its source and upload it again.",
+        ) from None
+
+
 def plain(name: str, column: pa.Array | pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:
     """Whole numbers, numbers, truth values, dates and text are kept; near kinds become one of them."""
     kind = column.type
     if pa.types.is_dictionary(kind):
         return plain(name, pc.cast(column, kind.value_type))
-    if pa.types.is_boolean(kind) or pa.types.is_string(kind) or kind in (pa.int64(), pa.float64(), pa.date32()):
+    if pa.types.is_boolean(kind) or pa.types.is_string(kind) or kind in (pa.int64(), pa.float64()):
         return column
-    if pa.types.is_integer(kind):
-        return pc.cast(column, pa.int64())
-    if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
-        return pc.cast(column, pa.float64())
+    try:
+        if pa.types.is_integer(kind):
+            return pc.cast(column, pa.int64())
+        if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
+            return pc.cast(column, pa.float64())
+    except pa.ArrowInvalid:
+        raise Refused(
+            "It holds whole numbers beyond 9,223,372,036,854,775,807, which are not told apart as numbers.",
+            where=f"column “{name}”",
+            todo="Write them as text if they are names, or as decimal numbers, and upload again.",
+        ) from None
     if pa.types.is_large_string(kind) or pa.types.is_string_view(kind) or pa.types.is_null(kind):
         return pc.cast(column, pa.string())
     if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
-        return pc.cast(column, pa.date32(), safe=False)
+        days = pc.cast(column, pa.date32(), safe=False)
+        reach = pc.min_max(pc.cast(days, pa.int32())).as_py()
+        if reach["min"] is not None and not FIRST_DAY <= reach["min"] <= reach["max"] <= LAST_DAY:
+            raise Refused(
+                "It holds a day before the year 1 or after the year 9999.",
+                where=f"column “{name}”",
+                todo="Mend those days, or leave the column out, and upload again.",
+            )
+        return days
     raise Refused(
         f"The column holds {kind}, which is not a number, text, truth value or date.",
         where=f"column “{name}”",

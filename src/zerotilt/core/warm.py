@@ -26,9 +26,7 @@ def warm() -> None:
     along(np.zeros(1, np.int64), np.zeros(1), np.ones(1), 1)
     yes = np.array([True, False])
     tally.areas(tally.Ranked.of(np.zeros(2), yes, None), np.zeros(2, np.int64), 1)
-    tally.count(
-        tally.Packed(np.zeros((1, 2), np.int8), np.zeros((1, 2)), np.zeros(1), np.zeros(0)), np.zeros(2, np.int64), 1
-    )
+    tally.count(tally.Packed(np.zeros((1, 2), np.int8), np.zeros((1, 2)), np.zeros(0)), np.zeros(2, np.int64), 1)
     intervals.mee(1.0, 2.0, 1.0, 2.0)
     intervals.koopman(1.0, 2.0, 1.0, 2.0)
     intervals.area(1.0, 0.0, 2.0, 2.0)

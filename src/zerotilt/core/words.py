@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 import numpy as np
@@ -84,5 +85,33 @@ def value_text(value: object) -> str:
 
 
 def opening(text: str) -> str:
-    """A phrase at the start of a sentence."""
-    return text[:1].upper() + text[1:]
+    """A phrase at the start of a sentence. A name that is no plain word (v000, iD, 3rd) stays as it is written."""
+    first = re.split(r"[^\w]", text, maxsplit=1)[0]
+    return text[:1].upper() + text[1:] if first.isalpha() and first.islower() else text
+
+
+def runs(labels: Sequence[str], chosen: Sequence[bool], joined: bool) -> str:
+    """Some of the labels in a list; neighbours in it as one stretch where they are ``joined`` ("17 and 32 to 42")."""
+    if not joined:
+        return listing([label for label, one in zip(labels, chosen, strict=True) if one][:5])
+    found: list[list[int]] = []
+    for i, one in enumerate(chosen):
+        if one and found and found[-1][-1] == i - 1:
+            found[-1].append(i)
+        elif one:
+            found.append([i])
+    said = [labels[own[0]] if len(own) == 1 else f"{labels[own[0]]} to {labels[own[-1]]}" for own in found]
+    return listing(said if len(said) <= 5 else [*said[:4], f"{len(said) - 4} other stretches"])
+
+
+def measured(
+    value: float, low: float | None, high: float | None, least: int = 0, most: int = 6
+) -> tuple[str, str, str]:
+    """A number and the ends of its interval in as many digits as the interval justifies: two of its half width."""
+    digits = least
+    if low is not None and high is not None and high > low:
+        digits = int(np.clip(1 - np.floor(np.log10((high - low) / 2)), least, most))
+    shown = ["" if one is None else f"{one:,.{digits}f}".replace("-", "−") for one in (value, low, high)]
+    # a zero has no sign
+    shown = [one.removeprefix("−") if one and not one.strip("−0.,") else one for one in shown]
+    return shown[0], shown[1], shown[2]

@@ -28,6 +28,8 @@ class Kept:
 
     evidence: Evidence
     note: str = ""
+    changed: tuple[str, ...] = ()
+    """What has changed since it was computed."""
 
 
 @dataclass(frozen=True)
@@ -118,7 +120,7 @@ def gather(
         if subject.spec.expectations:
             expectations = evidence("expectations", ExpectationsSettings(expected=subject.spec.expectations))
         read = {"rows": explained} if explained else {}
-        top = [driver["feature"] for driver in drivers.result["drivers"] if driver["evidence_of_use"]][:RESPONSES]
+        top = [driver["feature"] for driver in drivers.result["drivers"] if driver["loss_depends"]][:RESPONSES]
         responses = [evidence("response", ResponseSettings(feature=feature, **read)) for feature in top]
         ladders = [(evidence("ladder", LadderSettings(row=row)), reason) for row, reason in cases.examples(subject)]
     return Bundle(

@@ -92,7 +92,7 @@ def surrogate(result: SurrogateResult, spec: Spec) -> Drawing:
     return bars(
         [f"{words.title(one.feature)} {one.value}" for one in shown],
         [one.effect for one in shown],
-        f"effect in the simple model, ± 2 spreads between seeds; it explains {max(result.fidelity, 0):.0%} of what happens nearby",
+        f"effect in the simple model, ± 2 spreads between seeds; it explains {max(result.fidelity or 0.0, 0):.0%} of what happens nearby",
         [[one.effect - 2 * one.spread, one.effect + 2 * one.spread] for one in shown],
         [OCHRE if one.effect > 0 else IRIS for one in shown],
     )

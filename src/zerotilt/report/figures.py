@@ -101,7 +101,7 @@ def drivers(result: DriversResult, spec: Spec) -> Drawing:
     def paint(axes):
         for place, driver in enumerate(shown):
             estimate = driver.permutation
-            axes.barh(place, max(estimate.value, 0), height=0.5, color=VERDIGRIS if driver.evidence_of_use else RULE)
+            axes.barh(place, max(estimate.value, 0), height=0.5, color=VERDIGRIS if driver.loss_depends else RULE)
             axes.plot([estimate.low, estimate.high], [place, place], color=INK, lw=1)
             if driver.beside is not None:
                 other = driver.beside.permutation

@@ -12,7 +12,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 from zerotilt.core import words
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.metrics import METRICS, label, metric_named
-from zerotilt.core.groups.tilt import by_tilt, sentence
+from zerotilt.core.groups.tilt import by_tilt, sentence, wanting
 from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 from zerotilt.report import figures
@@ -41,6 +41,10 @@ class Cover:
     made: str = ""
     policy_record: dict[str, Any] | None = None
     """Who chose the flag policy in force, when and why; None while it is the one that every audit starts with."""
+    rule_record: dict[str, Any] | None = None
+    """Who decided the decision rule in force, when and why."""
+    alongside: str = ""
+    """What was read alongside, which the report leaves out."""
 
 
 def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
@@ -66,9 +70,31 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         figure=partial(figure, spec),
         levels=lambda attribute: figures.svg(figures.levels(tilt, spec, attribute)),
         evidence=bundle.by_key(),
+        settings_of=_settings_of,
+        threshold_text=_threshold(subject),
+        wanting=wanting(tilt, spec.wording) if tilt else "",
         cell=_cell,
         interval=_interval,
     )
+
+
+def _settings_of(evidence: Evidence) -> list[tuple[str, Any]]:
+    """Settings that say something; and what was read where it was left open."""
+    said = {name: value for name, value in evidence.settings.items() if value not in ("", None, [], {}, ())}
+    for name in ("feature", "attribute", "group", "reference", "column", "first", "second", "metric"):
+        read = evidence.result.get(name)
+        if name in evidence.settings and name not in said and isinstance(read, str) and read:
+            said[name] = f"{read} (as it was left open)"
+    return list(said.items())
+
+
+def _threshold(subject: Subject) -> str:
+    """From which score on the event is predicted."""
+    rule = subject.context.rule
+    if rule is None or not rule.thresholds:
+        return f"{subject.cut:g} or more" if subject.cut <= 1 else "more than 1, which none has"
+    own = ", ".join(f"{one.group} {one.threshold:g}" for one in rule.thresholds)
+    return f"{own} or more by {words.title(' · '.join(rule.columns))}, {rule.threshold:g} for all others"
 
 
 OF_TABLES = ("performance", "cases", "tilt")
@@ -77,7 +103,7 @@ OF_TABLES = ("performance", "cases", "tilt")
 
 def figure(spec: Spec, evidence: Evidence) -> str:
     """The figure of one piece of evidence; empty where its table says it all."""
-    if evidence.method in OF_TABLES:
+    if evidence.method in OF_TABLES or not evidence.readable:
         return ""
     return figures.svg(DRAWINGS[evidence.method](evidence.typed, spec))
 

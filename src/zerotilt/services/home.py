@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import ctypes
+import fcntl
 import json
 import os
 import secrets
+import shutil
 import signal
 import socket
 from collections.abc import Callable
@@ -23,12 +25,20 @@ class Home:
         project = Path(__file__).resolve().parents[3]
         self.project = project
         self.folder = Path(folder or os.environ.get("ZT_HOME") or project / ".zt").resolve()
+        made = not self.folder.exists()
         self.folder.mkdir(parents=True, exist_ok=True)
-        self.files = self.folder / "files"
-        self.logs = self.folder / "logs"
-        self.logs.mkdir(exist_ok=True)
+        self.files, self.logs, self.scratch = (self.folder / name for name in ("files", "logs", "scratch"))
+        # what people bring in is theirs alone; as root the database's own user must pass through the folder itself
+        if made:
+            self.folder.chmod(0o711 if os.geteuid() == 0 else 0o700)
+        for own in (self.files, self.logs):
+            own.mkdir(exist_ok=True)
+            own.chmod(0o700)
+        self.scratch.mkdir(exist_ok=True)
+        self.scratch.chmod(0o711 if os.geteuid() == 0 else 0o700)
         self.note = self.folder / "running.json"
         self._secret = self.folder / "database-password"
+        self._lock: int | None = None
 
     @property
     def password(self) -> str:
@@ -38,6 +48,34 @@ class Home:
             with os.fdopen(handle, "w") as file:
                 file.write(secrets.token_urlsafe(24))
         return self._secret.read_text()
+
+    def take(self) -> bool:
+        """Take the folder for this process, until it ends; False where another has it."""
+        if self._lock is None:
+            handle = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT, 0o600)
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                os.close(handle)
+                return False
+            self._lock = handle
+        return True
+
+    @property
+    def taken(self) -> bool:
+        return self._lock is not None
+
+    def let_go(self) -> None:
+        if self._lock is not None:
+            os.close(self._lock)
+            self._lock = None
+
+    def sweep(self) -> int:
+        """Remove what killed processes left in scratch; how many folders there were. Only while nothing runs from here."""
+        left = list(self.scratch.iterdir())
+        for folder in left:
+            shutil.rmtree(folder, ignore_errors=True)
+        return len(left)
 
     def running(self) -> dict[str, Any] | None:
         """What runs from this folder, None when its supervisor is gone."""
@@ -62,6 +100,36 @@ def _started(pid: int) -> str | None:
         return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[19]
     except OSError:
         return None
+
+
+MOST_LOG = 10 * 2**20
+
+
+def rotate(log: Path, most: int = MOST_LOG) -> bool:
+    """Set a log that has grown aside, while who writes it goes on: it is written at its end, wherever that is."""
+    try:
+        if log.stat().st_size <= most:
+            return False
+    except FileNotFoundError:
+        return False
+    shutil.copyfile(log, aside := log.with_suffix(".log.1"))
+    aside.chmod(0o600)
+    os.truncate(log, 0)
+    return True
+
+
+def listening(first: int) -> socket.socket:
+    """A socket that listens on loopback, on the first port from ``first`` on that nobody has; nobody else can get it."""
+    for port in range(first, first + 200):
+        attempt = socket.socket()
+        attempt.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            attempt.bind(("127.0.0.1", port))
+            attempt.listen(256)
+            return attempt
+        except OSError:
+            attempt.close()
+    raise SystemExit(f"No free port between {first} and {first + 200}.")
 
 
 def free_port(first: int) -> int:

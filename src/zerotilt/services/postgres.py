@@ -15,6 +15,7 @@ import psycopg2
 from zerotilt.services.home import Home, die_with_parent, free_port
 
 FIRST_PORT = 54_420
+PORTS_TRIED = 5
 DATABASE = "zerotilt"
 
 
@@ -73,11 +74,29 @@ class Postgres:
         if not (self.folder / "PG_VERSION").exists():
             self._initialise()
         self._clear_stale_lock()
-        self.port = port or free_port(FIRST_PORT)
+        for attempt in range(PORTS_TRIED):
+            self.port = port or free_port(FIRST_PORT + 7 * attempt)
+            try:
+                self._launch()
+                return
+            except NotStarted:
+                # somebody took the port between looking for it and listening on it
+                if port or attempt == PORTS_TRIED - 1 or "could not bind" not in self._last_words():
+                    raise
+
+    def _last_words(self) -> str:
+        with (self.home.logs / "postgres.log").open("rb") as log:
+            log.seek(max(log.seek(0, os.SEEK_END) - 2_000, 0))
+            return log.read().decode("utf-8", "replace")
+
+    def _launch(self) -> None:
         options = [
             "-D", str(self.folder), "-p", str(self.port),
             "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
-            "-c", "max_connections=80", "-c", "shared_buffers=128MB",
+            "-c", "max_connections=110", "-c", "shared_buffers=128MB",
+            # what people entered stays out of the log
+            "-c", "log_statement=none", "-c", "log_min_error_statement=panic", "-c", "log_error_verbosity=terse",
+            "-c", "log_parameter_max_length=0", "-c", "log_parameter_max_length_on_error=0",
         ]  # fmt: skip
         with (self.home.logs / "postgres.log").open("ab") as log:
             self.process = subprocess.Popen(
@@ -91,14 +110,18 @@ class Postgres:
         """A server that was killed leaves its lock; another program may have its number by now."""
         lock = self.folder / "postmaster.pid"
         if lock.exists():
-            pid = int(lock.read_text().split("\n")[0])
-            try:
-                running = b"postgres" in Path(f"/proc/{pid}/cmdline").read_bytes()
-            except OSError:
-                running = False
-            if running:
+            first = lock.read_text().split("\n")[0].strip()
+            if first.isdigit() and self._serves(int(first)):
                 self._run(_binary("pg_ctl"), "stop", "-D", str(self.folder), "-m", "fast", "-w")
             lock.unlink(missing_ok=True)
+
+    def _serves(self, pid: int) -> bool:
+        """Whether a process is a PostgreSQL of this very data folder; one of another is none of our business."""
+        try:
+            ours = b"postgres" in Path(f"/proc/{pid}/cmdline").read_bytes().split(b"\0")[0]
+            return ours and os.path.samefile(f"/proc/{pid}/cwd", self.folder)
+        except OSError:
+            return False
 
     def _initialise(self) -> None:
         self.folder.parent.mkdir(parents=True, exist_ok=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import socket
 
 import uvicorn
 
@@ -14,17 +15,13 @@ from zerotilt.store.files import FileStore
 
 
 def main() -> None:
-    database.bind(json.loads(os.environ["ZT_DATABASE"]))
+    os.umask(0o077)
+    database.bind(json.loads(os.environ.pop("ZT_DATABASE")))
     home = Home()
     app = create(FileStore(home.files), home.project / "web" / "dist")
-    uvicorn.run(
-        app,
-        host="127.0.0.1",
-        port=int(os.environ["ZT_PORT"]),
-        log_level="warning",
-        server_header=False,
-        timeout_graceful_shutdown=2,
-    )
+    config = uvicorn.Config(app, log_level="warning", server_header=False, timeout_graceful_shutdown=2)
+    # the start command listens already, so that the port it announces is this server's
+    uvicorn.Server(config).run(sockets=[socket.socket(fileno=int(os.environ["ZT_SOCKET"]))])
 
 
 if __name__ == "__main__":

@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import secrets
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -13,7 +15,7 @@ import time
 import urllib.request
 from typing import Any
 
-from zerotilt.services.home import Home, die_with_parent, free_port
+from zerotilt.services.home import Home, die_with_parent, listening, rotate
 from zerotilt.services.postgres import NotStarted, Postgres
 from zerotilt.store import database
 
@@ -27,6 +29,8 @@ class Supervisor:
         self.home = home
         self.postgres = Postgres(home)
         self.port = 0
+        self.instance = secrets.token_hex(8)
+        self.socket: socket.socket | None = None
         self.children: dict[str, subprocess.Popen] = {}
         self.ending = threading.Event()
 
@@ -35,11 +39,20 @@ class Supervisor:
         return f"http://127.0.0.1:{self.port}"
 
     def start(self) -> None:
+        if not self.home.take():
+            found = self.home.running()
+            where = f": it runs at {found['url']}" if found and "url" in found else "; it is being started or ended"
+            raise SystemExit(f"Zero Tilt has this folder ({self.home.folder}) already{where}.")
+        os.umask(0o077)
+        self.home.sweep()
+        for log in self.home.logs.glob("*.log"):
+            rotate(log)
         self.postgres.start()
         database.bind(self.postgres.address)
         for name in database.migrate():
             print(f"database: applied {name}", flush=True)
-        self.port = free_port(FIRST_PORT)
+        self.socket = listening(FIRST_PORT)
+        self.port = self.socket.getsockname()[1]
         self._launch("server")
         self._launch("worker")
         self._wait_for_server()
@@ -49,7 +62,8 @@ class Supervisor:
         environment = os.environ | {
             "ZT_DATABASE": json.dumps(self.postgres.address),
             "ZT_HOME": str(self.home.folder),
-            "ZT_PORT": str(self.port),
+            "ZT_SOCKET": str(self.socket.fileno()),
+            "ZT_INSTANCE": self.instance,
         }
         with (self.home.logs / f"{name}.log").open("ab") as log:
             self.children[name] = subprocess.Popen(
@@ -59,6 +73,7 @@ class Supervisor:
                 stderr=log,
                 stdin=subprocess.DEVNULL,
                 start_new_session=True,
+                pass_fds=(self.socket.fileno(),) if name == "server" else (),
                 preexec_fn=die_with_parent(signal.SIGKILL),
             )
 
@@ -74,8 +89,9 @@ class Supervisor:
         until = time.monotonic() + 60
         while True:
             try:
-                self.ask("/api/health")
-                return
+                if self.ask("/api/health")["instance"] == self.instance:
+                    return
+                raise SystemExit(f"Another server answers at {self.url}.")
             except OSError:
                 if self.children["server"].poll() is not None or time.monotonic() > until:
                     self.stop()
@@ -94,6 +110,8 @@ class Supervisor:
         print("Making the demo: inventing claims, training models …", flush=True)
         task = self.ask("/api/demo", "POST")
         while task["state"] in ("queued", "running"):
+            if self.children["worker"].poll() is not None:
+                raise SystemExit(f"The worker ended; see {self.home.logs / 'worker.log'}.")
             time.sleep(0.1)
             task = self.ask(f"/api/tasks/{task['id']}")
         if task["state"] != "done":
@@ -109,6 +127,8 @@ class Supervisor:
         try:
             while not self.ending.wait(0.3):
                 self.revive()
+                for log in self.home.logs.glob("*.log"):
+                    rotate(log)
         finally:
             self.stop()
 
@@ -133,7 +153,9 @@ class Supervisor:
             self._note()
 
     def stop(self) -> None:
-        """End every process that was started: asked first, then made to."""
+        """End every process that was started: asked first, then made to. Of another's folder nothing is touched."""
+        if not self.home.taken:
+            return
         for process in self.children.values():
             _signal_group(process, signal.SIGTERM)
         until = time.monotonic() + 5
@@ -143,7 +165,10 @@ class Supervisor:
             _signal_group(process, signal.SIGKILL)
             process.wait()
         self.postgres.stop()
+        if self.socket is not None:
+            self.socket.close()
         self.home.note.unlink(missing_ok=True)
+        self.home.let_go()
 
 
 def _signal_group(process: subprocess.Popen, number: int) -> None:

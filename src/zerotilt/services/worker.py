@@ -14,18 +14,21 @@ from zerotilt.store import database
 from zerotilt.store.files import FileStore
 from zerotilt.tasks import child
 from zerotilt.tasks.queue import Queue
-from zerotilt.tasks.worker import Worker
+from zerotilt.tasks.worker import PLACES, Worker
 
-THREADS = 3
-"""One more than the cores, so that a first look need not wait for two long jobs."""
+THREADS = PLACES + 1
+"""One place is left for what is quick, whatever the others do."""
 
 
 def main() -> None:
     """Perform tasks until told to end. The database's address comes in the environment."""
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
-    database.bind(json.loads(os.environ["ZT_DATABASE"]))
+    os.umask(0o077)
+    # taken out of the environment before the process that starts jobs copies it: models know no password
+    database.bind(json.loads(os.environ.pop("ZT_DATABASE")))
+    home = Home()
     queue = Queue()
-    worker = Worker(queue, FileStore(Home().files))
+    worker = Worker(queue, FileStore(home.files), home.scratch)
     warm = child.context().Process(target=_nothing)  # starts the fork server and its imports before the first task
     warm.start()
     warm.join()

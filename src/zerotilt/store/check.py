@@ -6,6 +6,7 @@ import hashlib
 
 from peewee import SQL
 
+from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import ACTIVE, ModelVersion, Report, TableFile, Task
 
@@ -43,8 +44,15 @@ def check(files: FileStore) -> tuple[list[str], int]:
 
 def discard_unowned(files: FileStore, digest: str) -> bool:
     """Remove a file that no record names and no task is about to read; whether it was removed."""
-    awaited = Task.select().where(Task.state.in_(ACTIVE) & (SQL("payload->>'digest'") == digest)).exists()
-    if awaited or digest in named_files():
-        return False
-    files.path(digest).unlink(missing_ok=True)
+    with database.atomic():
+        lock_file(digest)
+        awaited = Task.select().where(Task.state.in_(ACTIVE) & (SQL("payload->>'digest'") == digest)).exists()
+        if awaited or digest in named_files():
+            return False
+        files.path(digest).unlink(missing_ok=True)
     return True
+
+
+def lock_file(digest: str) -> None:
+    """Until the transaction ends nobody else takes this file away, or counts on it while it is taken away."""
+    database.execute_sql("select pg_advisory_xact_lock(hashtextextended(%s, 0))", (digest,))

@@ -13,12 +13,21 @@ from playhouse.pool import PooledPostgresqlDatabase
 
 from zerotilt.store import migrations
 
-database = PooledPostgresqlDatabase(None, max_connections=32, stale_timeout=300, autoconnect=True)
+POOL = 45
+"""Connections of one process: a few more than the threads that answer requests, so that none has to wait for long."""
+database = PooledPostgresqlDatabase(None, max_connections=POOL, stale_timeout=300, timeout=5, autoconnect=True)
+DISK_FULL = "53100"
 T = TypeVar("T")
 
 
 class Unreachable(Exception):
     """The database does not answer; nothing was written."""
+
+
+def disk_is_full(problem: BaseException) -> bool:
+    """Whether the database answers, and has no room left to write."""
+    causes = (problem, problem.__cause__, problem.__context__, *getattr(problem, "args", ()))
+    return any(getattr(one, "pgcode", None) == DISK_FULL for one in causes)
 
 
 def bind(url: dict) -> None:
@@ -62,6 +71,8 @@ def patiently(action: Callable[[], T], seconds: float) -> T:
             with database.connection_context():
                 return action()
         except (peewee.OperationalError, peewee.InterfaceError) as problem:
+            if disk_is_full(problem):
+                raise
             database.close_idle()
             if time.monotonic() + pause > until:
                 raise Unreachable(str(problem).strip()) from problem

@@ -6,7 +6,7 @@ import errno
 import hashlib
 import os
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from zerotilt.core.refusal import Refused
@@ -25,6 +25,7 @@ class FileStore:
         self.folder = folder
         self.incoming = folder / "incoming"
         self.incoming.mkdir(parents=True, exist_ok=True)
+        self._verified: dict[str, tuple[int, ...]] = {}
 
     def path(self, digest: str) -> Path:
         if len(digest) != 64 or not set(digest) <= set("0123456789abcdef"):
@@ -41,13 +42,47 @@ class FileStore:
             incoming.write(data)
             return incoming.keep()
 
-    def take(self, path: Path) -> str:
-        """Move a finished file of ours into the store; its digest."""
+    def take(self, path: Path, beat: Callable[[], None] = lambda: None) -> str:
+        """Move a finished file of ours into the store; its digest. ``beat`` is called after every piece."""
         incoming = self.receive(path.stat().st_size)
         with incoming, path.open("rb") as source:
             while piece := source.read(PIECE):
                 incoming.write(piece)
+                beat()
             return incoming.keep()
+
+    def verified(self, digest: str, beat: Callable[[], None] = lambda: None) -> Path:
+        """Where a file is, once its bytes have been held against its name.
+
+        A file that was verified is not read again while the file system says that it is the same: number, size,
+        times of writing and of any change.
+
+        Raises
+        ------
+        Missing, Damaged : there is no such file, or it holds something else.
+        """
+        path = self.path(digest)
+        try:
+            stamp = _stamp(path)
+            if self._verified.get(digest) == stamp:
+                return path
+            found = hashlib.sha256()
+            with path.open("rb") as source:
+                while piece := source.read(PIECE):
+                    found.update(piece)
+                    beat()
+        except FileNotFoundError:
+            raise Missing(
+                f"The stored file {digest[:12]}… is missing.",
+                todo="Put it back from a copy, or upload the table or model again.",
+            ) from None
+        if found.hexdigest() != digest:
+            raise Damaged(
+                f"The stored file {digest[:12]}… was changed: its content is not what it was when it was kept.",
+                todo="Put it back from a copy, or upload the table or model again.",
+            )
+        self._verified[digest] = stamp
+        return path
 
     def digests(self) -> Iterator[str]:
         for shelf in self.folder.iterdir():
@@ -94,7 +129,7 @@ class Incoming:
             self._file.flush()
             os.fsync(self._file.fileno())
             self._file.close()
-            target.parent.mkdir(exist_ok=True)
+            target.parent.mkdir(mode=0o700, exist_ok=True)
             os.replace(self._path, target)
             folder = os.open(target.parent, os.O_RDONLY)
             try:
@@ -111,6 +146,19 @@ class Incoming:
             pass
         finally:
             self._path.unlink(missing_ok=True)
+
+
+def _stamp(path: Path) -> tuple[int, ...]:
+    found = path.stat()
+    return found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns
+
+
+class Missing(Refused):
+    """A record names a file that is not there."""
+
+
+class Damaged(Refused):
+    """A file does not hold what its name says."""
 
 
 class DiskFull(Refused):

@@ -37,6 +37,7 @@ class Audit(Record):
     demo = BooleanField(default=False)
     spec = BinaryJSONField(null=True, index=False)
     ready = BooleanField(default=False)
+    version = IntegerField(default=0)
 
 
 class TableFile(Record):
@@ -98,6 +99,7 @@ class Kept(Record):
     evidence = ForeignKeyField(EvidenceRow, column_name="evidence_key")
     context = BinaryJSONField(index=False)
     note = TextField(default="")
+    noted = IntegerField(default=0)
     removed = BooleanField(default=False)
     created = DateTimeTZField(constraints=NOW)
 
@@ -141,6 +143,7 @@ class Report(Record):
     html_digest = TextField()
     json_digest = TextField()
     flagged = IntegerField()
+    tested = IntegerField(null=True)
     created = DateTimeTZField(constraints=NOW)
 
 

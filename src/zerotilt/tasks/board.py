@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
+import uuid
 from typing import Any
 
 import peewee
 
-from zerotilt.core.evidence import Digests, key, method_named
+from zerotilt.core.evidence import Digests, Evidence, changed_since, key, method_named
 from zerotilt.core.refusal import Refused
+from zerotilt.core.rows import NAMES, nothing_trained
 from zerotilt.core.spec import Context, Rule, Spec
 from zerotilt.report.compose import SEED
+from zerotilt.store.check import lock_file
 from zerotilt.store.database import database
 from zerotilt.store.records import (
     ACTIVE,
@@ -44,6 +49,8 @@ class Board:
         """A queued task; the one under way when ``wanted`` names the same result."""
         try:
             with database.atomic():
+                if "digest" in payload:
+                    lock_file(payload["digest"])  # nobody takes the file away while the task is written down
                 task = Task.create(audit=audit, kind=kind, title=title, payload=payload, key=wanted)
                 # in the same transaction: task and message exist together or not at all
                 self.queue.send(str(task.id), turn)
@@ -69,12 +76,36 @@ class Board:
 
     def check(self, audit: Audit, context: Context) -> Task:
         payload = basis(audit, context) | {"seed": SEED}
-        return self.submit("check", "Model scored, roles checked", payload, audit, f"check:{audit.id}")
+        return self.submit("check", "Model scored, roles checked", payload, audit, _named("check", audit, payload))
 
     def report(self, audit: Audit, context: Context) -> Task:
         alone = context.model_copy(update={"alongside": None})
-        payload = basis(audit, alone) | {"title": audit.title, "policy_record": policy_record(audit)}
-        return self.submit("report", "Report", payload, audit, f"report:{audit.id}")
+        payload = basis(audit, alone) | {
+            "title": audit.title,
+            "policy_record": policy_record(audit),
+            "rule_record": rule_record(_version(audit, context.model)),
+            "alongside_said": _alongside_said(audit, context),
+        }
+        return self.submit("report", "Report", payload, audit, _named("report", audit, payload))
+
+
+def _named(kind: str, audit: Audit, payload: dict[str, Any]) -> str:
+    """One name for the same work: what it starts from counts, so that two models' are never joined into one."""
+    body = json.dumps(payload, sort_keys=True, default=str)
+    return f"{kind}:{audit.id}:{hashlib.sha256(body.encode()).hexdigest()[:32]}"
+
+
+def _alongside_said(audit: Audit, context: Context) -> str:
+    if context.alongside is None:
+        return ""
+    model = _version(audit, context.alongside.model)
+    return (
+        f"Model version “{model.name}”"
+        if model
+        else f"The {NAMES[context.alongside.rows]} rows"
+        if context.alongside.rows
+        else ""
+    )
 
 
 def current_table(audit: Audit) -> TableFile:
@@ -92,6 +123,8 @@ def basis(audit: Audit, context: Context) -> dict[str, Any]:
     model = _version(audit, context.model)
     beside = context.alongside and _version(audit, context.alongside.model)
     context = in_force(context, model, beside)
+    if model is None and nothing_trained(Spec.model_validate(audit.spec)):
+        context = context.model_copy(update={"rows": "all"})
     return {
         "spec": audit.spec,
         "table_digest": table.digest,
@@ -122,7 +155,10 @@ def rule_of(model: ModelVersion | None) -> Rule | None:
 def _version(audit: Audit, wanted: str | None) -> ModelVersion | None:
     if wanted is None:
         return None
-    found = ModelVersion.get_or_none((ModelVersion.id == wanted) & (ModelVersion.audit == audit))
+    try:
+        found = ModelVersion.get_or_none((ModelVersion.id == uuid.UUID(wanted)) & (ModelVersion.audit == audit))
+    except ValueError:
+        found = None
     if found is None:
         raise Refused("The audit has no such model version.", where="model", todo="Choose one of its versions.")
     return found
@@ -136,13 +172,7 @@ def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any
         context = context.model_copy(update={"alongside": None})
     arguments = basis(audit, context)
     spec = Spec.model_validate(arguments["spec"])
-    digests = Digests(
-        table=arguments["table_digest"],
-        spec=spec.digest(),
-        model=arguments["model_digest"],
-        alongside=arguments["alongside_digest"],
-        compared=spec.compared_digest(),
-    )
+    digests = digests_of(arguments, spec)
     payload = arguments | {"method": method, "settings": checked.model_dump(mode="json"), "seed": SEED}
     return key(found, digests, Context.model_validate(arguments["context"]), checked, SEED), payload
 
@@ -155,7 +185,36 @@ def kept_items(audit: Audit) -> list[dict[str, Any]]:
         .where((Kept.audit == audit) & ~Kept.removed)
         .order_by(Kept.created)
     )
-    return [{"evidence": row.evidence.body, "note": row.note} for row in rows]
+    return [{"evidence": row.evidence.body, "note": row.note, "changed": list(changes(audit, row))} for row in rows]
+
+
+def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
+    """What has changed since a kept item was computed, in words."""
+    found = Evidence.model_validate(kept.evidence.body)
+    try:
+        today = basis(audit, Context.model_validate(kept.context))
+    except Refused:
+        return ("the model version",)
+    spec = Spec.model_validate(today["spec"])
+    return changed_since(found, digests_of(today, spec), Context.model_validate(today["context"]))
+
+
+def digests_of(arguments: dict[str, Any], spec: Spec) -> Digests:
+    return Digests(
+        table=arguments["table_digest"],
+        spec=spec.digest(),
+        model=arguments["model_digest"],
+        alongside=arguments["alongside_digest"],
+        compared=spec.compared_digest(),
+    )
+
+
+def rule_record(model: ModelVersion | None) -> dict[str, Any] | None:
+    """Who decided a version's decision rule, and why; None where there is none."""
+    last = model and model.rules.order_by(DecisionRule.number.desc()).first()
+    if not last or not last.rule:
+        return None
+    return {"number": last.number, "author": last.author, "reason": last.reason, "made": f"{last.created:%d %B %Y}"}
 
 
 def policy_record(audit: Audit) -> dict[str, Any] | None:

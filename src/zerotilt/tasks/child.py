@@ -5,15 +5,19 @@ from __future__ import annotations
 import ctypes
 import multiprocessing
 import os
+import pwd
 import resource
 import signal
+import sys
 import time
 from collections.abc import Callable
+from multiprocessing import forkserver
 from pathlib import Path
 from typing import Any
 
 from zerotilt.cluster import executor_at
-from zerotilt.core.refusal import Cancelled, Refused
+from zerotilt.core.refusal import Cancelled, Choice, Refused
+from zerotilt.core.spec import ModelReading
 from zerotilt.core.work import Work
 
 MEMORY_BYTES = 12 * 2**30
@@ -22,6 +26,10 @@ STALL_SECONDS = 600
 """Without any progress for so long, a model is taken to hang."""
 TICK = 0.2
 _PR_SET_PDEATHSIG = 1
+
+
+class HelperDied(Exception):
+    """The process that starts jobs is gone, and with it the job; nothing is wrong with the job."""
 
 
 def context() -> multiprocessing.context.BaseContext:
@@ -53,8 +61,14 @@ def run(
     spawn = context()
     here, there = spawn.Pipe(duplex=False)
     process = spawn.Process(target=_inside, args=(there, job, arguments, str(scratch), memory), daemon=True)
-    process.start()
-    there.close()
+    try:
+        process.start()
+    except (ConnectionError, EOFError, OSError) as problem:
+        here.close()
+        raise HelperDied(f"the process that starts jobs does not answer ({problem})") from None
+    finally:
+        there.close()
+    helper = _helper()
     started = moved = time.monotonic()
     state = (0, 0, "")
     outcome: tuple[str, Any] | None = None
@@ -87,26 +101,83 @@ def run(
         process.join(5)
         here.close()
     if outcome is None:
-        raise Refused(_ending(process.exitcode, memory), todo="Read fewer rows, or check the model file.")
+        # a job ends with the process that started it, and its own end is then not to be known
+        if (process.exitcode in (None, 255) and _helper() != helper) or (helper is not None and not _alive(helper)):
+            raise HelperDied("the process that starts jobs was ended, and the job with it")
+        raise Refused(*_ending(job, process.exitcode, memory))
     kind, body = outcome
     if kind == "refused":
-        raise Refused(body["message"], where=body["where"], todo=body["todo"])
+        choices = [
+            Choice(one["label"], one["detail"], ModelReading.model_validate(one["reading"]), 0.0)
+            for one in body.get("choices", [])
+        ]
+        raise Refused(body["message"], where=body["where"], todo=body["todo"], choices=choices)
     if kind == "failed":
         raise RuntimeError(body)
     return body
 
 
-def _ending(code: int | None, memory: int) -> str:
+def _helper() -> int | None:
+    """The number of the process that starts jobs."""
+    return getattr(forkserver._forkserver, "_forkserver_pid", None)
+
+
+def _alive(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    except OSError:
+        return False
+
+
+READERS = {"read_table": "that read the table", "inspect_model": "that looked into the model"}
+
+
+def _ending(job: str, code: int | None, memory: int) -> tuple[str]:
+    """Why a job ended without a word, as far as is known; the model is blamed only where a model was run."""
+    who = READERS.get(job, "that ran the model")
+    todo = {
+        "read_table": " Write the file again at its source, for example as CSV, and upload it again.",
+        "inspect_model": " Export the model again.",
+    }.get(job, " Read fewer rows, or check the model file.")
     if code is not None and code < 0:
-        return f"The process that ran the model was ended by {signal.Signals(-code).name}."
+        return (f"The process {who} was ended by {signal.Signals(-code).name}.{todo}",)
     return (
-        f"The process that ran the model ended without a result (code {code}); "
-        f"it may have needed more than its {memory / 2**30:,.3g} GiB of memory."
+        f"The process {who} ended without a result (code {code}); "
+        f"it may have needed more than its {memory / 2**30:,.3g} GiB of memory.{todo}",
     )
 
 
+def _unprivileged(arguments: dict, scratch: str) -> dict:
+    """Give up being root: a model is somebody's file. Files it may read are opened before; scratch is its own.
+
+    Stays where it is when it is not root, or when that user could not reach the program's own files.
+    """
+    if os.geteuid() != 0:
+        return arguments
+    other = pwd.getpwnam("nobody")
+    if not all(_passable(path) for path in (Path(__file__), Path(sys.executable))):
+        return arguments
+    opened = {
+        name: os.open(value, os.O_RDONLY) if name.endswith("path") and isinstance(value, str) else value
+        for name, value in arguments.items()
+    }
+    os.chown(scratch, other.pw_uid, other.pw_gid)
+    os.environ["HOME"] = os.environ["MPLCONFIGDIR"] = scratch
+    os.setgroups([])
+    os.setgid(other.pw_gid)
+    os.setuid(other.pw_uid)
+    return opened
+
+
+def _passable(path: Path) -> bool:
+    """Whether everybody may go through all folders above a file."""
+    return all(folder.stat().st_mode & 0o001 for folder in path.resolve().parents)
+
+
 def _inside(pipe, job: str, arguments: dict, scratch: str, memory: int) -> None:
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    os.umask(0o077)
+    arguments = _unprivileged(arguments, scratch)
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)  # after the change of user, which clears it
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the parent's business
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     from zerotilt.tasks.jobs import JOBS

@@ -49,7 +49,8 @@ def _profiled(path: Path, dialect: Dialect | None, work: Work) -> dict:
 
 
 def inspect_model(arguments: dict, scratch: Path, work: Work) -> dict:
-    return {"card": onnx.inspect(Path(arguments["path"]).read_bytes()).model_dump(mode="json")}
+    with open(arguments["path"], "rb") as source:
+        return {"card": onnx.inspect(source.read()).model_dump(mode="json")}
 
 
 def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
@@ -73,6 +74,10 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
             where=f"column “{split.name}”",
             todo="Choose which of its values are the held-out rows.",
         )
+    if isinstance(subject.predictor, onnx.OnnxPredictor):
+        question = subject.predictor.order_in_doubt(cases, spec, subject.rows)
+        if question is not None:
+            raise question
     measured = evidence(arguments | {"method": "performance", "settings": {}}, scratch, work)
     counts = {}
     for which in rows.NAMES:
@@ -91,7 +96,10 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
     """The report as HTML and JSON files, and the evidence computed for it."""
     subject, digests = opened(arguments)
     known = {item["key"]: Evidence.model_validate(item) for item in arguments["known"]}
-    kept = [Kept(Evidence.model_validate(item["evidence"]), item["note"]) for item in arguments["kept"]]
+    kept = [
+        Kept(Evidence.model_validate(item["evidence"]), item["note"], tuple(item["changed"]))
+        for item in arguments["kept"]
+    ]
     judged = {name: Judged(*found) for name, found in arguments["judgements"].items()}
     bundle = gather(subject, digests, work, kept, known, judgements=judged)
     work.begin(1, "report written")
@@ -103,6 +111,8 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
         table_rows=subject.table.rows,
         model_name=arguments["model_name"],
         policy_record=arguments.get("policy_record"),
+        rule_record=arguments.get("rule_record"),
+        alongside=arguments.get("alongside_said", ""),
     )
     html, numbers = scratch / "report.html", scratch / "audit.json"
     html.write_text(render(bundle, subject, cover), encoding="utf-8")
@@ -110,13 +120,15 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
         audit_file(bundle, subject, arguments["uploaded_digest"], subject.spec).to_json(), encoding="utf-8"
     )
     work.advance(1)
-    flagged = 0
+    flagged, tested = 0, None
     if bundle.tilt:
         flagged = sum(found["status"] == "flagged" for found in bundle.tilt.result["disparities"])
+        tested = bundle.tilt.result["tested"]
     return {
         "html": str(html),
         "json": str(numbers),
         "flagged": flagged,
+        "tested": tested,
         "evidence": [found.model_dump(mode="json") for found in bundle.fresh],
     }
 
@@ -176,11 +188,12 @@ def opened(arguments: dict) -> tuple[Subject, Digests]:
     return Subject(spec, cases, predictor, context, beside), digests
 
 
-def _model(path: str | None, cases: Table, spec: Spec) -> tuple[onnx.OnnxPredictor | None, str | None]:
+def _model(path: str | int | None, cases: Table, spec: Spec) -> tuple[onnx.OnnxPredictor | None, str | None]:
     """A model version and its digest; none where no file stands for one."""
-    if not path:
+    if path is None:
         return None, None
-    data = Path(path).read_bytes()
+    with open(path, "rb") as source:  # a path, or a file that is open already
+        data = source.read()
     return onnx.OnnxPredictor(data, cases, spec), hashlib.sha256(data).hexdigest()
 
 

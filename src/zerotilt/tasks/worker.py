@@ -13,9 +13,10 @@ from typing import Any
 
 from peewee import SQL
 
+from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.core.spec import Context, Spec
-from zerotilt.store.check import discard_unowned
+from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task
@@ -28,6 +29,8 @@ STALE = timedelta(seconds=6)
 SWEEP_SECONDS = 2.0
 MOST_ATTEMPTS = 3
 WRITE_SECONDS = 0.3
+PLACES, WAIT_SECONDS = 3, 0.3
+"""Long tasks at a time: one more than the cores, so that a first look need not wait for two long jobs."""
 PATIENCE = 120.0
 
 
@@ -38,14 +41,36 @@ def now() -> datetime:
 class Worker:
     """Performs the tasks of a queue."""
 
-    def __init__(self, queue: Queue, files: FileStore):
+    def __init__(self, queue: Queue, files: FileStore, scratch: Path | None = None):
         self._files = files
+        self._scratch = scratch
+        self._places = threading.BoundedSemaphore(PLACES)
         self._queue = queue
         self._board = Board(queue)
         queue.perform = self.perform
 
     def perform(self, task_id: str) -> None:
-        """Run one task to its end: done, failed or cancelled. Repeating is harmless."""
+        """Run one task to its end: done, failed or cancelled. Repeating is harmless.
+
+        What may take long waits for one of a few places, so that hanging models never take all there are.
+        """
+        quick = patiently(lambda: _is_quick(task_id), PATIENCE)
+        if not quick and not self._places.acquire(timeout=WAIT_SECONDS):
+            patiently(lambda: self._back(task_id), PATIENCE)
+            return
+        try:
+            self._perform(task_id)
+        finally:
+            if not quick:
+                self._places.release()
+
+    def _back(self, task_id: str) -> None:
+        """Every place is taken: the message goes back to the end of the queue."""
+        with database.atomic():
+            if Task.update(queued=now()).where((Task.id == task_id) & (Task.state == "queued")).execute():
+                self._queue.send(task_id)
+
+    def _perform(self, task_id: str) -> None:
         task = patiently(lambda: _claim(task_id), PATIENCE)
         if task is None:
             return
@@ -56,11 +81,17 @@ class Worker:
                     f"The worker died {MOST_ATTEMPTS} times while doing this.",
                     todo="Read fewer rows, or check the model file.",
                 )
-            with tempfile.TemporaryDirectory(prefix="zt-") as scratch:
-                arguments = patiently(lambda: self._arguments(task), PATIENCE)
-                result = child.run(task.kind, arguments, Path(scratch), _Ticker(task))
-                kept = self._keep_files(task.kind, result)
+            ticker = _Ticker(task)
+            with tempfile.TemporaryDirectory(prefix="zt-", dir=self._scratch) as scratch:
+                arguments = patiently(lambda: self._arguments(task, ticker), PATIENCE)
+                result = child.run(task.kind, arguments, Path(scratch), ticker)
+                kept = self._keep_files(task.kind, result, ticker)
             patiently(lambda: self._finish(task, kept), PATIENCE)
+        except Superseded:
+            log.info("task %s: attempt %d was overtaken; what it made is not used", task_id, task.attempts)
+        except child.HelperDied as problem:
+            log.warning("task %s: %s; it is taken up again", task_id, problem)
+            self._again(task)
         except Cancelled:
             self._end(task, "cancelled")
         except Refused as problem:
@@ -81,8 +112,8 @@ class Worker:
         """Write that a task ended without a result; an upload that came to nothing is removed."""
 
         def write() -> None:
-            Task.update(state=state, error=error, finished=now()).where(Task.id == task.id).execute()
-            if "digest" in task.payload:
+            ended = Task.update(state=state, error=error, finished=now()).where(_ours(task)).execute()
+            if ended and "digest" in task.payload:
                 discard_unowned(self._files, task.payload["digest"])
 
         try:
@@ -90,14 +121,24 @@ class Worker:
         except Unreachable:
             log.error("task %s: its end (%s) could not be written; it will be taken up again", task.id, state)
 
-    def _arguments(self, task: Task) -> dict[str, Any]:
-        """The payload with digests turned into paths, and what only the records know."""
+    def _again(self, task: Task) -> None:
+        """Put a task back that could not be done for no fault of its own."""
+
+        def write() -> None:
+            with database.atomic():
+                if Task.update(state="queued", queued=now()).where(_ours(task)).execute():
+                    self._queue.send(str(task.id))
+
+        patiently(write, PATIENCE)
+
+    def _arguments(self, task: Task, ticker: _Ticker) -> dict[str, Any]:
+        """The payload with digests turned into paths of files that hold what they should, and what only the records know."""
         arguments = dict(task.payload)
         for name in ("table", "model", "alongside"):
             if arguments.get(f"{name}_digest"):
-                arguments[f"{name}_path"] = str(self._files.path(arguments[f"{name}_digest"]))
+                arguments[f"{name}_path"] = str(self._files.verified(arguments[f"{name}_digest"], ticker.beat))
         if "digest" in arguments:
-            arguments["path"] = str(self._files.path(arguments["digest"]))
+            arguments["path"] = str(self._files.verified(arguments["digest"], ticker.beat))
         if task.kind == "report":
             audit = task.audit
             of_table = SQL("body->'digests'->>'table' = %s", (arguments["table_digest"],))
@@ -110,40 +151,47 @@ class Worker:
             }
         return arguments
 
-    def _keep_files(self, kind: str, result: dict[str, Any]) -> dict[str, Any]:
+    def _keep_files(self, kind: str, result: dict[str, Any], ticker: _Ticker) -> dict[str, Any]:
         """Move files from scratch into the store; the result with digests in their place. Bytes before rows."""
         kept = dict(result)
         for name in ("file", "html", "json"):
             if name in kept:
                 kept[f"{name}_bytes"] = Path(kept[name]).stat().st_size
-                kept[name] = self._files.take(Path(kept[name]))
+                kept[name] = self._files.take(Path(kept[name]), ticker.beat)
         for audit in kept.get("audits", []):
-            audit["models"] = [model | {"file": self._files.take(Path(model["file"]))} for model in audit["models"]]
+            audit["models"] = [
+                model | {"file": self._files.take(Path(model["file"]), ticker.beat)} for model in audit["models"]
+            ]
         return kept
 
     def _finish(self, task: Task, result: dict[str, Any]) -> None:
-        """One transaction: the records of the result, and the task's end."""
+        """One transaction: the records of the result, and the task's end; nothing where another attempt has overtaken it."""
         with database.atomic():
+            # the fence: the row is taken for as long as this lasts, and only by the attempt that it says
+            if not Task.update(heartbeat=now()).where(_ours(task)).execute():
+                raise Superseded
             for body in result.pop("evidence", []):
                 EvidenceRow.insert(key=body["key"], method=body["method"], body=body).on_conflict_ignore().execute()
             outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
-            Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(
-                Task.id == task.id
-            ).execute()
+            Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(_ours(task)).execute()
 
     def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         payload = task.payload
-        before = task.audit.tables.order_by(TableFile.created.desc()).first()
-        spec = _carried_over(task.audit.spec, before.profile if before else None, result)
+        # as it is now, not as it was when reading began: what was entered meanwhile is carried over
+        audit = _locked(task)
+        before = audit.tables.order_by(TableFile.created.desc()).first()
+        spec = _carried_over(audit.spec, before.profile if before else None, result)
+        for digest in (payload["digest"], result["file"]):
+            lock_file(digest)
         TableFile.create(
-            audit=task.audit,
+            audit=audit,
             name=payload["name"],
             raw_digest=payload["digest"],
             digest=result["file"],
             bytes=payload["bytes"],
             profile=result["profile"],
         )
-        Audit.update(spec=spec, ready=False).where(Audit.id == task.audit_id).execute()
+        Audit.update(spec=spec, ready=False, version=Audit.version + 1).where(Audit.id == task.audit_id).execute()
         return {"rows": result["profile"]["rows"]}
 
     def _finish_model(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
@@ -153,16 +201,27 @@ class Worker:
         return {"model": str(model.id)}
 
     def _finish_check(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+        audit = _locked(task)
+        checked = Spec.model_validate(task.payload["spec"]).digest()
+        same = audit.spec is not None and Spec.model_validate(audit.spec).digest() == checked
+        newest = audit.tables.order_by(TableFile.created.desc()).first()
+        if not same or newest is None or newest.digest != task.payload["table_digest"]:
+            raise Refused(
+                "The table or the meaning of its columns was changed while it was checked.",
+                todo="Finish once more, so that what stands there now is checked.",
+            )
         Audit.update(ready=True).where(Audit.id == task.audit_id).execute()
         return {name: result[name] for name in ("counts", "unknown_outcomes", "classes")}
 
     def _finish_report(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+        _locked(task)  # reports of one audit are numbered one after the other
         report = Report.create(
             audit=task.audit,
             number=next_number(task.audit),
             html_digest=result["html"],
             json_digest=result["json"],
             flagged=result["flagged"],
+            tested=result["tested"],
         )
         return {"number": report.number}
 
@@ -267,7 +326,35 @@ def _carried_over(earlier: dict | None, profile: dict | None, result: dict[str, 
         columns.append(kept or guess)
     crossings = [crossing for crossing in earlier["intersections"] if set(crossing) <= names]
     inputs = [name for name in earlier["model_inputs"] if name in names]
-    return earlier | {"columns": columns, "intersections": crossings, "model_inputs": inputs}
+    readings = [one for one in earlier.get("model_readings", []) if set(one["inputs"]) <= names]
+    return earlier | {
+        "columns": columns, "intersections": crossings, "model_inputs": inputs, "model_readings": readings
+    }  # fmt: skip
+
+
+class Superseded(Exception):
+    """Another attempt has taken the task over, or it is no longer there."""
+
+
+def _is_quick(task_id: str) -> bool:
+    """Whether a task is done in seconds and runs no model on made-up rows."""
+    task = Task.get_or_none(Task.id == task_id)
+    if task is None or task.kind in ("read_table", "inspect_model"):
+        return True
+    return task.kind == "evidence" and METHODS[task.payload["method"]].quick
+
+
+def _ours(task: Task):
+    """The task's row as long as this attempt is the one that performs it."""
+    return (Task.id == task.id) & (Task.state == "running") & (Task.attempts == task.attempts)
+
+
+def _locked(task: Task) -> Audit:
+    """The audit of a task as it is now, held until the transaction ends."""
+    audit = Audit.select().where(Audit.id == task.audit_id).for_update().first()
+    if audit is None:
+        raise Superseded
+    return audit
 
 
 def _claim(task_id: str) -> Task | None:
@@ -295,6 +382,7 @@ class _Ticker:
         self._task = task
         self._last = 0.0
         self._stretch = ("", 0.0)
+        self._state = (0, 0, "")
 
     def __call__(self, done: int, total: int, what: str) -> bool:
         if time.monotonic() - self._last < WRITE_SECONDS:
@@ -302,15 +390,30 @@ class _Ticker:
         self._last = time.monotonic()
         if what != self._stretch[0]:
             self._stretch = (what, self._last)
+        self._state = (done, total, what)
         try:
             return patiently(lambda: self._write(done, total, what), 0.5)
         except Unreachable:
             return True
 
+    def beat(self) -> None:
+        """Still at work, without being any further.
+
+        Raises
+        ------
+        Cancelled : it is no longer wanted.
+        """
+        if not self(*self._state):
+            raise Cancelled
+
     def _write(self, done: int, total: int, what: str) -> bool:
         spent = self._last - self._stretch[1]
         left = spent * (total - done) / done if done and spent else None
-        Task.update(done=done, total=total, what=what, seconds_left=left, heartbeat=now()).where(
-            Task.id == self._task.id
-        ).execute()
+        mine = (
+            Task.update(done=done, total=total, what=what, seconds_left=left, heartbeat=now())
+            .where(_ours(self._task))
+            .execute()
+        )
+        if not mine:
+            raise Superseded
         return not Task.select(Task.cancel).where(Task.id == self._task.id).scalar()

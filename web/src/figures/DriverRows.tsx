@@ -74,8 +74,8 @@ export function DriverRows(props: {
             x={rank > 99 ? 30 : 22}
             y={ROW / 2}
             width={name - 26}
-            weight={driver.evidence_of_use ? 600 : 400}
-            fill={driver.evidence_of_use ? "var(--ink)" : "var(--soft)"}
+            weight={driver.loss_depends ? 600 : 400}
+            fill={driver.loss_depends ? "var(--ink)" : "var(--soft)"}
           >
             {title(driver.feature)}
           </Fitted>
@@ -92,7 +92,7 @@ export function DriverRows(props: {
               ? driver.beside
                 ? moved(rank, driver.beside.rank)
                 : "absent"
-              : driver.evidence_of_use && driver.share != null
+              : driver.loss_depends && driver.share != null
                 ? percent(driver.share)
                 : ""}
           </text>
@@ -125,7 +125,7 @@ function Bar({ driver, x }: { driver: Driver; x: (value: number) => number }) {
         y={at - 7}
         width={Math.abs(x(value) - x(0))}
         height={14}
-        fill={driver.evidence_of_use ? "var(--act)" : "var(--rule)"}
+        fill={driver.loss_depends ? "var(--act)" : "var(--rule)"}
         data-part="bar"
       />
       <line x1={x(low)} x2={x(high)} y1={at} y2={at} stroke="var(--ink)" strokeWidth={1.4} />
@@ -134,13 +134,13 @@ function Bar({ driver, x }: { driver: Driver; x: (value: number) => number }) {
           <line x1={x(beside.low)} x2={x(beside.high)} y1={ROW - 8} y2={ROW - 8} strokeWidth={1.4} />
           <path
             d={`M${x(beside.value)},${ROW - 13} l5,5 l-5,5 l-5,-5 z`}
-            fill={driver.beside?.evidence_of_use ? "var(--raise)" : "var(--sheet)"}
+            fill={driver.beside?.loss_depends ? "var(--raise)" : "var(--sheet)"}
             strokeWidth={1.4}
           />
         </g>
       )}
       <text x={end + 8} y={ROW / 2} fontSize={12.5} dominantBaseline="central" fill="var(--soft)">
-        {driver.evidence_of_use ? decimal(value) : "no evidence of use"}
+        {driver.loss_depends ? decimal(value) : "loss not seen to depend"}
       </text>
     </>
   );

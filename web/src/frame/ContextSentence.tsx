@@ -75,7 +75,7 @@ export function ContextSentence() {
         choices={ROWS.map((one) => ({
           value: one,
           label: rowLabel(one),
-          disabled: audit.counts ? !audit.counts[one] : false,
+          disabled: audit.only_all && !model ? one !== "all" : audit.counts ? !audit.counts[one] : false,
         }))}
         onChoose={(chosen) => set({ rows: chosen })}
       >

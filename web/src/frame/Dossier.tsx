@@ -1,11 +1,13 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Context, need, type Problem, type Schemas } from "../api/client";
 import { ProblemNote } from "../ui/ProblemNote";
+import { Removal } from "../ui/Removal";
 import { contextOf, useAuditContext } from "./context";
 import { Findings } from "./Findings";
 import { useKeeper } from "./keeper";
+import { useDossier } from "./useDossier";
 
 type Kept = Schemas["KeptView"];
 
@@ -14,12 +16,9 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
   const { audit } = useAuditContext();
   const client = useQueryClient();
   const [removed, setRemoved] = useState<Kept | null>(null);
-  const items = useQuery({
-    queryKey: ["dossier", audit.id],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/dossier", { params: { path: { audit_id: audit.id } } })),
-  }).data;
+  const items = useDossier().data;
   const change = useMutation({
-    mutationFn: ({ id, ...body }: { id: string; note?: string; removed?: boolean }) =>
+    mutationFn: ({ id, ...body }: { id: string; note?: string; noted?: number; removed?: boolean }) =>
       need(
         api.PATCH("/api/audits/{audit_id}/dossier/{kept_id}", {
           params: { path: { audit_id: audit.id, kept_id: id } },
@@ -60,7 +59,7 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
           <Item
             key={item.id}
             item={item}
-            onNote={(note) => change.mutate({ id: item.id, note })}
+            onNote={(note) => change.mutate({ id: item.id, note, noted: item.noted })}
             onRemove={() => remove(item)}
           />
         ))}
@@ -70,7 +69,20 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
           “{removed.title}” was taken out.{" "}
           <button type="button" className="act" onClick={() => undo(removed)}>
             Undo
-          </button>
+          </button>{" "}
+          <Removal
+            what={`“${removed.title}”`}
+            takes={async () => "The kept figure and your note on it are deleted; reports that were written stay."}
+            remove={() =>
+              api.DELETE("/api/audits/{audit_id}/dossier/{kept_id}", {
+                params: { path: { audit_id: audit.id, kept_id: removed.id } },
+              })
+            }
+            changed={[["dossier", audit.id]]}
+            after={() => setRemoved(null)}
+          >
+            Delete for good
+          </Removal>
         </p>
       )}
       <Invitation empty={!items?.length} />
@@ -152,6 +164,14 @@ function Item({ item, onNote, onRemove }: { item: Kept; onNote: (note: string) =
           take out
         </button>
       </p>
+      {item.changed.length > 0 && (
+        <p className="mt-0.5 border-l-2 border-raise pl-2 text-[12.5px]" data-testid="older">
+          Older: {item.changed.join(", ")} changed since.{" "}
+          <Link className="act" to={address(audit.id, item)}>
+            Read it as it is now
+          </Link>
+        </p>
+      )}
       <textarea
         aria-label={`Note on ${item.title}`}
         placeholder="Note"

@@ -24,7 +24,7 @@ export function useAuditContext() {
   const beside = besideOf(search.get("beside"), named);
   const context: Context = {
     model: model?.id ?? null,
-    rows: ROWS.find((one) => one === search.get("rows")) ?? "hold-out",
+    rows: audit.only_all && !model ? "all" : (ROWS.find((one) => one === search.get("rows")) ?? "hold-out"),
     output: search.get("as") === "log-odds" && task !== "regression" ? "log-odds" : "probability",
     read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
     alongside: beside && (beside.model !== model?.id || beside.rows) ? beside : null,

@@ -7,7 +7,8 @@ from math import factorial
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Mixer, Output
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Draws, Mixer, Output
+from zerotilt.core.contributions.sampled import Running, Sampled
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -29,35 +30,64 @@ def enumerate_coalitions(
     ------
     Refused : more than 12 features.
     """
+    return np.array([reference.mean(one) for one in _enumerated(output, cases, reference, work)]).reshape(
+        cases.rows, len(cases.names)
+    )
+
+
+def enumerate_against_sample(
+    output: Output, cases: Frame, reference: Background, most: int, seed: int, work: Work | None = None
+) -> Sampled:
+    """Every coalition, against ``most`` rows drawn from the background; the errors are those of the drawing.
+
+    Rows are drawn so that rare ones are met (:class:`~zerotilt.core.contributions.game.Draws`), and the mean
+    output of the whole background is known, so that values add up to it.
+    """
+    n, p = cases.rows, len(cases.names)
+    ends = Mixer(output, cases, reference.frame)
+    at_case, at_background = ends.of_cases(), ends.of_others()
+    draws = Draws(reference, at_background)
+    chosen = draws.draw(np.random.default_rng(seed), most)
+    few = Background(reference.frame.take(chosen), np.full(most, 1 / most))
+    baseline = float(reference.mean(at_background))
+    running = Running(n, p, at_case - baseline)
+    for row, one in enumerate(_enumerated(output, cases, few, work)):
+        total = at_case[row] - at_background[chosen]
+        running.add(np.array([row]), one[None], total[None], draws.weight[chosen][None])
+    values, errors = running.estimate()
+    return Sampled(values, errors, running.used, n * 2**p * most + n + reference.rows, at_case, baseline)
+
+
+def _enumerated(output: Output, cases: Frame, reference: Background, work: Work | None):
+    """Of each case its contributions against each background row, shape (background rows, p)."""
     p = len(cases.names)
     if p > MOST_PLAYERS:
         raise Refused(
             f"Enumeration takes up to {MOST_PLAYERS} features; the model has {p}.", todo="Use the sampled method."
         )
     work = work or Work()
-    pieces = list(range(cases.rows))
-    found = work.spread(_enumerate_one, (Mixer(output, cases, reference.frame), reference, p), pieces, "rows explained")
-    return np.array(list(found)).reshape(cases.rows, p)
+    shared = (Mixer(output, cases, reference.frame), reference.rows, p)
+    return work.spread(_enumerate_one, shared, list(range(cases.rows)), "rows explained")
 
 
-def _enumerate_one(shared: tuple[Mixer, Background, int], row: int) -> NDArray[np.float64]:
-    mixer, reference, p = shared
+def _enumerate_one(shared: tuple[Mixer, int, int], row: int) -> NDArray[np.float64]:
+    mixer, others, p = shared
     known = ((np.arange(2**p)[:, None] >> np.arange(p)) & 1).astype(bool)
-    step = max(1, EVALUATIONS_AT_ONCE // reference.rows)
-    worth = np.empty(len(known))
-    for start in range(0, len(known), step):
-        part = known[start : start + step]
-        values = mixer(
-            np.full(len(part) * reference.rows, row),
-            np.tile(np.arange(reference.rows), len(part)),
-            np.repeat(part, reference.rows, axis=0),
+    step = max(1, EVALUATIONS_AT_ONCE // 2**p)
+    parts = []
+    for start in range(0, others, step):
+        part = np.arange(start, min(start + step, others))
+        values = mixer(np.full(len(part) * 2**p, row), np.repeat(part, 2**p), np.tile(known, (len(part), 1))).reshape(
+            len(part), 2**p
         )
-        worth[start : start + step] = reference.mean(values.reshape(len(part), reference.rows).T)
-    return from_worths(worth)
+        parts.append(from_worths(values.T).T)
+    return np.concatenate(parts)
 
 
 def from_worths(worth: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Shapley values of a game given by the worth of every coalition, shape (2**p,); bit j of the index is player j.
+    """Shapley values, shape (p, …), of games given by the worth of every coalition, shape (2**p, …).
+
+    Bit j of the index is player j.
 
     φⱼ = Σ over S without j of |S|! (p − |S| − 1)! / p! · (v(S ∪ j) − v(S)).
     """
@@ -65,8 +95,8 @@ def from_worths(worth: NDArray[np.float64]) -> NDArray[np.float64]:
     coalitions = np.arange(len(worth))
     size = np.array([bin(coalition).count("1") for coalition in coalitions])
     weight = np.array([factorial(s) * factorial(p - s - 1) / factorial(p) if s < p else 0.0 for s in range(p + 1)])
-    values = np.empty(p)
+    values = np.empty((p, *worth.shape[1:]))
     for j in range(p):
         without = coalitions[(coalitions >> j) & 1 == 0]
-        values[j] = (weight[size[without]] * (worth[without | (1 << j)] - worth[without])).sum()
+        values[j] = np.tensordot(weight[size[without]], worth[without | (1 << j)] - worth[without], axes=(0, 0))
     return values

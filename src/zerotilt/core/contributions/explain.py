@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.contributions import exact
-from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_coalitions
+from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_against_sample, enumerate_coalitions
 from zerotilt.core.contributions.exact import Explainer
 from zerotilt.core.contributions.game import Background, Mixer, background
 from zerotilt.core.contributions.least_squares import fit_coalitions
@@ -41,8 +41,9 @@ ADDITIVITY = 1e-6
 class Contributions:
     """Contributions of features to one output of some rows, in the order of ``features``.
 
-    ``values`` (rows, p); ``errors`` the same or None where the values are exact;
-    ``output`` (rows,) is the baseline and the row's contributions together.
+    ``values`` (rows, p); ``errors`` the same, zero where a row's values are exact,
+    or None where all are; ``output`` (rows,) is the model's own, the baseline and
+    the row's contributions together.
     """
 
     features: tuple[str, ...]
@@ -103,10 +104,17 @@ def explain(
         )
     if structure is not None and method in ("auto", "linear", "trees"):
         explainer, why = exact_explainer(subject, seed, work, reference, cases.rows)
-        found = _exact(explainer, why, cases, work)
-        if found is not None:
-            return found
-        reason = "a row holds a value that the model was not seen to encode"
+        if explainer is not None:
+            found, astray = _exact(subject, explainer, why, cases, work)
+            if not len(astray):
+                return found
+            # never called exact: what does not add up is walked on the model itself
+            rest = cases.take(astray)
+            walked = sample_permutations(
+                subject.asked, rest, whole, tolerance * _spread(subject), most_pairs, seed, work
+            )
+            return _patched(found, astray, walked, tolerance * _spread(subject))
+        reason = why
     if method == "enumeration" and p > MOST_PLAYERS:
         raise Refused(
             f"method: enumeration takes up to {MOST_PLAYERS} features, the model has {p}.",
@@ -136,6 +144,8 @@ def _usable(subject: Subject) -> tuple[Structure | None, str]:
         return None, why
     wanted = "log-odds" if subject.scale == "log-odds" else "identity"
     if structure.link == wanted:
+        if subject.model.structure_for(subject.frame) is None:
+            return None, "its sum is not its own output in some of the rows compared with"
         return structure, ""
     kind = "trees add up" if structure.trees is not None else "terms add up"
     here = {
@@ -158,6 +168,8 @@ def exact_explainer(
     structure, reason = _usable(subject)
     if structure is None:
         return None, reason
+    if reference is not None and subject.model.structure_for(reference.frame) is None:
+        return None, "its sum is not its own output in some of the rows compared with"
     whole = subject.n if reference is None else reference.rows
     found = exact.outlook(structure, cases, whole)
     costly = len(found.deep) and min(cases, 1e9) * whole * len(found.deep) * DESCENT_SECONDS > DEEP_SECONDS
@@ -168,8 +180,9 @@ def exact_explainer(
     why = f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are exact."
     if against.rows < subject.n and reference is None:
         why = (
-            f"{why[:-1]}, against a seeded sample of {words.count(against.rows)} rows, since "
-            f"{words.plural(len(found.deep), 'tree')} are too deep for tables."
+            f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are "
+            f"exact against a seeded sample of {words.count(against.rows)} of the {words.count(subject.n)} rows, since "
+            f"{words.plural(len(found.deep), 'tree')} {'is' if len(found.deep) == 1 else 'are'} too deep for tables."
         )
     return explainer, why
 
@@ -183,16 +196,22 @@ def cheap(subject: Subject) -> bool:
     return not len(found.deep) and found.seconds <= CHEAP_SECONDS
 
 
-def _exact(explainer: Explainer, why: str, cases: Frame, work: Work) -> Contributions | None:
+def adding_up(
+    subject: Subject, explainer: Explainer, cases: Frame, values: NDArray, sums: NDArray
+) -> NDArray[np.bool_]:
+    """Of each case whether the contributions, shape (rows, p), add up to the model's own output."""
+    reach = max(float(np.ptp(subject.own_output)), float(np.abs(sums - explainer.baseline).max(initial=0)), 1e-12)
+    added = np.abs(explainer.baseline + values.sum(axis=1) - sums) <= ADDITIVITY * reach
+    return added & explainer.structure.holds_for(cases, subject.model.outputs(cases))
+
+
+def _exact(
+    subject: Subject, explainer: Explainer, why: str, cases: Frame, work: Work
+) -> tuple[Contributions, NDArray[np.intp]]:
+    """Exact contributions, and the numbers of the rows in which they do not add up to the model's own output."""
     p = len(cases.names)
     values, output = exact.explain_rows(explainer, cases, work)
-    reach = max(
-        float(np.ptp(output)) if len(output) else 0.0, float(np.abs(output - explainer.baseline).max(initial=0)), 1e-12
-    )
-    gap = np.abs(explainer.baseline + values[:, :p].sum(axis=1) - output).max(initial=0)
-    if gap > ADDITIVITY * reach:
-        return None
-    return Contributions(
+    found = Contributions(
         features=cases.names,
         values=values[:, :p],
         errors=None,
@@ -204,25 +223,63 @@ def _exact(explainer: Explainer, why: str, cases: Frame, work: Work) -> Contribu
         evaluations=cases.rows,
         settled=True,
     )
+    return found, np.flatnonzero(~adding_up(subject, explainer, cases, found.values, output))
+
+
+def _patched(found: Contributions, astray: NDArray[np.intp], walked: Sampled, tolerance: float) -> Contributions:
+    """Exact contributions with some rows' replaced by sampled ones; each row adds up to its own output."""
+    values, errors, output = found.values.copy(), np.zeros_like(found.values), found.output.copy()
+    values[astray], errors[astray], output[astray] = walked.values, walked.errors, walked.output
+    # both baselines are means over the background; where it was sampled, they differ, and each row keeps its own sum
+    output[astray] += found.baseline - walked.baseline
+    many = len(output) > 1
+    said = f"{words.count(len(astray))} of {words.count(len(output))} rows are" if many else "This row is"
+    return replace(
+        found,
+        values=values,
+        errors=errors,
+        output=output,
+        method="sampled" if len(astray) == len(output) else found.method,
+        why=f"{found.why} {said} sampled instead, by paired permutations: there the sum that was read of the model is not "
+        f"its own output; the largest standard error is {walked.errors.max():.2g}.",
+        evaluations=found.evaluations + walked.evaluations,
+        settled=bool(walked.errors.max() <= tolerance),
+    )
 
 
 def _enumerated(subject: Subject, cases: Frame, whole: Background, most: int, seed: int, work: Work) -> Contributions:
     p = len(cases.names)
     output = subject.asked
-    reference = background(whole.frame, whole.weights, most, seed)
-    values = enumerate_coalitions(output, cases, reference, work)
-    mixer = Mixer(output, cases, reference.frame)
+    held = {"features": cases.names, "method": "enumeration"}
+    every = f"Every one of the {words.count(2**p)} coalitions of {words.plural(p, 'feature')} was evaluated"
+    if whole.rows <= most:
+        values = enumerate_coalitions(output, cases, whole, work)
+        mixer = Mixer(output, cases, whole.frame)
+        return Contributions(
+            **held,
+            values=values,
+            errors=None,
+            output=mixer.of_cases(),
+            baseline=float(whole.mean(mixer.of_others())),
+            background=whole.rows,
+            why=f"{every}; the values are exact.",
+            evaluations=cases.rows * 2**p * whole.rows,
+            settled=True,
+        )
+    found = enumerate_against_sample(output, cases, whole, most, seed, work)
+    spread = _spread(subject)
+    worst = float(found.errors.max(initial=0)) / spread if spread else 0.0
     return Contributions(
-        features=cases.names,
-        values=values,
-        errors=None,
-        output=mixer.of_cases(),
-        baseline=float(reference.mean(mixer.of_others())),
-        background=reference.rows,
-        method="enumeration",
-        why=f"Every one of the {words.count(2**p)} coalitions of {p} features was evaluated; the values are exact.",
-        evaluations=cases.rows * 2**p * reference.rows,
-        settled=True,
+        **held,
+        values=found.values,
+        errors=found.errors,
+        output=found.output,
+        baseline=found.baseline,
+        background=whole.rows,
+        why=f"{every}, against a sample of {words.count(most)} of the {words.count(whole.rows)} rows; the largest standard "
+        f"error is {worst:.1%} of the output's standard deviation.",
+        evaluations=found.evaluations,
+        settled=worst <= 0.01,
     )
 
 
@@ -251,7 +308,7 @@ def _hierarchy(subject, cases, whole, groups, tolerance, most_pairs, seed, work)
 
 
 def _spread(subject: Subject) -> float:
-    return float(subject.own_output.std())
+    return float(weighing.deviation(subject.own_output, subject.mass))
 
 
 def _estimated(

@@ -15,6 +15,8 @@ from zerotilt.core.predictors import Asked, Frame
 from zerotilt.core.refusal import Refused
 
 EVALUATIONS_AT_ONCE = 65_536
+GROUPS_IN_COLUMN, MOST_GROUPS = 8, 24
+"""Into how many groups a number is cut when rows are drawn; and how many a text may have before they are joined."""
 Output = Callable[[Frame], NDArray[np.float64]]
 
 
@@ -45,15 +47,53 @@ class Background:
         return np.tensordot(self.weights, values, axes=(0, 0))
 
     @cached_property
-    def even(self) -> bool:
-        return bool((self.weights == self.weights[0]).all())
+    def boosts(self) -> NDArray[np.float64]:
+        """How much oftener than by weight a row is drawn for what is rare in it, summed over its columns, shape (rows,)."""
+        return np.sum([_boost(self.frame[name], self.weights) for name in self.frame.names], axis=0)
+
+
+def _boost(values: NDArray, weights: NDArray[np.float64]) -> NDArray[np.float64]:
+    """1 / (groups × share of the row's group), where a column is cut into a few groups: each level, or equal widths."""
+    if values.dtype.kind == "f":
+        known = np.isfinite(values)
+        low, high = (values[known].min(), values[known].max()) if known.any() else (0.0, 0.0)
+        span = high - low
+        codes = np.full(len(values), GROUPS_IN_COLUMN)
+        if np.isfinite(span) and span > 0:
+            codes[known] = np.minimum((values[known] - low) / span * GROUPS_IN_COLUMN, GROUPS_IN_COLUMN - 1).astype(int)
+        elif known.any():
+            codes[known] = 0
+    else:
+        codes = np.unique(values.astype(str), return_inverse=True)[1]
+    share = np.bincount(codes, weights)
+    if len(share) > MOST_GROUPS:  # levels as alike as these are told apart by how rare they are
+        codes = np.searchsorted(np.logspace(-6, 0, MOST_GROUPS), share)[codes]
+        share = np.bincount(codes, weights)
+    present = share > 0
+    return np.where(present, 1 / np.where(present, share, 1) / present.sum(), 0.0)[codes]
+
+
+class Draws:
+    """Background rows drawn so that what is rare is met early, each with the weight that makes means right.
+
+    Half of the draws are by weight; the other half choose a column, or the
+    output, then one of its groups, then a row in it (importance sampling with a
+    defensive mixture: Hesterberg 1995). No row's weight exceeds two. Rows are
+    laid out by their output, and a run of draws is spread evenly over them.
+    """
+
+    def __init__(self, reference: Background, outputs: NDArray[np.float64]):
+        boosts = (reference.boosts + _boost(outputs, reference.weights)) / (len(reference.frame.names) + 1)
+        chance = reference.weights * (1 + boosts) / 2
+        self._order = np.argsort(outputs, kind="stable")
+        self._ends = np.cumsum(chance[self._order])
+        self._ends /= self._ends[-1]
+        self.weight = np.divide(reference.weights, chance, out=np.zeros_like(chance), where=chance > 0)
 
     def draw(self, stream: np.random.Generator, size: int) -> NDArray[np.int64]:
-        """Row numbers drawn by weight; without weights every row once before any twice."""
-        if not self.even:
-            return stream.choice(self.rows, size, p=self.weights)
-        rounds = -(-size // self.rows)
-        return np.concatenate([stream.permutation(self.rows) for _ in range(rounds)])[:size]
+        """Row numbers, shape (size,), in random order."""
+        at = (stream.permutation(size) + stream.random(size)) / size
+        return self._order[np.minimum(np.searchsorted(self._ends, at, "right"), len(self._order) - 1)]
 
 
 def background(
@@ -80,12 +120,16 @@ class Mixer:
     """Outputs of rows mixed from cases and background, column by column.
 
     A model that is a sum is asked in its own encoding, which is made once for
-    both sides; any other model gets whole raw rows.
+    both sides; any other model gets whole raw rows, and so does a model that is
+    no sum in one of these rows.
     """
 
     def __init__(self, output: Output, cases: Frame, others: Frame):
+        self._structure = None
+        if isinstance(output, Asked):
+            output = output.believed(cases, others)
+            self._structure = None if output.as_it_is else output.predictor.known_structure
         self._output, self._cases, self._others = output, cases, others
-        self._structure = output.predictor.known_structure if isinstance(output, Asked) else None
         if self._structure is not None:
             self._encoded = self._structure.encode(cases), self._structure.encode(others)
             self._words = self._structure.words()

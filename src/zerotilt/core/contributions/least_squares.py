@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Mixer, Output
-from zerotilt.core.contributions.sampled import Sampled, Sampling
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Draws, Mixer, Output
+from zerotilt.core.contributions.sampled import Running, Sampled, Sampling
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
@@ -32,7 +32,9 @@ def fit_coalitions(
     work = work or Work()
     n, p = cases.rows, len(cases.names)
     mixer = Mixer(output, cases, reference.frame)
-    shared = Sampling(mixer, p, reference, mixer.of_cases(), mixer.of_others(), tolerance, most_pairs, seed)
+    at_background = mixer.of_others()
+    draws = Draws(reference, at_background)
+    shared = Sampling(mixer, p, reference, mixer.of_cases(), at_background, tolerance, most_pairs, seed, draws)
     values, errors, pairs = np.empty((n, p)), np.zeros((n, p)), np.zeros(n, np.int64)
     baseline = float(reference.mean(shared.at_background))
     if p == 1:
@@ -48,29 +50,25 @@ def _fit(shared: Sampling, row: int):
     inverse, sizes = _normal(p)
     ones = inverse.sum(axis=1)
     stream = np.random.default_rng([shared.seed, row])
-    expected = float(shared.at_case[row] - shared.reference.mean(shared.at_background))
-    total, squares, used = np.zeros(p), np.zeros(p), 0
+    running = Running(1, p, shared.at_case[row : row + 1] - shared.reference.mean(shared.at_background))
     step = min(PAIRS_AT_ONCE, max(1, EVALUATIONS_AT_ONCE // 2))
     while True:
-        pairs = min(step, shared.most_pairs - used)
+        pairs = min(step, shared.most_pairs - int(running.used[0]))
         size = stream.choice(np.arange(1, p), pairs, p=sizes)
         inside = stream.permuted(np.tile(np.arange(p), (pairs, 1)), axis=1) < size[:, None]
-        chosen = shared.reference.draw(stream, pairs)
+        chosen = shared.draws.draw(stream, pairs)
         known = np.concatenate([inside, ~inside])
         worth = shared.mixer(np.full(2 * pairs, row), np.tile(chosen, 2), known)
-        # against the pair's own end points: what is left has a mean that is known
+        # against the pair's own end points, which it adds up to
         worth = worth - np.tile(shared.at_background[chosen], 2)
+        total = shared.at_case[row] - shared.at_background[chosen]
         terms = (inside * worth[:pairs, None] + ~inside * worth[pairs:, None]) / 2
         fitted = terms @ inverse
-        excess = fitted.sum(axis=1) - expected
-        estimates = fitted - excess[:, None] * (ones / ones.sum())
-        total += estimates.sum(axis=0)
-        squares += (estimates**2).sum(axis=0)
-        used += pairs
-        mean = total / used
-        error = np.sqrt(np.maximum(squares / used - mean**2, 0) / max(used - 1, 1))
-        if used >= shared.most_pairs or error.max() <= shared.tolerance:
-            return mean, error, used
+        steps = fitted - (fitted.sum(axis=1) - total)[:, None] * (ones / ones.sum())
+        running.add(np.zeros(1, np.intp), steps[None], total[None], shared.draws.weight[chosen][None])
+        values, errors = running.estimate()
+        if running.used[0] >= shared.most_pairs or errors.max() <= shared.tolerance:
+            return values[0], errors[0], int(running.used[0])
 
 
 def _normal(p: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

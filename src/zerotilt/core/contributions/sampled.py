@@ -9,11 +9,13 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Mixer, Output
+from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Draws, Mixer, Output
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
 PAIRS_AT_ONCE = 32
+LEAST_PAIRS = 64
+"""Before an error is believed."""
 ROWS_AT_ONCE = 16
 
 
@@ -42,6 +44,7 @@ class Sampling:
     tolerance: float
     most_pairs: int
     seed: int
+    draws: Draws
     groups: tuple[NDArray[np.int64], ...] | None = None
 
 
@@ -57,10 +60,10 @@ def sample_permutations(
 ) -> Sampled:
     """Estimate Shapley values by walking features in random order (Castro, Gómez & Tejada 2009), each order also backwards.
 
-    Each pair of walks starts at one background row z; rows are used in turn in
-    a shuffled order. The sum of a walk's steps is f(x) − f(z), whose mean over
-    the whole background is known, so it serves as a control variate: the
-    estimates add up exactly to f(x) less the baseline.
+    Each pair of walks starts at one background row z, drawn so that rare rows
+    are met early (:class:`Draws`). The sum of a walk's steps is f(x) − f(z),
+    whose mean over the whole background is known, so it serves as a control
+    variate: the estimates add up exactly to f(x) less the baseline.
 
     Parameters
     ----------
@@ -76,7 +79,8 @@ def sample_permutations(
     mixer = Mixer(output, cases, reference.frame)
     at_case, at_background = mixer.of_cases(), mixer.of_others()
     together = None if groups is None else tuple(np.array(group, np.int64) for group in groups)
-    shared = Sampling(mixer, p, reference, at_case, at_background, tolerance, most_pairs, seed, together)
+    draws = Draws(reference, at_background)
+    shared = Sampling(mixer, p, reference, at_case, at_background, tolerance, most_pairs, seed, draws, together)
     pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
     values, errors = np.empty((n, p)), np.empty((n, p))
     pairs = np.zeros(n, np.int64)
@@ -89,38 +93,73 @@ def sample_permutations(
 
 def _sample(shared: Sampling, piece: tuple[int, int]):
     first, last = piece
-    n, p, b = last - first, shared.p, shared.reference.rows
-    expected = shared.at_case[first:last] - shared.reference.mean(shared.at_background)
+    n, p = last - first, shared.p
     streams = [np.random.default_rng([shared.seed, row]) for row in range(first, last)]
-    starts = [
-        shared.reference.draw(stream, min(shared.most_pairs, b) if shared.reference.even else shared.most_pairs)
-        for stream in streams
-    ]
-    used = np.zeros(n, dtype=np.int64)
-    # running sums over pairs: steps d (n, p), their squares, their products with the total T, T and T squared
-    sums = {key: np.zeros((n, p)) for key in ("d", "dd", "dt")}
-    totals = {key: np.zeros(n) for key in ("t", "tt")}
+    running = Running(n, p, shared.at_case[first:last] - shared.reference.mean(shared.at_background))
     active = np.arange(n)
     rows_at_once = max(1, EVALUATIONS_AT_ONCE // (PAIRS_AT_ONCE * 2 * (p + 1)))
     while len(active):
-        pairs = min(PAIRS_AT_ONCE, shared.most_pairs - int(used[active[0]]))
+        pairs = min(PAIRS_AT_ONCE, shared.most_pairs - int(running.used[active[0]]))
         for start in range(0, len(active), rows_at_once):
             block = active[start : start + rows_at_once]
             orders = np.stack([_orders(streams[row], pairs, p, shared.groups) for row in block])
-            chosen = np.stack([starts[row][(used[row] + np.arange(pairs)) % len(starts[row])] for row in block])
+            chosen = np.stack([shared.draws.draw(streams[row], pairs) for row in block])
             steps = _walk(shared, block + first, orders, chosen)
             total = shared.at_case[block + first][:, None] - shared.at_background[chosen]
-            sums["d"][block] += steps.sum(axis=1)
-            sums["dd"][block] += (steps**2).sum(axis=1)
-            sums["dt"][block] += (steps * total[:, :, None]).sum(axis=1)
-            totals["t"][block] += total.sum(axis=1)
-            totals["tt"][block] += (total**2).sum(axis=1)
-        used[active] += pairs
-        errors = _estimate(sums, totals, used, expected)[1]
-        finished = (errors[active].max(axis=1) <= shared.tolerance) | (used[active] >= shared.most_pairs)
-        active = active[~finished]
-    values, errors = _estimate(sums, totals, used, expected)
-    return values, errors, used
+            running.add(block, steps, total, shared.draws.weight[chosen])
+        errors = running.estimate()[1]
+        finished = (errors[active].max(axis=1) <= shared.tolerance) & (running.used[active] >= LEAST_PAIRS)
+        active = active[~finished & (running.used[active] < shared.most_pairs)]
+    return *running.estimate(), running.used
+
+
+class Running:
+    """Estimates of contributions of n rows from one background row after the other.
+
+    Terms are y = r·d, with d the steps of one draw and r its weight. Two means
+    are known, of r (one) and of r·t, t the sum of a draw's steps: both serve as
+    control variates, so that the estimates add up exactly to f(x) less the
+    baseline (Lavenberg & Welch 1981).
+    """
+
+    def __init__(self, n: int, p: int, expected: NDArray[np.float64]):
+        self.used = np.zeros(n, np.int64)
+        self._expected = expected[:, None]
+        self._sums = {key: np.zeros((n, p)) for key in ("y", "yy", "yr", "yt")}
+        self._known = {key: np.zeros((n, 1)) for key in ("r", "t", "rr", "rt", "tt")}
+        self._largest = np.zeros((n, 1))
+
+    def add(self, rows: NDArray[np.intp], steps: NDArray, totals: NDArray, weights: NDArray) -> None:
+        """``steps``: shape (rows, draws, p); ``totals``, ``weights``: (rows, draws)."""
+        y, r, t = steps * weights[:, :, None], weights, weights * totals
+        for key, value in (("y", y), ("yy", y * y), ("yr", y * r[:, :, None]), ("yt", y * t[:, :, None])):
+            self._sums[key][rows] += value.sum(axis=1)
+        for key, value in (("r", r), ("t", t), ("rr", r * r), ("rt", r * t), ("tt", t * t)):
+            self._known[key][rows] += value.sum(axis=1, keepdims=True)
+        middle = np.divide(self._sums["y"], np.maximum(self._known["r"], 1e-300))[rows]
+        off = np.abs(steps - middle[:, None, :]).max(axis=(1, 2), initial=0.0)[:, None]
+        self._largest[rows] = np.maximum(self._largest[rows], off)
+        self.used[rows] += steps.shape[1]
+
+    def estimate(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Values and their standard errors, both (n, p)."""
+        n = np.maximum(self.used, 1)[:, None].astype(float)
+        y, r, t = self._sums["y"] / n, self._known["r"] / n, self._known["t"] / n
+        yy, yr, yt = (self._sums[key] / n - y * mean for key, mean in (("yy", y), ("yr", r), ("yt", t)))
+        rr, rt, tt = (self._known[key] / n - a * b for key, a, b in (("rr", r, r), ("rt", r, t), ("tt", t, t)))
+        flat = tt <= 1e-18 * np.maximum(self._known["tt"] / n, 1e-300)
+        by_total = np.where(flat, 1 / y.shape[1], yt / np.where(flat, 1, tt))
+        # what r tells beyond the total
+        shared = np.where(flat, 0.0, rt / np.where(flat, 1, tt))
+        alone, joint = rr - shared * rt, yr - by_total * rt
+        idle = flat | (alone <= 1e-9)
+        by_weight = np.where(idle, 0.0, joint / np.where(idle, 1, alone))
+        values = y - by_total * (t - self._expected) - by_weight * ((r - 1) - shared * (t - self._expected))
+        left = np.maximum(np.where(flat, yy, yy - by_total * yt - by_weight * joint), 0)
+        # one step as large as any seen, in a draw that was not seen yet: else a feature that matters for few
+        # background rows would look exact as long as none of them was drawn
+        left = left + self._largest**2 / n
+        return values, np.sqrt(left / np.maximum(n - 3, 1))
 
 
 def _orders(stream: np.random.Generator, pairs: int, p: int, groups) -> NDArray[np.int64]:
@@ -143,21 +182,3 @@ def _walk(shared: Sampling, block, orders, chosen) -> NDArray[np.float64]:
     ahead = np.take_along_axis(steps[:, :, 0], place, axis=2)
     behind = np.take_along_axis(steps[:, :, 1], p - 1 - place, axis=2)
     return (ahead + behind) / 2
-
-
-def _estimate(sums, totals, used, expected) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Control-variate estimates and their standard errors, both (rows, p)."""
-    n = np.maximum(used, 1)[:, None].astype(float)
-    mean, total = sums["d"] / n, (totals["t"][:, None]) / n
-    spread = totals["tt"][:, None] / n - total**2
-    joint = sums["dt"] / n - mean * total
-    own = np.maximum(sums["dd"] / n - mean**2, 0)
-    p = mean.shape[1]
-    flat = spread <= 1e-18
-    slope = np.where(flat, 1 / p, joint / np.where(flat, 1, spread))
-    values = mean - slope * (total - expected[:, None])
-    left = np.where(flat, own, np.maximum(own - slope * joint, 0))
-    # one step of common size that was not seen yet: else a feature that matters for few background rows
-    # would look exact as long as none of them was drawn
-    left = left + own.mean(axis=1, keepdims=True) / n
-    return values, np.sqrt(left / np.maximum(n - 1, 1))

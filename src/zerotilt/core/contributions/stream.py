@@ -8,9 +8,10 @@ from typing import BinaryIO
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+from pydantic import Field
 
 from zerotilt.core.contributions import exact
-from zerotilt.core.contributions.explain import MethodChoice, exact_explainer, explain
+from zerotilt.core.contributions.explain import MethodChoice, adding_up, exact_explainer, explain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen
 from zerotilt.core.subject import Subject
@@ -29,6 +30,7 @@ class Streamed(Frozen):
     background: int
     method: str
     why: str
+    sampled: int = Field(description="Rows sampled since the sum read of the model is not its own output there")
 
 
 def sample(source: BinaryIO, rows: int, seed: int) -> Table:
@@ -70,6 +72,7 @@ def explain_stream(
     explainer, why = exact_explainer(subject, seed, work) if method in ("auto", "trees", "linear") else (None, "")
     schema = pa.schema([(name, pa.float64()) for name in (*features, OUTPUT)])
     found: dict = {}
+    apart = 0
     quiet = Work(executor=work.executor)
     with pq.ParquetWriter(sink, schema, compression="zstd") as writer:
         work.begin(file.metadata.num_rows, "rows explained")
@@ -79,6 +82,11 @@ def explain_stream(
             if explainer is not None:
                 values, output = exact.explain_rows(explainer, frame, quiet)
                 values = values[:, : len(features)]
+                astray = np.flatnonzero(~adding_up(subject, explainer, frame, values, output))
+                if len(astray):
+                    one = explain(subject, frame.take(astray), seed, quiet, method)
+                    values[astray], output[astray] = one.values, one.output
+                    apart += len(astray)
                 found = {"baseline": explainer.baseline, "background": explainer.rows}
                 found |= {"method": explainer.kind, "why": why}
             else:
@@ -87,7 +95,7 @@ def explain_stream(
                 found = {"baseline": one.baseline, "background": one.background, "method": one.method, "why": one.why}
             writer.write_batch(pa.record_batch([*values.T, output], schema=schema))
             work.advance(part.rows)
-    return Streamed(rows=file.metadata.num_rows, **found)
+    return Streamed(rows=file.metadata.num_rows, sampled=apart, **found)
 
 
 def _pieces(file: pq.ParquetFile, features: tuple[str, ...]) -> Iterator[pa.RecordBatch]:

@@ -42,7 +42,9 @@ class SurrogateResult(Frozen):
     row: int
     name: str
     terms: tuple[LocalTerm, ...] = Field(description="Largest first")
-    fidelity: float = Field(description="Weighted R² on the perturbed rows")
+    fidelity: float | None = Field(
+        description="Weighted R² on the perturbed rows; null where the output does not move there"
+    )
     width: float
     prediction: float
     fitted: float = Field(description="What the simple model gives at the case")
@@ -84,7 +86,7 @@ def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Wor
             )
             for j in np.argsort(-np.abs(mean), kind="stable")
         ),
-        fidelity=float(np.mean(fidelity)),
+        fidelity=float(np.mean(fidelity)) if np.isfinite(fidelity).all() else None,
         width=settings.width,
         prediction=here,
         fitted=float(np.mean(fitted)),
@@ -125,7 +127,8 @@ def _fit(subject: Subject, case: Frame, around: Frame, settings: SurrogateSettin
     slope = np.linalg.solve(normal, scaled.T @ ((y - centre_y) * np.sqrt(weights)))
     left = y - centre_y - (x - centre_x) @ slope
     total = float(w @ (y - centre_y) ** 2)
-    good = 1 - float(w @ left**2) / total if total > 1e-18 else 1.0
+    # where the output does not move there is nothing to explain, and nothing was explained
+    good = 1 - float(w @ left**2) / total if total > 1e-18 * max(1.0, centre_y**2) else float("nan")
     at = centre_y + float((_design(subject.frame, case, case)[0] - centre_x) @ slope)
     return slope, good, at
 
@@ -138,14 +141,19 @@ def _design(frame: Frame, case: Frame, rows: Frame) -> NDArray[np.float64]:
             known = frame[name][np.isfinite(frame[name])]
             spread = known.std() or 1.0
             out[:, j] = np.where(np.isfinite(rows[name]), (rows[name] - own) / spread, 0.0)
-        elif frame[name].dtype.kind == "f":
-            out[:, j] = np.isnan(rows[name])
+        elif frame[name].dtype.kind == "f":  # missing or endless: whether it still is
+            out[:, j] = np.isnan(rows[name]) if np.isnan(own) else rows[name] == own
         else:
             out[:, j] = rows[name] == own
     return out
 
 
 def say(result: SurrogateResult, wording: Wording, settings: SurrogateSettings) -> Reading:
+    if result.fidelity is None:
+        return plain(
+            f"Near {wording.one(result.name)} the output does not move; there is nothing for a simple model to explain.",
+            f"{words.count(result.samples)} perturbed rows, kernel width {result.width:g}, {result.seeds} seeds.",
+        )
     first = result.terms[0]
     verb = "raises" if first.effect > 0 else "lowers"
     headline = (

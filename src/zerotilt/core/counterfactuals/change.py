@@ -22,7 +22,10 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 VALUES = 40
-"""Values tried of each column: distinct quantiles, or its levels by size."""
+"""Values tried of each column together with others: distinct quantiles, or its levels by size."""
+ASKED_FIRST, ASKED_AT_ONCE = 256, 16_384
+MOST_ASKED = 2_000_000
+"""Edited cases that may be asked of the model; where they do not do, this is said."""
 WIDTH = 60
 """Unfinished changes kept from one number of columns to the next."""
 
@@ -66,6 +69,9 @@ class ChangeResult(Frozen):
         description="Fewest columns first, then nearest; each with other columns than the rest"
     )
     asked: int = Field(description="Predictions made in the search")
+    whole: bool = Field(
+        description="Whether every value that occurs was tried in each column alone, as far as was needed"
+    )
     limits: int = Field(description="Columns that may not change freely")
     scale: str
 
@@ -78,8 +84,54 @@ class _Search:
     cut: float
     wanted: int | None
     values: dict[str, NDArray]
+    """Every allowed value that occurs of each column that may change, without the case's own."""
     where: Space
     support: Support
+
+    def few(self, name: str) -> NDArray:
+        """Values to try of a column together with others."""
+        values, column = self.values[name], self.subject.frame[name]
+        if len(values) <= VALUES:
+            return values
+        if values.dtype.kind == "f":
+            rows = column[(column >= values[0]) & (column <= values[-1])]
+            return np.unique(np.quantile(rows, np.linspace(0.01, 0.99, VALUES), method="nearest"))
+        levels, sizes = np.unique(column.astype(str), return_counts=True)
+        by_size = dict(zip(levels.tolist(), sizes.tolist(), strict=True))
+        return np.array(sorted(values, key=lambda level: -by_size[level])[:VALUES], dtype=object)
+
+    def moved(self, one: Frame, name: str, values: NDArray) -> Frame:
+        """A case with a column set to each of some values."""
+        return one.take(np.zeros(len(values), int)).replace(name, values)
+
+    def good(self, rows: Frame) -> NDArray[np.bool_]:
+        """Which rows the model decides otherwise and the data supports."""
+        found = self.turned(self.subject.model.outputs(rows))
+        turned = np.flatnonzero(found)
+        if len(turned):
+            found[turned] = ~self.support.far(rows.take(turned))
+        return found
+
+    def nearest(self, one: Frame, name: str, left: int) -> tuple[Frame | None, int, bool]:
+        """The value of a column nearest to the case's own that turns the decision: rows asked, and whether all could be.
+
+        Values are asked in the order of their distance, so that most are never asked.
+        """
+        values, own = self.values[name], self.case[name][0]
+        if values.dtype.kind == "f" and own == own:
+            values = values[np.argsort(np.abs(values - own), kind="stable")]
+        asked, step = 0, ASKED_FIRST
+        while asked < len(values):
+            part = values[asked : asked + min(step, left - asked)]
+            if not len(part):
+                return None, asked, False
+            rows = self.moved(one, name, part)
+            good = np.flatnonzero(self.good(rows))
+            asked += len(part)
+            if len(good):
+                return rows.take(good[:1]), asked, True
+            step = min(step * 4, ASKED_AT_ONCE)
+        return None, asked, True
 
     def turned(self, outputs: NDArray[np.float64]) -> NDArray[np.bool_]:
         decided = self.subject.decided(outputs, self.cut)
@@ -97,10 +149,12 @@ class _Search:
 def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Work) -> ChangeResult:
     """Search edits of one row: few columns first, then small steps (methods section 5).
 
-    All single changes to values that occur are asked; where they do not do, the
-    furthest got are carried on with a second and a third column. What is found
-    must lie within the data's support and is drawn back towards the case while
-    the model still decides otherwise. Each result has been asked of the model.
+    Of each column alone, the nearest of all values that occur is found. Where
+    fewer ways are found than wanted, the furthest got are carried on with a
+    second and a third column, over some values; what turns the decision then is
+    drawn back towards the case over all values, column by column, until no
+    column alone can be drawn back further. Everything found lies within the
+    data's support, and has been asked of the model.
 
     Raises
     ------
@@ -122,10 +176,16 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     )
     beam = [case]
     found: dict[tuple[str, ...], tuple[Frame, float]] = {}
-    asked = 1
+    asked, whole = 1, True
     work.begin(settings.most_columns, "columns changed together")
+    for name in search.values:
+        one, more, all_tried = search.nearest(case, name, MOST_ASKED - asked)
+        asked, whole = asked + more, whole and all_tried
+        if one is not None:
+            found[(name,)] = (one, float(distances(search.where, one, case)[0]))
+    found = dict(sorted(found.items(), key=lambda entry: entry[1][1])[: settings.found])
     for columns in range(1, settings.most_columns + 1):
-        tried = _edits(search, beam, columns)
+        tried = _edits(search, beam, columns) if len(found) < settings.found and asked < MOST_ASKED else None
         if tried is None:
             break
         rows, names = tried
@@ -133,20 +193,16 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
         asked += rows.rows
         away = distances(search.where, rows, case)
         turned = np.flatnonzero(search.turned(got))
+        turned = turned[~search.support.far(rows.take(turned))] if len(turned) else turned
         for i in turned[np.argsort(away[turned], kind="stable")]:
             if any(set(known) <= set(names[i]) for known in found):
                 continue  # the same with something added
-            one = rows.take(np.array([i]))
-            if search.support.far(one)[0]:
-                continue
-            one, more = _drawn_back(search, one, names[i])
+            one, more = _drawn_back(search, rows.take(np.array([i])), names[i], MOST_ASKED - asked)
             asked += more
             found[names[i]] = (one, float(distances(search.where, one, case)[0]))
             if len(found) >= settings.found:
                 break
         work.advance(1)
-        if len(found) >= settings.found:
-            break
         left = np.flatnonzero(~search.turned(got))
         # nearer to the border first; of equal ones the smaller edit
         best = left[np.lexsort((away[left], -search.towards(got)[left]))[:WIDTH]]
@@ -159,6 +215,7 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
         output=float(subject.output(case)[0]),
         changes=tuple(_result(search, one, away) for _, (one, away) in order),
         asked=asked,
+        whole=whole,
         limits=len(settings.allowed),
         scale=subject.scale,
     )
@@ -191,10 +248,6 @@ def _values(subject: Subject, settings: ChangeSettings, case: Frame) -> dict[str
         column, own = subject.frame[name], case[name][0]
         if column.dtype.kind == "f":
             known = np.unique(column[np.isfinite(column)])
-            if len(known) > VALUES:
-                known = np.unique(
-                    np.quantile(column[np.isfinite(column)], np.linspace(0.01, 0.99, VALUES), method="nearest")
-                )
             keep = known != own
             if limit.change == "up":
                 keep &= known > own
@@ -206,8 +259,7 @@ def _values(subject: Subject, settings: ChangeSettings, case: Frame) -> dict[str
                 keep &= known <= limit.high
             values = known[keep]
         else:
-            levels, sizes = np.unique(column.astype(str), return_counts=True)
-            kept = [str(level) for level in levels[np.argsort(-sizes, kind="stable")][:VALUES]]
+            kept = np.unique(column.astype(str)).tolist()
             order = list(subject.spec.column(name).order)
             if limit.change in ("up", "down"):
                 if own not in order:
@@ -240,9 +292,10 @@ def _edits(search: _Search, beam: list[Frame], columns: int) -> tuple[Frame, lis
         changed = {name for name in one.names if not _same(one[name][0], search.case[name][0])}
         if len(changed) != columns - 1:
             continue
-        for name, values in search.values.items():
+        for name in search.values:
             if name in changed:
                 continue
+            values = search.few(name)
             key = tuple(sorted((other, one[other][0]) for other in changed)), name
             if key in seen:
                 continue
@@ -259,27 +312,19 @@ def _same(a, b) -> bool:
     return a == b or (a != a and b != b)
 
 
-def _drawn_back(search: _Search, one: Frame, names: tuple[str, ...]) -> tuple[Frame, int]:
-    """The changed numbers moved back towards the case, over values that occur, while the decision stays turned."""
-    asked = 0
-    for name in names:
-        if one[name].dtype.kind != "f" or not np.isfinite(search.case[name][0]):
-            continue
-        own, there = search.case[name][0], one[name][0]
-        column = search.subject.frame[name]
-        between = np.unique(column[(column > min(own, there)) & (column < max(own, there))])
-        allowed = search.values[name]
-        between = between[(between >= allowed.min()) & (between <= allowed.max())]
-        if not len(between):
-            continue
-        if len(between) > 200:
-            between = between[np.linspace(0, len(between) - 1, 200).astype(int)]
-        rows = one.take(np.zeros(len(between), int)).replace(name, between)
-        good = search.turned(search.subject.model.outputs(rows)) & ~search.support.far(rows)
-        asked += len(between)
-        if good.any():
-            nearest = np.flatnonzero(good)[np.argmin(np.abs(between[good] - own))]
-            one = rows.take(np.array([nearest]))
+def _drawn_back(search: _Search, one: Frame, names: tuple[str, ...], left: int) -> tuple[Frame, int]:
+    """The changed columns moved back towards the case, over all values that occur, while the decision stays turned."""
+    asked, moved = 0, True
+    while moved and asked < left:
+        moved = False
+        for name in names:
+            if one[name].dtype.kind != "f" or not np.isfinite(search.case[name][0]):
+                continue
+            nearer, more, _ = search.nearest(one, name, left - asked)
+            asked += more
+            own = search.case[name][0]
+            if nearer is not None and abs(nearer[name][0] - own) < abs(one[name][0] - own):
+                one, moved = nearer, True
     return one, asked
 
 
@@ -295,20 +340,24 @@ def _result(search: _Search, one: Frame, away: float) -> Change:
     )
 
 
+def _tried(result: ChangeResult) -> str:
+    said = f"{words.plural(result.asked, 'edited case')} {'was' if result.asked == 1 else 'were'} asked of the model"
+    if not result.whole:
+        return f"{said}, which are not all values that occur; a smaller change may exist."
+    return f"{said}: of each column alone every value that occurs, as far as needed; of columns together only some."
+
+
 def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Reading:
     if not result.changes:
         headline = (
             f"No plausible change of up to {words.plural(settings.most_columns, 'column')} turns the decision on {wording.one(result.name)} "
             f"({result.decision})."
         )
-        return plain(headline, f"{words.count(result.asked)} edited cases were asked of the model.")
+        return plain(headline, f"{_tried(result)} They must lie where there are {wording.rows} like them.")
     first = result.changes[0]
     parts = [f"{words.title(one.feature)} {one.there} instead of {one.here}" for one in first.changed]
     headline = f"{words.opening(wording.one(result.name))} ({result.decision}) would be decided otherwise ({first.decision}) with {words.listing(parts)}."
     others = len(result.changes) - 1
     detail = f"{words.plural(others, 'other way')} found; " if others else ""
-    detail += (
-        f"{words.count(result.asked)} edited cases were asked of the model. This is what the model would do with other "
-        f"values, not what would happen in the world."
-    )
+    detail += f"{_tried(result)} This is what the model would do with other values, not what would happen in the world."
     return plain(headline, detail)

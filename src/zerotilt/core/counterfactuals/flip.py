@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.groups import intervals
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.reading import Reading, plain
@@ -55,8 +55,8 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
     """
     texts = [name for name in subject.model.inputs if subject.frame[name].dtype.kind != "f"]
     feature = feature_named(subject, settings.feature or (texts[0] if texts else ""))
-    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
-    frame = subject.frame.take(chosen)
+    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
+    frame, mass = subject.frame.take(chosen), subject.mass[chosen]
     column = frame[feature]
     known = column[np.isfinite(column)] if column.dtype.kind == "f" else column[column != ""]
     levels, sizes = np.unique(known if column.dtype.kind == "f" else known.astype(str), return_counts=True)
@@ -94,17 +94,17 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
                     here=_label(here),
                     there=_label(there),
                     rows=int(mine.sum()),
-                    changed=_share(int(turned[mine].sum()), int(mine.sum()), confidence),
+                    changed=_share(turned[mine], mass[asked][mine], confidence),
                     gained=int((step > 0).sum()),
                     lost=int((step < 0).sum()),
-                    mean_change=float(change[mine].mean()),
+                    mean_change=float(weighing.mean(change[mine], mass[asked][mine])),
                 )
             )
         work.advance(1)
     return FlipResult(
         feature=feature,
         flips=tuple(sorted(flips, key=lambda one: -one.changed.value)),
-        changed=_share(int(ever.sum()), frame.rows, confidence),
+        changed=_share(ever, mass, confidence),
         listed=tuple(int(row) for row in subject.rows[chosen[np.flatnonzero(ever)[:LISTED]]]),
         rows=subject.n,
         rows_read=frame.rows,
@@ -117,8 +117,11 @@ def _label(level) -> str:
     return str(level) if isinstance(level, str) else f"{level:g}"
 
 
-def _share(count: int, of: int, confidence: float) -> Estimate:
-    value, low, high = (float(one) for one in intervals.wilson(count, of, confidence))
+def _share(which: np.ndarray, mass: np.ndarray, confidence: float) -> Estimate:
+    """The weighted share of rows, with its interval."""
+    hit = mass * which
+    counts = intervals.effective_counts(hit.sum(), (hit**2).sum(), mass.sum(), (mass**2).sum(), (mass > 0).sum())
+    value, low, high = (float(one) for one in intervals.wilson(*counts, confidence))
     return Estimate(value=value, low=low, high=high)
 
 

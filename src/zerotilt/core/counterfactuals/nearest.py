@@ -103,11 +103,12 @@ def differences(subject: Subject, one: Frame, other: Frame) -> tuple[Difference,
 
 
 def cell(subject: Subject, frame: Frame, name: str) -> str:
-    """The first row's value; numbers with enough digits to be typed in again."""
+    """The first row's value; numbers with all digits it takes to be typed in again as the same number."""
     value = frame[name][0]
     if frame[name].dtype.kind != "f" or np.isnan(value) or subject.table.is_date(name):
         return subject.label(name, value)
-    return f"{value:.6g}"
+    plainly = value == 0 or 1e-6 <= abs(value) < 1e15
+    return np.format_float_positional(value, trim="-") if plainly else repr(float(value))
 
 
 def say(result: NearestResult, wording: Wording, settings: NearestSettings) -> Reading:

@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.groups import membership
 from zerotilt.core.groups.intervals import normal_quantile
@@ -68,8 +68,8 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
     """
     dear = settings.by == "class" and not cheap(subject)
     most = min(settings.rows, settings.sampled) if dear else settings.rows
-    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[:most])
-    rows = subject.rows[chosen]
+    chosen = np.sort(subject.drawn(np.random.default_rng(seed), most))
+    rows, mass = subject.rows[chosen], subject.mass[chosen]
     column = None
     if settings.by == "class":
         if not subject.classes:
@@ -77,7 +77,7 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
         parts = list(subject.classes)
         subject.frame, subject.structure  # noqa: B018  read once for all classes
         found = [explain(subject.of_class(name), rows, seed, work, most_pairs=settings.walks) for name in parts]
-        values = [one.values for one in found]
+        values, masses = [one.values for one in found], [mass] * len(found)
     else:
         column = settings.column or next((name for (name, *_) in subject.spec.groupings), "")
         if not column:
@@ -89,12 +89,13 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
         found = [one]
         parts = list(members)
         values = [one.values[mask] for mask in members.values()]
+        masses = [mass[mask] for mask in members.values()]
     reach = normal_quantile(subject.spec.policy.confidence)
     means = []
-    for part, own in zip(parts, values, strict=True):
+    for part, own, weights in zip(parts, values, masses, strict=True):
         size = np.abs(own)
-        mean = size.mean(axis=0)
-        half = reach * size.std(axis=0, ddof=1) / np.sqrt(len(own)) if len(own) > 1 else np.zeros(len(mean))
+        mean, signed = weighing.mean(size, weights), weighing.mean(own, weights)
+        half = reach * weighing.error(size, weights)
         for rank, j in enumerate(np.argsort(-mean, kind="stable"), 1):
             means.append(
                 PartMean(
@@ -103,7 +104,7 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
                     size=Estimate(
                         value=float(mean[j]), low=float(max(mean[j] - half[j], 0)), high=float(mean[j] + half[j])
                     ),
-                    signed=float(own[:, j].mean()),
+                    signed=float(signed[j]),
                     rank=rank,
                     rows=len(own),
                 )

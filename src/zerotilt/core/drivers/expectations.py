@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.response.curves import Direction, all_curves, direction, feature_named, grid_of
 from zerotilt.core.response.expected import steps_against
@@ -60,17 +60,18 @@ def check_all(subject: Subject, settings: ExpectationsSettings, seed: int, work:
     asked = {feature_named(subject, name): way for name, way in settings.expected.items() if name in takes}
     grids = {name: grid_of(subject, name, settings.points) for name in asked}
     asked = {name: way for name, way in asked.items() if way == "none" or grids[name].ordered}
-    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
+    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
+    mass = subject.mass[chosen]
     values = {}
     for name in asked:
         grid = grids[name]
         on_scale = slice(None) if grid.positions is None else np.isfinite(grid.positions)
         values[name] = grid.values[on_scale]
     found = all_curves(subject, subject.frame.take(chosen), values, work) if asked else {}
-    spread = float(subject.own_output.std())
+    spread = float(weighing.deviation(subject.own_output, subject.mass))
     checked = []
     for name, way in asked.items():
-        mean = found[name].mean(axis=0)
+        mean = weighing.mean(found[name], mass)
         goes = direction(mean, grids[name].ordered, spread)
         moves = float(mean.max() - mean.min())
         if way == "none":
@@ -97,7 +98,7 @@ def check_all(subject: Subject, settings: ExpectationsSettings, seed: int, work:
                 contradicted=goes not in ("flat", way),
                 moves=moves,
                 mean_against=back,
-                curves_against=float((against.max(axis=1) > 0).mean()),
+                curves_against=float(weighing.mean((against.max(axis=1) > 0).astype(float), mass)),
                 largest=float(against.max()),
             )
         )

@@ -148,10 +148,11 @@ def say(result: LossShapleyResult, wording: Wording, settings: LossShapleySettin
     if whole <= 0:
         headline = f"The features together do not lower the {label}: {words.decimal(result.with_none)} knowing none, {words.decimal(result.with_all)} knowing all."
     else:
+        _, low, high = words.measured(*first.value.model_dump().values())
         headline = (
             f"Knowing all features lowers the {label} from {words.decimal(result.with_none)} to {words.decimal(result.with_all)}; "
             f"{words.title(first.feature)} accounts for {first.share:.0%} of it ({words.level(result.confidence)} interval of its part "
-            f"{words.decimal(first.value.low)} to {words.decimal(first.value.high)})."
+            f"{low} to {high})."
         )
     detail = f"{words.count(result.rows_walked)} of {words.count(result.rows)} {wording.rows} walked, {words.count(result.background)} background rows."
     return plain(headline, detail)

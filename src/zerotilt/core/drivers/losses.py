@@ -94,4 +94,5 @@ def _placements(outcome, scores, weights) -> NDArray[np.float64]:
     out[outcome], out[~outcome] = 1 - up, 1 - down
     share = np.where(outcome, weights[outcome].sum(), weights[~outcome].sum()) / weights.sum()
     mean = np.average(out[outcome], weights=weights[outcome])
-    return mean + (out - mean) / (2 * share)
+    # one row moves the mean over its own class by its share of that class
+    return mean + (out - mean) / share

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.drivers.agreement import Agreement, Ranked, agreement, effective_features, rank_table
 from zerotilt.core.drivers.links import association, sets_of
@@ -57,7 +57,7 @@ class Beside(Frozen):
 
     permutation: Estimate
     rank: int
-    evidence_of_use: bool
+    loss_depends: bool
     difference: Estimate
 
 
@@ -67,9 +67,12 @@ class Driver(Frozen):
     feature: str
     permutation: Estimate
     share: float | None = Field(description="Share of the summed importances above zero")
-    evidence_of_use: bool = Field(description="Whether the interval of the importance stays above zero")
+    loss_depends: bool = Field(
+        description="Whether the interval of the importance stays above zero: the loss depends on the feature. Where it does "
+        "not, the output may depend on it all the same"
+    )
     mean_abs_shapley: Estimate
-    mean_shapley: float
+    mean_shapley: Estimate = Field(description="Signed: which way the feature moves the output on average")
     direction: Direction
     curve: tuple[float, ...] = Field(description="Mean response along the feature, for a small drawing")
     beside: Beside | None = Field(description="Alongside; null where nothing is, or it does not take the feature")
@@ -102,7 +105,7 @@ class BesideRanking(Frozen):
     rows: int
     only_there: tuple[str, ...] = Field(description="Features that only the model alongside takes, largest first")
     only_here_used: tuple[str, ...] = Field(
-        description="Evidence of use here, none alongside, and the gap is beyond zero"
+        description="The loss depends on it here, not so alongside, and the gap is beyond zero"
     )
     only_there_used: tuple[str, ...]
     agreement: Agreement
@@ -118,6 +121,9 @@ class DriversResult(Frozen):
     rows: int
     rows_scored: int
     repeats: int
+    every_pair: int = Field(
+        description="Features for which all pairs of rows were asked, so that nothing hangs on shuffles"
+    )
     explained: int
     output: Literal["probability", "log-odds", "value"]
     event: str
@@ -147,9 +153,7 @@ class _Shuffled:
 
 def _shuffled(subject: Subject, settings: DriversSettings, loss: Loss, seed: int, work: Work, links: bool) -> _Shuffled:
     features = subject.model.inputs
-    kept = np.arange(subject.n)
-    if subject.n > settings.rows:
-        kept = np.sort(np.random.default_rng(seed).choice(subject.n, settings.rows, replace=False))
+    kept = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
     frame = subject.frame.take(kept)
     strength = association(frame, seed) if links else np.zeros((0, 0))
     sets = sets_of(frame.names, strength, settings.linked_from) if links else []
@@ -177,23 +181,29 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     shuffled = _shuffled(subject, settings, loss, seed, work, links=True)
     found, sets = shuffled.found, shuffled.sets
     rng = np.random.default_rng([seed, 1])
-    explained = min(max(settings.explained, CHEAP_ROWS) if cheap(subject) else settings.explained, subject.n)
-    rows = np.sort(rng.choice(subject.rows, explained, replace=False))
-    contributions = explain(subject, rows, seed, work, most_pairs=settings.walks, evaluations=4_000_000)
+    told = np.sort(subject.drawn(rng, max(settings.explained, CHEAP_ROWS) if cheap(subject) else settings.explained))
+    explained, mass = len(told), subject.mass[told]
+    contributions = explain(subject, subject.rows[told], seed, work, most_pairs=settings.walks, evaluations=4_000_000)
     reach = normal_quantile(subject.spec.policy.confidence)
     size = np.abs(contributions.values)
-    mean, spread = size.mean(axis=0), size.std(axis=0, ddof=1) / math.sqrt(explained) if explained > 1 else 0 * size[0]
+    mean, spread = weighing.mean(size, mass), weighing.error(size, mass)
+    signed, signed_error = weighing.mean(contributions.values, mass), weighing.error(contributions.values, mass)
+    if contributions.errors is not None:
+        signed_error = np.hypot(
+            signed_error, np.sqrt(((mass[:, None] * contributions.errors) ** 2).sum(axis=0)) / mass.sum()
+        )
     single = found.value[: len(features)]
     positive = np.maximum(single, 0)
     shares = positive / positive.sum() if positive.sum() > 0 else None
-    sample = subject.frame.take(rng.permutation(subject.n)[:SMALL_CURVE_ROWS])
+    few = subject.drawn(rng, SMALL_CURVE_ROWS)
+    sample, few_mass = subject.frame.take(few), subject.mass[few]
     grids = {name: grid_of(subject, name, SMALL_CURVE_POINTS) for name in features}
     curves = all_curves(subject, sample, {name: grid.values for name, grid in grids.items()}, work)
     beside = None if subject.beside is None else _shuffled(subject.beside, settings, loss, seed, work, links=False)
     ranks = None if beside is None else _ranks(beside.found.value)
     drivers = []
     for j, name in enumerate(features):
-        grid, curve = grids[name], curves[name].mean(axis=0)
+        grid, curve = grids[name], weighing.mean(curves[name], few_mass)
         there = None
         if beside is not None and name in beside.features:
             i = beside.features.index(name)
@@ -201,7 +211,7 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
             there = Beside(
                 permutation=_estimate(beside.found.value[i], reach * beside.found.error[i]),
                 rank=int(ranks[i]),
-                evidence_of_use=bool(beside.found.value[i] - reach * beside.found.error[i] > 0),
+                loss_depends=bool(beside.found.value[i] - reach * beside.found.error[i] > 0),
                 difference=_estimate(beside.found.value[i] - found.value[j], reach * gap),
             )
         drivers.append(
@@ -209,10 +219,10 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
                 feature=name,
                 permutation=_estimate(found.value[j], reach * found.error[j]),
                 share=None if shares is None else float(shares[j]),
-                evidence_of_use=bool(found.value[j] - reach * found.error[j] > 0),
+                loss_depends=bool(found.value[j] - reach * found.error[j] > 0),
                 mean_abs_shapley=_estimate(mean[j], reach * spread[j], floor=0.0),
-                mean_shapley=float(contributions.values[:, j].mean()),
-                direction=direction(curve, grid.ordered, float(contributions.output.std())),
+                mean_shapley=_estimate(signed[j], reach * signed_error[j]),
+                direction=direction(curve, grid.ordered, float(weighing.deviation(contributions.output, mass))),
                 curve=tuple(float(value) for value in curve),
                 beside=there,
             )
@@ -229,6 +239,7 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
         rows=subject.n,
         rows_scored=shuffled.rows,
         repeats=settings.repeats,
+        every_pair=int(found.every_pair[: len(features)].sum()),
         explained=explained,
         output=subject.scale,
         event=subject.what,
@@ -267,20 +278,21 @@ def _dominant(subject: Subject, features, shares, seed: int) -> Dominant | None:
         return None
     name = features[int(shares.argmax())]
     rng = np.random.default_rng([seed, 2])
-    sample = subject.frame.take(np.sort(rng.permutation(subject.n)[:DOMINANT_ROWS]))
-    others = subject.frame[name][rng.integers(0, subject.n, DOMINANT_DRAWS)]
+    few = np.sort(subject.drawn(rng, DOMINANT_ROWS))
+    sample, mass = subject.frame.take(few), subject.mass[few]
+    others = subject.frame[name][rng.choice(subject.n, DOMINANT_DRAWS, p=subject.mass / subject.mass.sum())]
     averaged = ice(subject.asked, sample, name, others).mean(axis=1)
     return Dominant(
         feature=name,
         share=float(shares.max()),
-        spread=float(subject.output(sample).std()),
-        spread_without=float(averaged.std()),
+        spread=float(weighing.deviation(subject.output(sample), mass)),
+        spread_without=float(weighing.deviation(averaged, mass)),
     )
 
 
 def _beside(subject: Subject, here: _Shuffled, there: _Shuffled, drivers: list[Driver]) -> BesideRanking:
     both = [name for name in here.features if name in there.features]
-    apart = [d for d in drivers if d.beside and d.evidence_of_use != d.beside.evidence_of_use]
+    apart = [d for d in drivers if d.beside and d.loss_depends != d.beside.loss_depends]
     beyond = [d for d in apart if d.beside.difference.low > 0 or d.beside.difference.high < 0]
     order = [there.features[i] for i in np.argsort(-there.found.value[: len(there.features)], kind="stable")]
     named = NAMES[subject.beside.context.rows]
@@ -291,8 +303,8 @@ def _beside(subject: Subject, here: _Shuffled, there: _Shuffled, drivers: list[D
         loss_as_is=there.found.loss,
         rows=subject.beside.n,
         only_there=tuple(name for name in order if name not in here.features),
-        only_here_used=tuple(d.feature for d in beyond if d.evidence_of_use),
-        only_there_used=tuple(d.feature for d in beyond if d.beside.evidence_of_use),
+        only_here_used=tuple(d.feature for d in beyond if d.loss_depends),
+        only_there_used=tuple(d.feature for d in beyond if d.beside.loss_depends),
         agreement=agreement(
             "here",
             here.found.value[[here.features.index(name) for name in both]],
@@ -308,10 +320,15 @@ def _estimate(value: float, half: float, floor: float | None = None) -> Estimate
 
 
 def say(result: DriversResult, wording: Wording, settings: DriversSettings) -> Reading:
-    used = [driver for driver in result.drivers if driver.evidence_of_use]
+    used = [driver for driver in result.drivers if driver.loss_depends]
     if not used:
         return Reading(
-            headline=(Span(text="No feature shows evidence of use: every interval includes zero."), *_carried(result)),
+            headline=(
+                Span(
+                    text=f"The {LOSS_LABELS[result.loss]} depends on no feature beyond chance: every interval includes zero."
+                ),
+                *_carried(result),
+            ),
             detail=_method(result),
         )
     top = used[:3]
@@ -319,23 +336,35 @@ def say(result: DriversResult, wording: Wording, settings: DriversSettings) -> R
     share = sum(driver.share or 0 for driver in top)
     first = top[0]
     of = f" of {result.of_class} against the rest" if result.of_class else ""
+    value, low, high = words.measured(*first.permutation.model_dump().values())
     headline = (
         f"{words.opening(names)} {'carries' if len(top) == 1 else 'carry'} {share:.0%} of the importance. "
-        f"Shuffling {words.title(first.feature)} adds {words.decimal(first.permutation.value)} to the "
-        f"{LOSS_LABELS[result.loss]}{of} ({words.level(result.confidence)} interval {words.decimal(first.permutation.low)} to "
-        f"{words.decimal(first.permutation.high)})."
+        f"Shuffling {words.title(first.feature)} adds {value} to the {LOSS_LABELS[result.loss]}{of} "
+        f"({words.level(result.confidence)} interval {low} to {high})."
     )
     spans = [Span(text=headline), *_carried(result), *_compared(result, wording)]
     unused = len(result.drivers) - len(used)
     detail = _method(result)
     if unused:
-        detail += f" {words.plural(unused, 'feature')} {'shows' if unused == 1 else 'show'} no evidence of use."
+        moving = [d for d in result.drivers if not d.loss_depends and _moves(d)]
+        detail += f" On {words.plural(unused, 'feature')} the loss is not seen to depend"
+        detail += (
+            f", though {words.listing([words.title(d.feature) for d in moving[:3]])}"
+            f"{' and others' if len(moving) > 3 else ''} {'moves' if len(moving) == 1 else 'move'} the output."
+            if moving
+            else "."
+        )
     if result.linked:
         sets = [words.listing([words.title(name) for name in one.features]) for one in result.linked[:3]]
         detail += (
             f" Linked columns share one effect: {'; '.join(sets)}{'; and others' if len(result.linked) > 3 else ''}."
         )
     return Reading(headline=tuple(spans), detail=detail)
+
+
+def _moves(driver: Driver) -> bool:
+    """Whether the output moves with a feature, by more than a rounding error."""
+    return driver.mean_abs_shapley.low > 0 and driver.mean_abs_shapley.value > 1e-9
 
 
 def _carried(result: DriversResult) -> list[Span]:
@@ -383,4 +412,11 @@ def _method(result: DriversResult) -> str:
     rows = f"{words.count(result.rows_scored)} rows"
     if result.rows_scored < result.rows:
         rows = f"{words.count(result.rows_scored)} of {words.count(result.rows)} rows"
-    return f"{result.repeats} shuffles on {rows}; contributions of {words.count(result.explained)} rows."
+    whole, count = result.every_pair, len(result.drivers)
+    how = (
+        f"All pairs of {rows}"
+        if whole == count
+        else f"{result.repeats} shuffles on {rows}"
+        + (f" (all pairs of rows for {words.plural(whole, 'feature')})" if whole else "")
+    )
+    return f"{how}; contributions of {words.plural(result.explained, 'row')}."

@@ -42,8 +42,8 @@ MOST_PARTINGS = 6
 
 class SideSettings(Frozen):
     loss: LossChoice = "auto"
-    repeats: int = Field(default=5, ge=2, le=100)
-    rows: int = Field(default=5_000, ge=10, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
+    repeats: int = Field(default=10, ge=2, le=100)
+    rows: int = Field(default=20_000, ge=10, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
     explained: int = Field(default=200, ge=1, le=100_000, description="Rows whose contributions are averaged")
     walked: int = Field(default=256, ge=10, le=100_000, description="Rows walked for loss Shapley values")
     walks: int = Field(default=1_024, ge=2, le=10_000, description="Most pairs of walks a row, where they are sampled")
@@ -117,7 +117,7 @@ def side_by_side(subject: Subject, settings: SideSettings, seed: int, work: Work
     found: dict[Measure, list[tuple[float, float | None, float | None]]] = {
         "shuffled": [_spanned(driver.permutation) for driver in ranked.drivers],
         "moved": [_spanned(driver.mean_abs_shapley) for driver in ranked.drivers],
-        "signed": [(driver.mean_shapley, None, None) for driver in ranked.drivers],
+        "signed": [_spanned(driver.mean_shapley) for driver in ranked.drivers],
         "explained loss": [_spanned(by_loss[name]) for name in features],
     }
     structure, missing = subject.structure
@@ -126,13 +126,12 @@ def side_by_side(subject: Subject, settings: SideSettings, seed: int, work: Work
         named: Measure = "coefficients" if parts.kind == "standardised coefficients" else "splits"
         by_feature = {part.feature: part.value for part in parts.parts}
         found[named] = [(by_feature[name], None, None) for name in features]
-    sizes = {measure: np.abs([value for value, _, _ in values]) for measure, values in found.items()}
-    # a loss that grew is no importance: those two keep their sign
-    for measure in ("shuffled", "explained loss"):
-        sizes[measure] = np.array([value for value, _, _ in found[measure]])
+    sizes = {measure: _sizes(measure, values) for measure, values in found.items()}
     ranks = {
         one.feature: dict(zip(found, one.ranks, strict=True)) for one in rank_table(features, list(sizes.values()))
     }
+    for j, name in enumerate(features):  # what cannot be told from nothing has the last place, not the first of a tie
+        ranks[name] |= {m: len(features) for m in found if sizes[m][j] == 0}
     return SideResult(
         placed=tuple(
             Placed(
@@ -148,7 +147,7 @@ def side_by_side(subject: Subject, settings: SideSettings, seed: int, work: Work
         ),
         measures=tuple(MeasureCard(measure=one, label=LABELS[one], asks=ASKS[one]) for one in found),
         agreements=tuple(agreement(LABELS[a], sizes[a], LABELS[b], sizes[b]) for a, b in combinations(found, 2)),
-        partings=_partings(features, ranks, ranked),
+        partings=_partings(features, found, sizes, ranks, ranked),
         own_missing=missing if structure is None else None,
         linked=ranked.linked,
         rows=subject.n,
@@ -164,14 +163,44 @@ def _spanned(estimate) -> tuple[float, float, float]:
     return estimate.value, estimate.low, estimate.high
 
 
-def _partings(features, ranks, ranked: ranking.DriversResult) -> tuple[Parting, ...]:
-    """For each feature the two measures furthest apart, where that is far; only features that some measure ranks high."""
-    unused = {driver.feature for driver in ranked.drivers if not driver.evidence_of_use}
+def _sizes(measure: Measure, values: list[tuple[float, float | None, float | None]]) -> np.ndarray:
+    """What features are ranked by: a size beyond its own error. What cannot be told from nothing shares the last rank."""
+    size = np.array([value for value, _, _ in values])
+    if measure not in ("shuffled", "explained loss"):  # a loss that grew is no importance: those two keep their sign
+        size = np.abs(size)
+    size[np.abs(size) <= 1e-9 * np.abs(size).max(initial=0)] = 0.0
+    if measure == "signed":
+        size[[low is not None and low <= 0 <= high for _, low, high in values]] = 0.0
+    return size
+
+
+def _sure_ranks(measure: Measure, values, size: np.ndarray) -> list[tuple[int, int]]:
+    """Of each feature the least and the greatest rank that its interval leaves open."""
+    if values[0][1] is None:
+        low = high = size
+    else:
+        low, high = np.array([v[1] for v in values]), np.array([v[2] for v in values])
+        if measure == "signed":
+            low, high = (
+                np.where(size > 0, np.minimum(np.abs(low), np.abs(high)), 0.0),
+                np.maximum(np.abs(low), np.abs(high)),
+            )
+    return [
+        (1 + int((low > high[j]).sum()), len(size) - int((np.delete(high, j) < low[j]).sum())) for j in range(len(size))
+    ]
+
+
+def _partings(features, found_by, sizes, ranks, ranked: ranking.DriversResult) -> tuple[Parting, ...]:
+    """For each feature the two measures furthest apart, where that is far and beyond their errors; only features that
+    some measure ranks high."""
+    unused = {driver.feature for driver in ranked.drivers if not driver.loss_depends}
+    sure = {measure: _sure_ranks(measure, values, sizes[measure]) for measure, values in found_by.items()}
     found = []
-    for name in features:
+    for j, name in enumerate(features):
         own_ranks = ranks[name]
         first, second = min(own_ranks, key=own_ranks.get), max(own_ranks, key=own_ranks.get)
-        if own_ranks[second] - own_ranks[first] < FAR or own_ranks[first] > max(5, len(features) // 2):
+        apart = min(own_ranks[second] - own_ranks[first], sure[second][j][0] - sure[first][j][1])
+        if apart < FAR or own_ranks[first] > max(5, len(features) // 2):
             continue
         why = f"{words.opening(LABELS[first])} asks {ASKS[first]}; {LABELS[second]} asks {ASKS[second]}."
         links = next((one for one in ranked.linked if name in one.features), None)
@@ -179,7 +208,7 @@ def _partings(features, ranks, ranked: ranking.DriversResult) -> tuple[Parting, 
             others = words.listing([words.title(one) for one in links.features if one != name])
             why += f" It is linked with {others}, which can stand in for it."
         if name in unused:
-            why += " Shuffling shows no evidence of use, so its rank there is a matter of chance."
+            why += " The loss is not seen to depend on it, so its rank by shuffling is a matter of chance."
         found.append(
             Parting(
                 feature=name,
@@ -196,13 +225,20 @@ def _partings(features, ranks, ranked: ranking.DriversResult) -> tuple[Parting, 
 
 def say(result: SideResult, wording: Wording, settings: SideSettings) -> Reading:
     count = len(result.measures)
-    firsts = {
-        card.measure: next(p.feature for p in result.placed if p.measure == card.measure and p.rank == 1)
-        for card in result.measures
-    }
+    firsts = {p.measure: p.feature for p in reversed(result.placed) if p.rank == 1}
+    none = [LABELS[card.measure] for card in result.measures if card.measure not in firsts]
     leaders = list(dict.fromkeys(firsts.values()))
     if len(leaders) == 1:
-        headline = f"All {count} measures put {words.title(leaders[0])} first."
+        which = (
+            f"All {count} measures"
+            if not none
+            else f"All of {len(firsts)} measures"
+            if len(firsts) > 1
+            else "One measure"
+        )
+        headline = f"{which} put{'s' if len(firsts) == 1 else ''} {words.title(leaders[0])} first."
+    elif not leaders:
+        headline = "No measure tells any feature from the others."
     else:
         said = [
             f"{words.listing([LABELS[m] for m, name in firsts.items() if name == leader])} {'puts' if list(firsts.values()).count(leader) == 1 else 'put'} {words.title(leader)} first"
@@ -221,6 +257,8 @@ def say(result: SideResult, wording: Wording, settings: SideSettings) -> Reading
         f"{words.count(result.rows_scored)} of {words.count(result.rows)} {wording.rows} shuffled, {words.count(result.explained)} explained, "
         f"{words.count(result.rows_walked)} walked. Each measure answers its own question: compare ranks, not lengths."
     )
+    if none:
+        detail += f" By {words.listing(none)} no feature is told from none."
     if result.own_missing:
         detail += f" The model's own coefficients or splits cannot be read: {result.own_missing}."
     return plain(headline, detail)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 from scipy import stats
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.reading import Reading, plain
@@ -24,6 +24,8 @@ LANES = 5
 MOST_FEATURES = 300
 MOST_BINS = 40
 LEAST_IN_BIN, ROWS_IN_BIN = 5, 15
+LEAST_TOLD = 5
+"""Rows of a stretch, under which its middle is drawn and not quoted."""
 
 
 class SpreadSettings(Frozen):
@@ -107,18 +109,19 @@ def spread_out(subject: Subject, settings: SpreadSettings, seed: int, work: Work
     wanted = feature_named(subject, settings.feature) if settings.feature else ""
     colours = parts_of(subject, settings.colour) if settings.colour else None
     most = settings.rows if cheap(subject) else settings.sampled
-    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[:most])
+    chosen = np.sort(subject.drawn(np.random.default_rng(seed), most))
+    mass = subject.mass[chosen]
     found = explain(subject, subject.rows[chosen], seed, work, most_pairs=settings.walks)
-    order = np.argsort(-np.abs(found.values).mean(axis=0), kind="stable")
+    order = np.argsort(-weighing.mean(np.abs(found.values), mass), kind="stable")
     features = [found.features[j] for j in order]
     feature = wanted or features[0]
     lanes: list[Lane] = []
     for j in order[:MOST_FEATURES]:
-        lanes += _lanes(subject, found.features[j], subject.frame[found.features[j]][chosen], found.values[:, j])
+        lanes += _lanes(subject, found.features[j], subject.frame[found.features[j]][chosen], found.values[:, j], mass)
     values = subject.frame[feature][chosen]
     own = found.values[:, found.features.index(feature)]
     here = None if colours is None else Parts(colours.labels, colours.codes[chosen])
-    stretches = _stretches(subject, feature, values, own, here)
+    stretches = _stretches(subject, feature, values, own, here, mass)
     gap, at = _gap(stretches, subject.spec.policy.confidence)
     return SpreadResult(
         lanes=tuple(lanes),
@@ -141,24 +144,20 @@ def spread_out(subject: Subject, settings: SpreadSettings, seed: int, work: Work
     )
 
 
-def _five(values: NDArray[np.float64]) -> dict[str, float]:
-    return dict(
-        zip(
-            ("p10", "p25", "p50", "p75", "p90"),
-            map(float, np.quantile(values, [0.1, 0.25, 0.5, 0.75, 0.9])),
-            strict=True,
-        )
-    )
+def _five(values: NDArray[np.float64], mass: NDArray[np.float64]) -> dict[str, float]:
+    found = weighing.quantiles(values, [0.1, 0.25, 0.5, 0.75, 0.9], mass)
+    return dict(zip(("p10", "p25", "p50", "p75", "p90"), map(float, found), strict=True))
 
 
-def _lanes(subject: Subject, feature: str, values: NDArray, own: NDArray[np.float64]) -> list[Lane]:
+def _lanes(subject: Subject, feature: str, values: NDArray, own: NDArray, mass: NDArray) -> list[Lane]:
     """Up to five fifths of a number's rows, or the five largest levels in their order."""
     labels, codes = bins_of(subject, feature, values, LANES)
     out = []
     for lane, (label, _) in enumerate(labels):
-        mine = own[codes == lane]
-        if len(mine):
-            out.append(Lane(feature=feature, lane=lane, lanes=len(labels), label=label, rows=len(mine), **_five(mine)))
+        mine = codes == lane
+        if mine.any():
+            five = _five(own[mine], mass[mine])
+            out.append(Lane(feature=feature, lane=lane, lanes=len(labels), label=label, rows=int(mine.sum()), **five))
     return out
 
 
@@ -199,7 +198,7 @@ def bins_of(
 
 
 def _stretches(
-    subject: Subject, feature: str, values: NDArray, own: NDArray[np.float64], parts: Parts | None
+    subject: Subject, feature: str, values: NDArray, own: NDArray, parts: Parts | None, mass: NDArray
 ) -> list[Stretch]:
     named = [(0, "")] if parts is None else list(enumerate(parts.labels))
     labels, codes = bins_of(
@@ -217,16 +216,12 @@ def _stretches(
                         position=position,
                         label=label,
                         rows=int(mine.sum()),
-                        mean=float(own[mine].mean()),
-                        error=_error(own[mine]),
-                        **_five(own[mine]),
+                        mean=float(weighing.mean(own[mine], mass[mine])),
+                        error=float(weighing.error(own[mine], mass[mine])),
+                        **_five(own[mine], mass[mine]),
                     )
                 )
     return out
-
-
-def _error(values: NDArray[np.float64]) -> float:
-    return float(values.std(ddof=1) / np.sqrt(len(values))) if len(values) > 1 else 0.0
 
 
 def _gap(stretches: list[Stretch], confidence: float) -> tuple[Estimate | None, str | None]:
@@ -256,13 +251,24 @@ def say(result: SpreadResult, wording: Wording, settings: SpreadSettings) -> Rea
     name = words.title(result.feature)
     whole = [one for one in result.lanes if one.feature == result.feature]
     whole = [one for one in whole if one.label != "missing"] or whole
+    told = [one for one in whole if one.rows >= LEAST_TOLD]
+    if not told:
+        few = max((one.rows for one in whole), default=0)
+        return plain(
+            f"Nothing can be said of {name}: no stretch of it has {LEAST_TOLD} {wording.rows} ({few} at most).",
+            f"Contributions of {words.count(result.rows_explained)} {wording.rows}. {result.why}",
+        )
+    whole = told
     top, bottom = max(whole, key=lambda one: one.p50), min(whole, key=lambda one: one.p50)
 
     def moved(value: float) -> str:
         way = "raises" if value > 0 else "lowers"
         return f"{way} the {_output(result)} by {words.difference(value, result.output, wording.unit)}"
 
-    headline = f"At {name} {top.label}, it {moved(top.p50)} in the middle {wording.row}; at {bottom.label} it {moved(bottom.p50)}."
+    if top is bottom:
+        headline = f"At {name} {top.label}, it {moved(top.p50)} in the middle {wording.row}; elsewhere there are too few {wording.rows}."
+    else:
+        headline = f"At {name} {top.label}, it {moved(top.p50)} in the middle {wording.row}; at {bottom.label} it {moved(bottom.p50)}."
     if result.colour:
         colour = words.title(result.colour)
         unit = wording.unit

@@ -23,11 +23,20 @@ def starts(n: int) -> NDArray[np.int64]:
 
 def calibration_error(happened: NDArray[np.bool_], scores: Floats, weights: Floats) -> float:
     """Mean distance of mean score and share of the event over bins of equal counts, weighted by rows."""
+    happened, scores, weights = _counting(happened, scores, weights)
     order = np.argsort(scores, kind="stable")
     at = starts(len(scores))
     mass = np.add.reduceat(weights[order], at)
     off = np.add.reduceat((weights * (scores - happened))[order], at)
     return float(np.abs(off).sum() / mass.sum())
+
+
+def _counting(happened: NDArray[np.bool_], scores: Floats, weights: Floats):
+    """The rows that weigh something: others would fill bins and say nothing."""
+    if (weights > 0).all():
+        return happened, scores, weights
+    kept = weights > 0
+    return happened[kept], scores[kept], weights[kept]
 
 
 def with_interval(
@@ -44,7 +53,7 @@ def with_interval(
     seen. NaN without rows or weight.
     """
     nothing = Interval(*(np.array(np.nan),) * 3)
-    w = np.ones(len(scores)) if weights is None else weights
+    happened, scores, w = _counting(happened, scores, np.ones(len(scores)) if weights is None else weights)
     if len(scores) < 2 or not w.sum() > 0:
         return nothing
     order = np.argsort(scores, kind="stable")

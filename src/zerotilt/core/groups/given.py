@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.groups import intervals, membership, metrics, readout, strata
+from zerotilt.core.groups import intervals, measure, membership, metrics, readout, strata, tally
 from zerotilt.core.groups.membership import Grouping
 from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
 from zerotilt.core.groups.pair import Pair, PairSettings, pair
@@ -24,7 +25,9 @@ from zerotilt.core.work import Work
 MOST_STRATA = 400
 SETTLES = 0.5
 """Share of a gap that must be gone before a column is said to account for most of it."""
-Verdict = Literal["reversed", "turns round", "vanishes", "shrinks", "stays", "grows", "cannot be told"]
+Verdict = Literal[
+    "reversed", "turns round", "vanishes", "shrinks", "stays", "grows", "no gap", "appears", "cannot be told"
+]
 
 
 class GivenSettings(PairSettings):
@@ -82,6 +85,9 @@ class GivenResult(Frozen):
     compared: int = Field(description="Rows of both groups in strata that hold both")
     candidates: tuple[Candidate, ...] = Field(description="Most shrinking first")
     by: Literal["ratio", "difference"]
+    weighted: bool = Field(
+        description="Whether rows have weights; then the strata's odds ratios are not tested for being alike"
+    )
     rows: int
     confidence: float
 
@@ -108,9 +114,12 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
     if key not in found.keys:
         raise Refused(f"metric: {metrics.phrase(key)} is not defined here.", todo="Choose another metric.")
     top, bottom = _parts(found, key)
-    side = _Sides(two, top, bottom, metric_named(key).kind == "rate", subject.spec.policy.confidence)
-    whole = np.zeros(subject.n, np.int64)
-    plain = side.pooled(whole, 1)
+    confidence = subject.spec.policy.confidence
+    side = _Sides(two, top, bottom, metric_named(key).kind == "rate", confidence, subject.weights)
+    plain, sides = _plain(subject, found, key, two, side)
+    least = subject.spec.policy.minimum_rows
+    enough_rows = min(one.of for one in sides) >= least
+    there_is = enough_rows and _is_gap(plain, side.by)
     names = _candidates(subject, two)
     work.begin(len(names) + 1, "columns given")
     tried = []
@@ -125,7 +134,7 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
                     rows=side.kept(grouping.codes, len(grouping.labels)),
                     ratio=pooled.ratio,
                     difference=pooled.difference,
-                    shrinks=_shrinks(plain, pooled, side.by),
+                    shrinks=_shrinks(plain, pooled, side.by) if there_is else None,
                 )
             )
         work.advance(1)
@@ -142,10 +151,7 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
             f"{words.listing(list(columns))} make {k} strata; {MOST_STRATA} can be read.", todo="Choose fewer."
         )
     pooled = side.pooled(grouping.codes, k)
-    shrinks = _shrinks(plain, pooled, side.by)
-    sides = (side.measure(two.inside), side.measure(two.against))
-    least = subject.spec.policy.minimum_rows
-    enough_rows = min(one.of for one in sides) >= least
+    shrinks = _shrinks(plain, pooled, side.by) if there_is else None
     return GivenResult(
         attribute=two.attribute,
         group=two.group,
@@ -159,10 +165,11 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
         strata=side.each(grouping),
         pooled=pooled,
         shrinks=shrinks,
-        verdict=_verdict(plain, pooled, shrinks, side.by) if enough_rows else "cannot be told",
+        verdict=_verdict(plain, pooled, shrinks, side.by, there_is) if enough_rows else "cannot be told",
         compared=side.kept(grouping.codes, k),
         candidates=tuple(tried),
         by=side.by,
+        weighted=subject.weights is not None,
         rows=subject.n,
         confidence=subject.spec.policy.confidence,
     )
@@ -196,34 +203,99 @@ def _parts(found: Readout, key: str) -> tuple[NDArray[np.float64], NDArray[np.fl
     return found.means[key], np.ones(len(found.means[key]))
 
 
-class _Sides:
-    """The two groups' rows, counted or summed by strata. Rows count alike: strata are compared unweighted."""
+def _plain(
+    subject: Subject, found: Readout, key: str, two: Pair, side: _Sides
+) -> tuple[Pooled, tuple[Measure, Measure]]:
+    """The comparison without strata: the very one that groups are compared by elsewhere, and both sides."""
+    codes = np.where(two.inside, 0, np.where(two.against, 1, 2))
+    tallied = tally.count(tally.Packed.of(found, subject.n), codes, 3)
+    measured = measure.measured(found, tallied, None, None, side.confidence)[key]
+    group, reference = measured.take(np.array([0])), measured.take(np.array([1]))
+    compared = measure.compared(group, reference, side.confidence)
+    odds = strata.NOTHING
+    if side.rate:
+        odds = strata.mantel_haenszel(group.x, group.n, reference.x, reference.n, side.confidence).odds_ratio
+    pooled = Pooled(
+        ratio=estimate(*(one[0] for one in compared.ratio)),
+        odds_ratio=estimate(*odds),
+        difference=estimate(*(one[0] for one in compared.difference)),
+        p_value=_known(float(compared.p[0])),
+        p_alike=None,
+    )
+    if not side.rate:  # a mean may be of either sign: strata are pooled by its difference
+        pooled = pooled.model_copy(update={"ratio": estimate(math.nan, 0, 0)})
+    return pooled, (group.at(0), reference.at(0))
 
-    def __init__(self, two: Pair, top: NDArray, bottom: NDArray, rate: bool, confidence: float):
+
+@dataclass(frozen=True)
+class _Sums:
+    """One side by strata, shapes (k,): rows that weigh something, Σw, Σw·value, and the mean's standard error; of a rate
+    also Σw² of all and of those counted."""
+
+    rows: NDArray[np.int64]
+    mass: NDArray[np.float64]
+    top: NDArray[np.float64]
+    square: NDArray[np.float64]
+    top_square: NDArray[np.float64]
+    error: NDArray[np.float64]
+
+    @property
+    def mean(self) -> NDArray[np.float64]:
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return self.top / self.mass
+
+    @property
+    def counts(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        return intervals.effective_counts(self.top, self.top_square, self.mass, self.square, self.rows)
+
+
+class _Sides:
+    """The two groups' rows, counted or summed by strata, each by its weight."""
+
+    def __init__(
+        self, two: Pair, top: NDArray, bottom: NDArray, rate: bool, confidence: float, weights: NDArray | None
+    ):
         self.two, self.top, self.bottom, self.rate, self.confidence = two, top, bottom, rate, confidence
+        self.weighted = weights is not None
+        self.weights = np.ones(len(top)) if weights is None else weights
 
     @property
     def by(self) -> Literal["ratio", "difference"]:
         return "ratio" if self.rate else "difference"
 
-    def counts(self, codes: NDArray[np.int64], k: int) -> list[NDArray[np.float64]]:
-        """Sums, rows and sums of squares of the group, then of the reference, each (k,)."""
-        out = []
+    def sums(self, codes: NDArray[np.int64], k: int) -> tuple[_Sums, _Sums]:
+        """The group's, then the reference's. Spreads are taken about each stratum's own mean, so that they keep their
+        digits however far the values are from zero."""
+        found = []
         for mask in (self.two.inside, self.two.against):
-            kept = mask & (self.bottom > 0)
-            values = self.top[kept]
-            out += [np.bincount(codes[kept], one, k) for one in (values, np.ones(len(values)), values**2)]
-        return out
+            kept = mask & (self.bottom > 0) & (self.weights > 0)
+            code, w, values = codes[kept], self.weights[kept], self.top[kept]
+            rows, mass = np.bincount(code, minlength=k), np.bincount(code, w, k)
+            top = np.bincount(code, w * values, k)
+            off = values - (top / np.where(mass > 0, mass, 1))[code]
+            # once more, since the mean of large values is itself rounded
+            off = off - (np.bincount(code, w * off, k) / np.where(mass > 0, mass, 1))[code]
+            left = np.bincount(code, (w * off) ** 2, k) / np.where(mass > 0, mass, 1) ** 2
+            error = np.sqrt(left * rows / np.maximum(rows - 1, 1))
+            squares = [np.bincount(code, w**2 * one, k) for one in (np.ones(len(w)), values)]
+            found.append(_Sums(rows, mass, top, *squares, error))
+        return found[0], found[1]
 
     def kept(self, codes: NDArray[np.int64], k: int) -> int:
-        _, n1, _, _, n2, _ = self.counts(codes, k)
-        told = (n1 > 0) & (n2 > 0)
-        return int((n1 + n2)[told].sum())
+        first, second = self.sums(codes, k)
+        told = (first.rows > 0) & (second.rows > 0)
+        return int((first.rows + second.rows)[told].sum())
 
     def pooled(self, codes: NDArray[np.int64], k: int) -> Pooled:
-        x1, n1, s1, x2, n2, s2 = self.counts(codes, k)
+        first, second = self.sums(codes, k)
         if self.rate:
-            found = strata.mantel_haenszel(x1, n1, x2, n2, self.confidence)
+            if self.weighted:
+                kept = self.two.both & (self.bottom > 0) & (self.weights > 0)
+                found = strata.weighted(
+                    codes[kept], k, self.two.inside[kept], self.top[kept], self.weights[kept], self.confidence
+                )
+            else:
+                found = strata.mantel_haenszel(first.top, first.mass, second.top, second.mass, self.confidence)
             return Pooled(
                 ratio=estimate(*found.ratio),
                 odds_ratio=estimate(*found.odds_ratio),
@@ -231,57 +303,43 @@ class _Sides:
                 p_value=_known(found.p),
                 p_alike=_known(found.p_alike),
             )
-        (m1, e1), (m2, e2) = _means(x1, n1, s1), _means(x2, n2, s2)
-        gap, p = strata.pooled_means(m1, e1, n1, m2, e2, n2, self.confidence)
+        gap, p = strata.pooled_means(
+            first.mean, first.error, first.mass, second.mean, second.error, second.mass, self.confidence,
+            (first.rows > 1) & (second.rows > 1),
+        )  # fmt: skip
         nothing = estimate(math.nan, 0, 0)
         return Pooled(ratio=nothing, odds_ratio=nothing, difference=estimate(*gap), p_value=_known(p), p_alike=None)
 
-    def measure(self, mask: NDArray[np.bool_]) -> Measure:
-        kept = mask & (self.bottom > 0)
-        values = self.top[kept]
-        return self._measured(values.sum(), float(len(values)), (values**2).sum())
-
-    def _measured(self, x: float, n: float, square: float) -> Measure:
-        if self.rate:
-            found = estimate(*intervals.wilson(x, n, self.confidence))
-            return Measure(**found.model_dump(), count=int(x), of=int(n))
-        mean, error = _means(np.array([x]), np.array([n]), np.array([square]))
-        found = intervals.mean(mean, error, 0.0, n, self.confidence)
-        return Measure(**estimate(*(one[0] for one in found)).model_dump(), of=int(n))
-
     def each(self, grouping: Grouping) -> tuple[Stratum, ...]:
         k = len(grouping.labels)
-        sides = self.counts(grouping.codes, k)
-        x1, n1, _, x2, n2, _ = sides
+        sides = self.sums(grouping.codes, k)
         if self.rate:
-            *ratios, _ = intervals.koopman(x1, n1, x2, n2, self.confidence)
-            gaps = intervals.mee(x1, n1, x2, n2, self.confidence)
+            counts = [one.counts for one in sides]
+            *ratios, _ = intervals.koopman(*counts[0], *counts[1], self.confidence)
+            gaps = intervals.mee(*counts[0], *counts[1], self.confidence)
+            both = [intervals.wilson(*one, self.confidence) for one in counts]
         else:
             ratios = [np.full(k, np.nan)] * 3
-            both = [
-                intervals.mean(*_means(*sides[at : at + 3][:2], sides[at + 2]), 0.0, sides[at + 1], self.confidence)
-                for at in (0, 3)
-            ]
+            both = [intervals.mean(one.mean, one.error, 0.0, one.rows, self.confidence) for one in sides]
             gaps = intervals.between(*both)
-        order = np.argsort(-(n1 + n2), kind="stable")
+
+        def measure_of(side: int, i: int) -> Measure:
+            found = estimate(*(one[i] for one in both[side]))
+            count = round(sides[side].top_square[i]) if self.rate and not self.weighted else None
+            return Measure(**found.model_dump(), count=count, of=int(sides[side].rows[i]))
+
+        rows = sides[0].rows + sides[1].rows
         return tuple(
             Stratum(
                 stratum=grouping.labels[i],
-                group=self._measured(*(side[i] for side in sides[:3])),
-                reference=self._measured(*(side[i] for side in sides[3:])),
+                group=measure_of(0, i),
+                reference=measure_of(1, i),
                 ratio=estimate(*(one[i] for one in ratios)),
                 difference=estimate(*(one[i] for one in gaps)),
             )
-            for i in order
-            if n1[i] + n2[i] > 0
+            for i in np.argsort(-rows, kind="stable")
+            if rows[i] > 0
         )
-
-
-def _means(x: NDArray, n: NDArray, square: NDArray) -> tuple[NDArray, NDArray]:
-    with np.errstate(invalid="ignore", divide="ignore"):
-        mean = x / n
-        error = np.sqrt(np.maximum(square / n - mean**2, 0) / np.maximum(n - 1, 1))
-    return mean, error
 
 
 def _known(p: float) -> float | None:
@@ -309,7 +367,16 @@ def _beyond(pooled: Pooled, by: str) -> bool:
     return found.low is not None and found.high is not None and not found.low <= parity <= found.high
 
 
-def _verdict(plain: Pooled, pooled: Pooled, shrinks: float | None, by: str) -> Verdict:
+def _is_gap(plain: Pooled, by: str) -> bool:
+    """Whether there is anything to explain: parity is left out, and the ratio shown is not 1.00."""
+    if not _beyond(plain, by):
+        return False
+    return by == "difference" or words.ratio(plain.ratio.value) != "1.00"
+
+
+def _verdict(plain: Pooled, pooled: Pooled, shrinks: float | None, by: str, there_is: bool) -> Verdict:
+    if not there_is and math.isfinite(_size(plain, by)) and math.isfinite(_size(pooled, by)):
+        return "appears" if _is_gap(pooled, by) else "no gap"
     if shrinks is None:
         return "cannot be told"
     if shrinks > 1 and _beyond(pooled, by):
@@ -328,6 +395,8 @@ SAID: dict[Verdict, str] = {
     "shrinks": "shrinks",
     "stays": "stays about the same",
     "grows": "grows",
+    "no gap": "is not told from none",
+    "appears": "is not told from none plainly, and is there within strata",
     "cannot be told": "cannot be told",
 }
 
@@ -340,16 +409,26 @@ def say(result: GivenResult, wording: Wording, settings: GivenSettings) -> Readi
         found = pooled.ratio if by_ratio else pooled.difference
         if found.value is None:
             return "not defined"
-        show = words.ratio if by_ratio else (lambda value: words.quantity(value, wording.unit))
-        ends = f"{show(found.low)} to {show(found.high)}"
-        return f"{show(found.value)} ({words.level(result.confidence)} interval {ends})"
+        if by_ratio:
+            value, low, high = (words.ratio(one) for one in (found.value, found.low, found.high))
+        else:
+            value, low, high = words.measured(found.value, found.low, found.high)
+            value, high = f"{value} {wording.unit}".strip(), f"{high} {wording.unit}".strip()
+        return f"{value} ({words.level(result.confidence)} interval {low} to {high})"
 
     what = f"{'ratio' if by_ratio else 'difference'} of the {metrics.phrase(result.metric)}"
     headline = (
         Span(text=f"Given {given}, the gap between {result.group} and {result.reference} "),
-        Span(text=SAID[result.verdict], flagged=result.verdict == "reversed"),
+        Span(text=SAID[result.verdict], flagged=result.verdict in ("reversed", "appears")),
         Span(text=f": the {what} is {size(result.plain)} plainly and {size(result.pooled)} within strata."),
     )
+    if result.verdict == "no gap":
+        headline = (
+            Span(
+                text=f"There is no gap between {result.group} and {result.reference} to explain: the {what} is "
+                f"{size(result.plain)} plainly and {size(result.pooled)} given {given}."
+            ),
+        )
     detail = f"{words.count(result.compared)} {wording.rows} in strata that hold both groups."
     least = min(result.plain_group.of, result.plain_reference.of)
     if least < result.minimum_rows:

@@ -9,7 +9,7 @@ from pydantic import Field
 from zerotilt.core.groups.metrics import METRICS, of_task
 from zerotilt.core.spec import Frozen, Task, Wording
 
-Effect = Literal["gives something", "takes something", "orders"]
+Effect = Literal["gives something", "spares something", "takes something", "orders"]
 Harmed = Literal["wrongly unfavourable", "wrongly favourable", "both", "neither"]
 Labels = Literal["trusted", "tilted", "unknown"]
 
@@ -92,7 +92,11 @@ def propose(answers: Answers, task: Task, favourable: str, wording: Wording) -> 
         )
         wanted.append((meant, "It tells how far the same decision can be relied on in each group."))
     if answers.effect != "orders" and answers.labels != "tilted":
-        why = "gives people something" if answers.effect == "gives something" else "takes something from people"
+        why = {
+            "gives something": "gives people something",
+            "spares something": "spares people something",
+            "takes something": "takes something from people",
+        }[answers.effect]
         wanted.append((share[0], f"The decision {why}, so who gets it is compared first of all. {share[1]}"))
     if answers.effect == "orders" or answers.scores_shown:
         wanted.append(

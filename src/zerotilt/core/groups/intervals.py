@@ -2,7 +2,9 @@
 
 All functions take arrays that broadcast and give arrays of the broadcast
 shape. Counts may be fractional, because weighted rows enter as effective
-counts (Kish 1965: n = (Σw)² / Σw²).
+counts: as many as would have the rate's own linearised variance
+(:func:`effective_counts`). Weights that go with what is counted make that
+variance larger or smaller than the weights alone tell.
 """
 
 from __future__ import annotations
@@ -16,6 +18,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy import stats
 
 DRAWS = 2_000
+MOST_SKEW = 0.4
 STEPS = 48
 """Halvings in search of an interval's end."""
 
@@ -31,6 +34,36 @@ def normal_quantile(confidence: float) -> float:
     if not 0 < confidence < 1:
         raise ValueError(f"confidence must be within 0 and 1, got {confidence!r}")
     return float(stats.norm.ppf(0.5 + confidence / 2))
+
+
+def effective_counts(
+    counted: ArrayLike, counted_square: ArrayLike, mass: ArrayLike, square: ArrayLike, rows: ArrayLike
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """x and n of a weighted rate: p = Σwx / Σw, and n = p (1 − p) / V with V = Σw²(x − p)² / (Σw)² (Korn & Graubard 1998).
+
+    Parameters
+    ----------
+    counted, counted_square : Σw and Σw² of the rows counted. mass, square : of the rows they are counted among.
+    rows : how many those are.
+
+    The plain counts where all rows weigh the same. Otherwise n is made smaller by the square of the ratio of the
+    normal to Student's quantile, since V is estimated. Where all or none is counted V is nothing and tells nothing;
+    there n is (Σw)² / Σw² (Kish 1965).
+    """
+    counted, counted_square, mass, square, rows = (
+        np.asarray(v, float) for v in (counted, counted_square, mass, square, rows)
+    )
+    with np.errstate(invalid="ignore", divide="ignore"):
+        p = np.where(mass > 0, counted / np.where(mass > 0, mass, 1), 0.0)
+        kish = np.where(square > 0, mass**2 / np.where(square > 0, square, 1), 0.0)
+        uneven = kish < rows * (1 - 1e-9)
+        variance = ((1 - p) ** 2 * counted_square + p**2 * np.maximum(square - counted_square, 0)) / mass**2
+        one_sided = (counted_square <= 0) | (square - counted_square <= 1e-12 * square)
+        n = np.where(one_sided | (variance <= 0), kish, p * (1 - p) / np.where(variance > 0, variance, 1))
+        lost = (stats.norm.ppf(0.975) / stats.t.ppf(0.975, np.maximum(rows - 1, 1))) ** 2
+        n = np.where(uneven, n * np.where(rows > 1, lost, 1.0), rows)
+    n = np.where(mass > 0, n, 0.0)
+    return p * n, n
 
 
 def wilson(x: ArrayLike, n: ArrayLike, confidence: float = 0.95) -> Interval:
@@ -216,7 +249,8 @@ def mean(value: ArrayLike, error: ArrayLike, skew: ArrayLike, n: ArrayLike, conf
     """
     value, error, skew, n = (np.asarray(v, float) for v in (value, error, skew, n))
     with np.errstate(invalid="ignore", divide="ignore"):
-        a = skew / np.sqrt(n)
+        # past this the correction turns over and an end runs away; what is held stays the same in simulation
+        a = np.clip(skew / np.sqrt(n), -MOST_SKEW, MOST_SKEW)
         t = stats.t.ppf(0.5 + confidence / 2, np.maximum(n - 1, 1))
         small = np.abs(a) < 1e-6
         slope = np.where(small, 1.0, a)
@@ -349,12 +383,12 @@ def effective(weights: NDArray[np.float64]) -> float:
 
 
 def _variance_of_mean(values: NDArray[np.float64], weights: NDArray[np.float64]) -> float:
-    """Sampling variance of a weighted mean; 0 for fewer than two rows, where nothing can be said."""
-    if len(values) < 2:
+    """Sampling variance of a weighted mean, linearised; 0 for fewer than two rows, where nothing can be said."""
+    if (weights > 0).sum() < 2:
         return 0.0
     mean = np.average(values, weights=weights)
-    n = effective(weights)
-    return float(np.average((values - mean) ** 2, weights=weights) / max(n - 1, 1e-9))
+    rows = int((weights > 0).sum())
+    return float(((weights * (values - mean)) ** 2).sum() / weights.sum() ** 2 * rows / max(rows - 1, 1))
 
 
 def auc(
@@ -367,9 +401,3 @@ def auc(
     of_positive, of_negative = placements(scores, outcome, weights)
     value = float(np.average(of_positive, weights=w[outcome]))
     return value, _variance_of_mean(of_positive, w[outcome]) + _variance_of_mean(of_negative, w[~outcome])
-
-
-def percentile(draws: NDArray[np.float64], confidence: float) -> tuple[float, float]:
-    """The percentile interval of bootstrap draws."""
-    low, high = np.quantile(draws, [(1 - confidence) / 2, (1 + confidence) / 2])
-    return float(low), float(high)

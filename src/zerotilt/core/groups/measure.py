@@ -20,7 +20,8 @@ _Y, _D, _F = (np.arange(8) >> bit & 1 == 1 for bit in range(3))
 
 @dataclass(frozen=True)
 class Measured:
-    """One metric of k groups. ``x`` of ``n`` are effective counts of a rate, ``count`` of ``of`` plain ones; shapes (k,)."""
+    """One metric of k groups. ``x`` of ``n`` are effective counts of a rate, ``count`` of ``of`` plain ones, of rows that
+    weigh something; shapes (k,)."""
 
     key: str
     kind: Kind
@@ -82,10 +83,8 @@ def _in_cells(cells: NDArray[np.float64], chosen: NDArray[np.bool_]) -> NDArray[
 def _rate(key: str, metric: Metric, cells: NDArray[np.float64], confidence: float) -> Measured:
     among = metric.among(_Y, _D, _F)
     of, mass, square = _in_cells(cells, among).T
-    count, counted, _ = _in_cells(cells, among & metric.counted(_Y, _D, _F)).T
-    with np.errstate(invalid="ignore", divide="ignore"):
-        n = np.where(square > 0, mass**2 / square, 0.0)  # Kish 1965; the plain number where all weigh the same
-        x = np.where(mass > 0, n * counted / mass, 0.0)
+    count, counted, counted_square = _in_cells(cells, among & metric.counted(_Y, _D, _F)).T
+    x, n = intervals.effective_counts(counted, counted_square, mass, square, of)
     interval = intervals.wilson(x, n, confidence)
     return Measured(key, "rate", interval, of.astype(np.int64), count.astype(np.int64), x, n)
 
@@ -102,14 +101,17 @@ def _macro(name: str, parts: list[Measured]) -> Measured:
 def _mean(name: str, tally: Tally, place: int, confidence: float) -> Measured:
     mass, square = tally.sums.T
     with np.errstate(invalid="ignore", divide="ignore"):
-        n = np.where(square > 0, mass**2 / square, 0.0)
-        first, second, third = (tally.moments[place].T / mass).astype(float)
+        first, second, third, of_squares, of_squares_twice = tally.moments[place].T / mass
         spread = np.maximum(second - first**2, 0)
         skew = np.where(
             spread > 1e-24, (third - 3 * first * second + 2 * first**3) / np.maximum(spread, 1e-24) ** 1.5, 0.0
         )
-        error = np.sqrt(spread / np.maximum(n - 1, 1))
-    interval = intervals.mean(np.where(mass > 0, first + tally.centre[place], np.nan), error, skew, n, confidence)
+        # Σw²(v − mean)² / (Σw)², of rows that weigh alike the plain variance of a mean
+        left = (of_squares_twice - 2 * first * of_squares + first**2 * square / mass) / mass
+        error = np.sqrt(np.maximum(left, 0) * tally.rows / np.maximum(tally.rows - 1, 1))
+        n = np.where(error > 0, np.minimum(spread / np.where(error > 0, error, 1) ** 2 + 1, tally.rows), tally.rows)
+    middle = np.where(mass > 0, first + tally.centre[place], np.nan)
+    interval = intervals.mean(middle, error, skew, n, confidence)
     if metric_named(name).kind == "root":
         interval = Interval(*(np.sqrt(np.maximum(one, 0)) for one in interval))
     return Measured(name, metric_named(name).kind, interval, tally.rows)

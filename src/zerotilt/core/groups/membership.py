@@ -74,9 +74,10 @@ def columns_of(spec: Spec, name: str) -> tuple[str, ...]:
     ------
     Refused : a column is not there, or there are more than three.
     """
-    if any(column.name == name for column in spec.columns):
+    names = {column.name for column in spec.columns}
+    if name in names:
         return (name,)
-    columns = tuple(name.split(JOIN))
+    columns = _told_apart(name.split(JOIN), names)
     if columns == (SEGMENTS,):
         if not spec.segments:
             raise Refused("The audit has no segments.", todo="Save some rows as a segment first.")
@@ -86,6 +87,19 @@ def columns_of(spec: Spec, name: str) -> tuple[str, ...]:
     for column in columns:
         spec.column(column)
     return columns
+
+
+def _told_apart(parts: list[str], names: set[str]) -> tuple[str, ...]:
+    """The columns that were joined, where a column's own name may hold the sign that joins them."""
+    for size in range(1, len(parts) + 1):
+        first = JOIN.join(parts[:size])
+        if first in names:
+            if size == len(parts):
+                return (first,)
+            rest = _told_apart(parts[size:], names)
+            if all(one in names for one in rest):
+                return (first, *rest)
+    return tuple(parts)
 
 
 def all_groupings(spec: Spec) -> list[tuple[str, ...]]:
@@ -182,8 +196,9 @@ def _overlapping(spec: Spec, table: Table, rows: NDArray[np.int64], columns: tup
     for parts, size in zip(held, sizes, strict=True):
         for part in parts:
             totals[part] = totals.get(part, 0) + int(size)
-    labels = [part for part in sorted(totals, key=lambda part: (-totals[part], part)) if totals[part]][:MOST_LEVELS]
-    masks = [np.append(np.array([label in parts for parts in held], bool), False)[codes] for label in labels]
+    levels = [part for part in sorted(totals, key=lambda part: (-totals[part], part)) if totals[part]][:MOST_LEVELS]
+    masks = [np.append(np.array([level in parts for parts in held], bool), False)[codes] for level in levels]
+    labels = [written(level) for level in levels]
     nothing = (codes < 0) | np.append(np.array([not parts for parts in held], bool), False)[codes]
     if nothing.any():
         labels, masks = [*labels, MISSING], [*masks, nothing]
@@ -196,33 +211,67 @@ def _single(spec: Spec, table: Table, rows: NDArray[np.int64], name: str) -> tup
         values = table.numbers(name)[rows]
         known = values[np.isfinite(values)]
         distinct = np.unique(known)
-        if column.cuts or len(distinct) > DISTINCT_NUMBERS:
-            return _bins(values, column.cuts or tuple(np.unique(np.quantile(known, np.arange(1, BINS) / BINS))))
+        if column.cuts:
+            return _bins(values, sorted(set(column.cuts)))
+        if len(distinct) > DISTINCT_NUMBERS:
+            return _bins(values, borders(table, name))
     found, codes = table.coded(name)
     codes = codes[rows]
     sizes = np.bincount(codes[codes >= 0], minlength=len(found))
     by_name = np.argsort(found.astype(str), kind="stable") if len(found) else np.array([], np.int64)
     ordered = [str(found[i]) for i in by_name[np.argsort(-sizes[by_name], kind="stable")] if sizes[i]]
+    joined = len(ordered) > MOST_LEVELS
+    if joined:  # the rarest, over the whole table, so that a group is the same whichever rows are read
+        whole = np.bincount(table.coded(name)[1][table.coded(name)[1] >= 0], minlength=len(found))
+        sizes_of = dict(zip(found.astype(str).tolist(), whole.tolist(), strict=True))
+        largest = set(sorted(ordered, key=lambda level: (-sizes_of[level], level))[: MOST_LEVELS - 1])
+        ordered = [level for level in ordered if level in largest]
     kept = [level for level in column.order if level in set(ordered)] if column.order else []
     ordered = kept + [level for level in ordered if level not in set(kept)]
     if column.kind is Kind.numeric:
         ordered.sort(key=float)
-    if len(ordered) > MOST_LEVELS:
-        ordered = [*ordered[: MOST_LEVELS - 1], OTHER]
     place = {level: i for i, level in enumerate(ordered)}
-    other = place.get(OTHER, 0)
+    labels = [written(level) for level in ordered] + ([OTHER] if joined else [])
     return _with_missing(
-        ordered, np.array([place.get(str(level), other) for level in found] + [-1], dtype=np.int64)[codes]
+        labels, np.array([place.get(str(level), len(ordered)) for level in found] + [-1], dtype=np.int64)[codes]
     )
 
 
-def _bins(values: NDArray[np.float64], cuts: tuple[float, ...]) -> tuple[list[str], NDArray[np.int64]]:
-    edges = sorted(cuts)
+def written(level: str) -> str:
+    """A level as a group's label: in quotes where it reads like a word of ours, so that no two groups have one name."""
+    return f"“{level}”" if level in (MISSING, OTHER, SEGMENTS) or JOIN in level else level
+
+
+def borders(table: Table, name: str) -> list[float]:
+    """Borders between bins of a number, from all rows of the table, so that a bin is the same whichever rows are read.
+
+    Quarters of the rows, rounded to as many digits as tell them apart: what a label says is what the border is.
+    """
+    values = table.numbers(name)
+    known = values[np.isfinite(values)]
+    exact = np.unique(np.quantile(known, np.arange(1, BINS) / BINS, method="inverted_cdf"))
+    exact = exact[exact < known.max()] if (exact < known.max()).any() else exact
+    for digits in range(4, 18):
+        rounded = [float(f"{edge:.{digits}g}") for edge in exact]
+        parts = np.bincount(np.searchsorted(rounded, known, side="left"), minlength=len(rounded) + 1)
+        apart = len(set(rounded)) == len(rounded) and (parts > 0).all()
+        if apart and np.abs(
+            parts - np.bincount(np.searchsorted(exact, known, side="left"), minlength=len(parts))
+        ).max() <= max(0.01 * len(known), 1):
+            return rounded
+    return [float(edge) for edge in exact]
+
+
+def _bins(values: NDArray[np.float64], edges: list[float]) -> tuple[list[str], NDArray[np.int64]]:
     codes = np.where(np.isfinite(values), np.searchsorted(edges, values, side="left"), -1)
-    texts = [words.value_text(float(f"{edge:.4g}")) for edge in edges]
+    texts = [words.value_text(float(edge)) for edge in edges]
     labels = [f"up to {texts[0]}"]
     labels += [f"over {low} to {high}" for low, high in itertools.pairwise(texts)]
-    return _with_missing([*labels, f"over {texts[-1]}"], codes)
+    labels.append(f"over {texts[-1]}")
+    present = [i for i in range(len(labels)) if (codes == i).any()]  # a bin without rows is no group
+    place = np.full(len(labels) + 1, -1)
+    place[present] = np.arange(len(present))
+    return _with_missing([labels[i] for i in present], place[codes])
 
 
 def _with_missing(labels: list[str], codes: NDArray[np.int64]) -> tuple[list[str], NDArray[np.int64]]:

@@ -193,20 +193,22 @@ def _curve(side: str, y: NDArray[np.bool_], s: NDArray, w: NDArray) -> list[Rate
 
 
 def _calibration(side: str, y, s, w, confidence: float) -> list[Bin]:
+    kept = w > 0  # rows that weigh nothing fill no bin
+    y, s, w = y[kept], s[kept], w[kept]
     order = np.argsort(s, kind="stable")
-    edges = np.append(calibration.starts(len(s)), len(s))
+    edges = np.append(calibration.starts(len(s)), len(s)) if len(s) else np.zeros(1, int)
     found = []
     for first, last in itertools.pairwise(edges):
         rows = order[first:last]
         if not len(rows) or not w[rows].sum() > 0:
             continue
-        n = intervals.effective(w[rows])
-        share = float(np.average(y[rows], weights=w[rows]))
+        mine, hit = w[rows], w[rows] * y[rows]
+        x, n = intervals.effective_counts(hit.sum(), (hit**2).sum(), mine.sum(), (mine**2).sum(), len(rows))
         found.append(
             Bin(
                 side=side,
                 mean_score=float(np.average(s[rows], weights=w[rows])),
-                happened=estimate(*intervals.wilson(share * n, n, confidence)),
+                happened=estimate(*intervals.wilson(x, n, confidence)),
                 rows=len(rows),
             )
         )

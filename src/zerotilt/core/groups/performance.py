@@ -71,7 +71,9 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
     return PerformanceResult(
         sets=tuple(sets),
         threshold=subject.cut if event and subject.scores is not None else None,
-        notes=tuple(subject.predictor.notes) if subject.predictor else (),
+        notes=()
+        if subject.predictor is None
+        else (*subject.predictor.notes, *subject.predictor.strange_levels(subject.table, subject.rows)),
         confidence=subject.spec.policy.confidence,
     )
 
@@ -120,9 +122,10 @@ def _say_other(result: PerformanceResult, wording: Wording) -> Reading:
     sure = words.level(result.confidence)
     if "mae" in by_name:
         off, fit = by_name["mae"], by_name["r_squared"]
+        value, low, high = words.measured(off.value, off.low, off.high)
         headline = (
-            f"For {rows} the prediction is off by {words.quantity(off.value, wording.unit)} on average ({sure} interval "
-            f"{words.quantity(off.low)} to {words.quantity(off.high, wording.unit)})."
+            f"For {rows} the prediction is off by {f'{value} {wording.unit}'.strip()} on average ({sure} interval "
+            f"{low} to {f'{high} {wording.unit}'.strip()})."
         )
         detail = f"R² {words.decimal(fit.value)}. " if fit.value is not None else ""
     else:

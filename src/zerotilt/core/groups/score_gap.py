@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.groups import intervals
 from zerotilt.core.groups.metrics import Estimate
@@ -115,9 +115,7 @@ def drive(subject: Subject, settings: ScoreGapSettings, seed: int, work: Work) -
 
 def _variance(values: np.ndarray, weights: np.ndarray) -> np.ndarray:
     """Sampling variance of the weighted mean of each column."""
-    n = intervals.effective(weights)
-    mean = np.average(values, axis=0, weights=weights)
-    return np.average((values - mean) ** 2, axis=0, weights=weights) / max(n - 1, 1)
+    return weighing.error(values, weights) ** 2
 
 
 def say(result: ScoreGapResult, wording: Wording, settings: ScoreGapSettings) -> Reading:

@@ -190,15 +190,19 @@ def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns
     return drafts
 
 
-def _effective(found: Readout, mask: np.ndarray) -> float:
-    return float(mask.sum()) if found.weights is None else intervals.effective(found.weights[mask])
+def _effective(found: Readout, mask: np.ndarray) -> tuple[float, float]:
+    """Effective counts of the favourable side among some rows."""
+    w = np.ones(int(mask.sum())) if found.weights is None else found.weights[mask]
+    hit = w * found.lenses[0].favoured[mask]
+    x, n = intervals.effective_counts(hit.sum(), (hit**2).sum(), w.sum(), (w**2).sum(), (w > 0).sum())
+    return float(x), float(n)
 
 
-def _ratio(measured: list[Measure], rows: list[float], confidence: float) -> Estimate:
-    """The ratio of two shares from their effective rows; not defined where a share is not."""
+def _ratio(measured: list[Measure], counts: list[tuple[float, float]], confidence: float) -> Estimate:
+    """The ratio of two shares from their effective counts; not defined where a share is not."""
     if any(one.value is None for one in measured):
         return estimate(math.nan, math.nan, math.nan)
-    (x1, x2), (n1, n2) = [one.value * n for one, n in zip(measured, rows, strict=True)], rows
+    (x1, n1), (x2, n2) = counts
     *ratio, _ = intervals.koopman(x1, n1, x2, n2, confidence)
     return estimate(*ratio)
 

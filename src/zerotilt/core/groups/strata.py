@@ -59,6 +59,65 @@ def mantel_haenszel(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, 
     return Pooled(odds, ratio, difference, p, _alike(a, m1, m2, a + c, float(odds.value)))
 
 
+def weighted(
+    codes: NDArray[np.int64],
+    k: int,
+    inside: NDArray[np.bool_],
+    counted: NDArray,
+    weights: NDArray,
+    confidence: float = 0.95,
+) -> Pooled:
+    """The same of rows that have weights: the estimates from weighted counts, their variances linearised.
+
+    Each estimate is a ratio of sums over strata; a row moves it by its weight times the derivative, and the sum of
+    squares of what all rows do is its variance (Binder 1983). Whether strata are alike is not tested.
+
+    Parameters
+    ----------
+    codes : stratum of each row, shape (n,). inside : whether it is in the group. counted : 1 where it is counted.
+    """
+    z = normal_quantile(confidence)
+    first, second = (np.bincount(codes, weights * side, k) for side in (inside, ~inside))
+    kept = ((first > 0) & (second > 0))[codes]
+    if not kept.any():
+        return Pooled(NOTHING, NOTHING, NOTHING, float("nan"), float("nan"))
+    codes, inside, y, w = codes[kept], inside[kept], counted[kept].astype(float), weights[kept]
+    a, b, c, d = (np.bincount(codes, w * side * what, k) for side in (inside, ~inside) for what in (y, 1 - y))
+    # the four cells by stratum; where a stratum is empty nothing is added
+    n = a + b + c + d
+    n = np.where(n > 0, n, 1.0)
+    # of each row, which cell it is in
+    cell = np.where(inside, np.where(y > 0, 0, 1), np.where(y > 0, 2, 3))
+
+    def moved(parts: list[NDArray[np.float64]]) -> NDArray[np.float64]:
+        """What each row does to a sum over strata, from its derivatives by the four cells, each (k,)."""
+        return w * np.stack(parts)[cell, codes]
+
+    def of_ratio(top: float, bottom: float, up: NDArray, down: NDArray) -> Interval:
+        if not (top > 0 and bottom > 0):
+            return NOTHING
+        return _around_log(top / bottom, float(((up / top - down / bottom) ** 2).sum()), z)
+
+    m1, m2 = a + b, c + d
+    r, s = a * d / n, b * c / n
+    odds = of_ratio(
+        r.sum(), s.sum(),
+        moved([(d - r) / n, -r / n, -r / n, (a - r) / n]), moved([-s / n, (c - s) / n, (b - s) / n, -s / n]),
+    )  # fmt: skip
+    t, u = a * m2 / n, c * m1 / n
+    dt = moved([(m2 - t) / n, -t / n, (a - t) / n, (a - t) / n])
+    du = moved([(c - u) / n, (c - u) / n, (m1 - u) / n, -u / n])
+    ratio = of_ratio(t.sum(), u.sum(), dt, du)
+    share = m1 * m2 / n
+    dshare = moved([(m2 - share) / n, (m2 - share) / n, (m1 - share) / n, (m1 - share) / n])
+    gap = (t - u).sum() / share.sum()
+    error = float(np.sqrt((((dt - du) - gap * dshare) ** 2).sum()) / share.sum())
+    p = float(2 * stats.norm.sf(abs(gap) / error)) if error > 0 else 1.0
+    return Pooled(
+        odds, ratio, Interval(np.array(gap), np.array(gap - z * error), np.array(gap + z * error)), p, float("nan")
+    )
+
+
 def _odds(a, b, c, d, n, r, s, z: float) -> Interval:
     if not (r.sum() > 0 and s.sum() > 0):
         return NOTHING
@@ -95,16 +154,26 @@ def _alike(a, m1, m2, t, odds: float) -> float:
 
 
 def pooled_means(
-    mean1: NDArray, error1: NDArray, n1: NDArray, mean2: NDArray, error2: NDArray, n2: NDArray, confidence: float
+    mean1: NDArray,
+    error1: NDArray,
+    n1: NDArray,
+    mean2: NDArray,
+    error2: NDArray,
+    n2: NDArray,
+    confidence: float,
+    told: NDArray[np.bool_] | None = None,
 ) -> tuple[Interval, float]:
-    """The difference of means over strata, each weighted by n1·n2/(n1+n2), with its p-value; arrays (strata,)."""
-    kept = (n1 > 1) & (n2 > 1)
+    """The difference of means over strata, each weighted by n1·n2/(n1+n2), with its p-value; arrays (strata,).
+
+    ``n1``, ``n2``: rows, or their weights; ``told``: strata with two rows on each side at least.
+    """
+    kept = (n1 > 1) & (n2 > 1) if told is None else told
     if not kept.any():
         return NOTHING, float("nan")
-    weight = (n1 * n2 / np.maximum(n1 + n2, 1))[kept]
+    weight = (n1[kept] * n2[kept]) / (n1[kept] + n2[kept])
     weight = weight / weight.sum()
-    gap = float(weight @ (mean1 - mean2)[kept])
-    error = float(np.sqrt((weight**2) @ (error1**2 + error2**2)[kept]))
+    gap = float(weight @ (mean1[kept] - mean2[kept]))
+    error = float(np.sqrt((weight**2) @ (error1[kept] ** 2 + error2[kept] ** 2)))
     half = normal_quantile(confidence) * error
     p = float(2 * stats.norm.sf(abs(gap) / error)) if error > 0 else float(gap == 0)
     return Interval(np.array(gap), np.array(gap - half), np.array(gap + half)), p

@@ -13,14 +13,16 @@ from zerotilt.core import words
 from zerotilt.core.groups import membership
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, GroupThreshold, Rule, Wording
+from zerotilt.core.spec import NOBODY, Frozen, GroupThreshold, Rule, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 STEPS = 1_000
-EDGES = np.arange(STEPS + 1) / STEPS
-"""Thresholds weighed: every thousandth. A score equal to one is at or above it, here and where rules are applied."""
-TARGETS = 201
+EDGES = np.append(np.arange(STEPS + 1) / STEPS, NOBODY)
+"""Thresholds weighed: every thousandth, and one that no score reaches. A score equal to one is at or above it, here and
+where rules are applied."""
+FINER_ROWS = 50_000
+"""Rows up to which it is found out how much less thresholds finer than thousandths could cost."""
 FRONTIER = 31
 NEAR = 0.01
 Aim = Literal[
@@ -87,6 +89,10 @@ class Setting(Frozen):
     rule: Rule
     cost: float = Field(description="Mean cost of a row")
     price: float = Field(description="Mean cost of a row more than under the least-cost single threshold")
+    finer: float | None = Field(
+        description="How much less a mean row would cost with thresholds finer than thousandths and the same tolerance; None "
+        "where it was not found out"
+    )
     accuracy: float
     selection_rate: float
     gaps: dict[str, float | None]
@@ -123,10 +129,13 @@ class ThresholdResult(Frozen):
 def weigh(subject: Subject, settings: ThresholdSettings, seed: int, work: Work) -> ThresholdResult:
     """Count every group's scores once, and solve for the least cost with and without parity (methods section 6).
 
-    Thresholds are thousandths. Each aim holds one rate equal: every target level
-    is tried, every group takes its cheapest threshold that comes near it, and the
-    cheapest target wins. Both error rates: the least largest gap of either, at the
-    share of favourable decisions of the least-cost single threshold.
+    Thresholds are thousandths, or reached by no score. Each aim holds one rate
+    equal: of all settings of thousandths whose rates lie within the tolerance of
+    one another the cheapest is found (:func:`_held_equal`); ``finer`` says how
+    much less the cheapest setting of any thresholds costs. Both error rates: the
+    least largest gap of either, at the share of favourable decisions of the
+    least-cost single threshold; for two groups of all settings, for more found
+    by a search.
 
     Raises
     ------
@@ -170,8 +179,12 @@ def weigh(subject: Subject, settings: ThresholdSettings, seed: int, work: Work) 
         )
     )
     for aim, held in AIMS.items():
-        places = _both_equal(counts, costs, single) if held is None else _held_equal(counts.rate(held), costs, NEAR)
-        found.append(shown.setting(aim, _how(aim), places, base))
+        if held is None:
+            places, within = _both_equal(counts, costs, single), NEAR
+        else:
+            places, within = _held_equal(counts.rate(held), costs, NEAR)
+        finer = _finer(subject, grouping, settings, held, within, float(shown.cost(places)))
+        found.append(shown.setting(aim, _how(aim, grouping, within), places, base, finer=finer))
         work.advance(1)
     frontier = _frontier(counts.rate(settings.gap), costs, shown)
     work.advance(1)
@@ -193,13 +206,16 @@ def weigh(subject: Subject, settings: ThresholdSettings, seed: int, work: Work) 
     )
 
 
-def _how(aim: Aim) -> str:
+def _how(aim: Aim, grouping: membership.Grouping, within: float) -> str:
     if aim == "both error rates":
+        found = "" if len(grouping.labels) <= 2 else ", as far as a search found"
         return (
-            "The least largest gap of true and of false positive rates, with as many favourable decisions as under the "
-            "least-cost single threshold."
+            f"The least largest gap of true and of false positive rates{found}, with as many favourable decisions as under "
+            "the least-cost single threshold."
         )
-    return f"The least cost with {aim}, to within {words.points(NEAR)} where the scores allow it."
+    if within > NEAR + 1e-9:
+        return f"The least cost with {aim}, to within {words.points(within)}: nearer the scores do not allow."
+    return f"The least cost with {aim}, to within {words.points(NEAR)}."
 
 
 @dataclass(frozen=True)
@@ -213,7 +229,7 @@ class _Counts:
     @classmethod
     def of(cls, subject: Subject, grouping: membership.Grouping) -> _Counts:
         k, width = len(grouping.labels), STEPS + 1
-        place = np.searchsorted(EDGES, subject.scores, side="right") - 1
+        place = np.searchsorted(subject.precise(EDGES[:-1]), subject.scores, side="right") - 1
         flat = (grouping.codes * width + place) * 2 + subject.outcome
         shape = (k, width, 2)
         plain = np.bincount(flat, minlength=k * width * 2).reshape(shape)
@@ -229,10 +245,10 @@ class _Counts:
     def above(self, counts: NDArray) -> NDArray:
         """Predicted with each threshold 0 … 1 and with none reaching it: sums from the top, shape (k, 1002, 2)."""
         tail = np.flip(np.cumsum(np.flip(counts, axis=1), axis=1), axis=1)
-        return np.concatenate([tail, np.zeros((len(counts), 1, 2), counts.dtype)], axis=1)[:, : STEPS + 1]
+        return np.concatenate([tail, np.zeros((len(counts), 1, 2), counts.dtype)], axis=1)
 
     def rate(self, which: Held) -> NDArray[np.float64]:
-        """A rate of every group at every threshold, shape (k, 1001); NaN where it is not defined."""
+        """A rate of every group at every threshold, shape (k, 1002); NaN where it is not defined."""
         said, total = self.above(self.mass), self.mass.sum(axis=1)[:, None, :]
         with np.errstate(invalid="ignore", divide="ignore"):
             if which == "true positive rate":
@@ -266,7 +282,7 @@ class _Counts:
 
 
 def _costs(counts: _Counts, settings: ThresholdSettings) -> NDArray[np.float64]:
-    """Cost of every group at every threshold, as a part of the mean cost of all rows, shape (k, 1001)."""
+    """Cost of every group at every threshold, as a part of the mean cost of all rows, shape (k, 1002)."""
     said, total = counts.above(counts.mass), counts.mass.sum(axis=1)[:, None, :]
     missed = total[..., 1] - said[..., 1]
     return (settings.false_positive * said[..., 0] + settings.false_negative * missed) / max(
@@ -289,7 +305,15 @@ class _Shown:
     def cost(self, places: NDArray[np.int64]) -> float:
         return self.costs[np.arange(len(places)), places].sum()
 
-    def setting(self, name: str, how: str, places: NDArray[np.int64], base: float, alone: bool = False) -> Setting:
+    def setting(
+        self,
+        name: str,
+        how: str,
+        places: NDArray[np.int64],
+        base: float,
+        alone: bool = False,
+        finer: float | None = None,
+    ) -> Setting:
         labels = self.grouping.labels
         at = np.arange(len(places))
         rule = Rule(threshold=float(EDGES[places[0]])) if alone else Rule(
@@ -297,7 +321,7 @@ class _Shown:
             columns=self.grouping.columns,
             thresholds=tuple(GroupThreshold(group=label, threshold=float(EDGES[place])) for label, place in zip(labels, places, strict=True)),
         )  # fmt: skip
-        now = self.subject.scores >= EDGES[places][self.grouping.codes]
+        now = self.subject.scores >= self.subject.precise(EDGES[places])[self.grouping.codes]
         return self._setting(
             name,
             how,
@@ -307,6 +331,7 @@ class _Shown:
             float(self.cost(places)),
             base,
             EDGES[places],
+            finer,
         )
 
     def in_force(self, base: float) -> Setting:
@@ -327,7 +352,14 @@ class _Shown:
                 if w[rows].sum() > 0:
                     rates[name][i] = w[rows & counted].sum() / w[rows].sum()
             own = np.unique(self.subject.cuts[mine])
-            cuts[i] = own[0] if len(own) == 1 else np.nan
+            # as it was chosen, not as it is in the scores' precision
+            cuts[i] = (
+                float(np.float32(own[0]).astype(str))
+                if len(own) == 1 and self.subject.single
+                else own[0]
+                if len(own) == 1
+                else np.nan
+            )
         wrong = np.where(y, self.asked.false_negative * ~self.predicted, self.asked.false_positive * self.predicted)
         cost = float((w * wrong).sum() / max(w.sum(), 1e-300))
         rule = self.subject.context.rule or Rule(threshold=self.subject.spec.threshold)
@@ -335,7 +367,7 @@ class _Shown:
             "in force", "The decision rule of this model version.", rule, self.predicted, rates, cost, base, cuts
         )
 
-    def _setting(self, name, how, rule, now, rates, cost, base, cuts) -> Setting:
+    def _setting(self, name, how, rule, now, rates, cost, base, cuts, finer=None) -> Setting:
         labels, favoured = self.grouping.labels, self.subject.spec.favourable == "event"
         to, fro = (
             (now & ~self.predicted, ~now & self.predicted)
@@ -354,6 +386,7 @@ class _Shown:
             rule=rule,
             cost=cost,
             price=cost - base,
+            finer=finer,
             accuracy=float(np.nansum(self.share * np.nan_to_num(rates["accuracy"]))),
             selection_rate=float(np.nansum(self.share * np.nan_to_num(rates["selection rate"]))),
             gaps={key: _spread(one) for key, one in rates.items()},
@@ -380,34 +413,106 @@ def _spread(values: NDArray[np.float64]) -> float | None:
     return float(known.max() - known.min()) if len(known) else None
 
 
-def _held_equal(rates: NDArray[np.float64], costs: NDArray[np.float64], within: float) -> NDArray[np.int64]:
-    """Each group's cheapest threshold whose rate is within ``within``/2 of a target; the cheapest target wins.
+def _held_equal(rates: Rates, costs: Costs, within: float) -> tuple[NDArray[np.int64], float]:
+    """The cheapest choice of one threshold a group whose rates lie within ``within`` of one another, and that tolerance.
 
-    Groups whose rate is not defined take their own cheapest. Where a group's
-    scores reach no target that the others reach, the tolerance is doubled.
+    The lowest of the chosen rates is one of those that occur, so each is tried: every group takes its cheapest
+    threshold between it and ``within`` above. Where no choice lies so near, the tolerance is the least that one has.
+    Groups whose rate is not defined take their own cheapest. Rates and costs: one array a group, of any lengths.
     """
-    targets = np.linspace(0, 1, TARGETS)
-    while True:
-        total, chosen = _cheapest(rates, costs, targets, within / 2 + 1e-12)
-        if np.isfinite(total).any():
-            return chosen[int(np.nanargmin(np.where(np.isfinite(total), total, np.nan)))]
-        within *= 2
+    told = [g for g in range(len(rates)) if np.isfinite(rates[g]).any()]
+    chosen = np.array([int(np.argmin(cost)) for cost in costs])
+    if not told:
+        return chosen, within
+    held = [_Ladder.of(rates[g], costs[g]) for g in told]
+    lowest = np.unique(np.concatenate([one.rates for one in held]))
+    reach = max(within, _least_width(held, lowest)) + 1e-12
+    total = sum(one.cheapest(lowest, lowest + reach)[0] for one in held)
+    best = lowest[int(np.argmin(total))]
+    for g, one in zip(told, held, strict=True):
+        chosen[g] = one.cheapest(np.array([best]), np.array([best + reach]))[1][0]
+    return chosen, reach - 1e-12
 
 
-def _cheapest(rates, costs, targets, reach: float) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """The cost of every target, shape (targets,), endless where a group cannot reach it; and its thresholds (targets, k)."""
-    total = np.zeros(len(targets))
-    chosen = np.empty((len(targets), len(rates)), np.int64)
-    for g, (rate, cost) in enumerate(zip(rates, costs, strict=True)):
-        if not np.isfinite(rate).any():
-            chosen[:, g] = cost.argmin()
-            total += cost.min()
-            continue
-        near = np.abs(rate[None, :] - targets[:, None]) <= reach
-        reached = np.where(near, cost[None, :], np.inf)
-        chosen[:, g] = reached.argmin(axis=1)
-        total += reached.min(axis=1)
-    return total, chosen
+Rates = Costs = list[NDArray[np.float64]] | NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class _Ladder:
+    """Thresholds of one group in the order of their rate, so that the cheapest within any stretch is looked up."""
+
+    rates: NDArray[np.float64]
+    places: NDArray[np.int64]
+    costs: NDArray[np.float64]
+    levels: list[NDArray[np.int64]]
+    """Of each power of two, which of so many neighbours from each on is cheapest."""
+
+    @classmethod
+    def of(cls, rates: NDArray[np.float64], costs: NDArray[np.float64]) -> _Ladder:
+        known = np.flatnonzero(np.isfinite(rates))
+        order = known[np.lexsort((known, costs[known], rates[known]))]
+        cost = costs[order]
+        levels = [np.arange(len(order))]
+        while 2 ** len(levels) <= len(order):
+            half = 2 ** (len(levels) - 1)
+            left, right = levels[-1][:-half], levels[-1][half:]
+            levels.append(np.where(cost[left] <= cost[right], left, right))
+        return cls(rates[order], order, cost, levels)
+
+    def cheapest(
+        self, low: NDArray[np.float64], high: NDArray[np.float64]
+    ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """The least cost with a rate from low to high, and its threshold; endless and −1 where there is none."""
+        first, last = np.searchsorted(self.rates, low - 1e-12), np.searchsorted(self.rates, high, "right")
+        size = last - first
+        cost, place = np.full(len(low), np.inf), np.full(len(low), -1)
+        some = np.flatnonzero(size > 0)
+        level = np.floor(np.log2(size[some])).astype(int)
+        for one in np.unique(level):
+            mine = some[level == one]
+            left = self.levels[one][first[mine]]
+            right = self.levels[one][last[mine] - 2**one]
+            better = np.where(self.costs[left] <= self.costs[right], left, right)
+            cost[mine], place[mine] = self.costs[better], self.places[better]
+        return cost, place
+
+
+def _least_width(held: list[_Ladder], lowest: NDArray[np.float64]) -> float:
+    """The narrowest stretch of rates in which every group has a threshold."""
+    ends = np.full(len(lowest), -np.inf)
+    for one in held:
+        at = np.searchsorted(one.rates, lowest - 1e-12)
+        ends = np.maximum(ends, np.append(one.rates, np.inf)[at])
+    return float(np.maximum(ends - lowest, 0).min())
+
+
+def _finer(subject: Subject, grouping: membership.Grouping, settings: ThresholdSettings, held: Held | None, within: float, cost: float) -> float | None:  # fmt: skip
+    """How much less the cheapest setting of any thresholds costs, under the same tolerance: every distinct score is tried."""
+    if held is None or subject.n > FINER_ROWS:
+        return None
+    y, w, s = subject.outcome, subject.mass, subject.scores
+    rates, costs = [], []
+    for g in range(len(grouping.labels)):
+        mine = grouping.mask(g)
+        order = np.argsort(-s[mine], kind="stable")
+        yes, no, scores = (w * y)[mine][order], (w * ~y)[mine][order], s[mine][order]
+        last = np.flatnonzero(np.append(np.diff(scores) != 0, True)) if len(scores) else np.zeros(0, int)
+        hit, false = (np.concatenate([[0.0], np.cumsum(one)[last]]) for one in (yes, no))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            share = (hit + false) / (yes.sum() + no.sum())
+            rates.append(
+                {
+                    "true positive rate": hit / yes.sum(),
+                    "false positive rate": false / no.sum(),
+                    "accuracy": (hit + no.sum() - false) / (yes.sum() + no.sum()),
+                    "selection rate": share if subject.spec.favourable == "event" else 1 - share,
+                }[held]
+            )
+        costs.append(
+            (settings.false_positive * false + settings.false_negative * (yes.sum() - hit)) / max(w.sum(), 1e-300)
+        )
+    places, _ = _held_equal(rates, costs, within)
+    return max(cost - float(sum(one[place] for one, place in zip(costs, places, strict=True))), 0.0)
 
 
 def _both_equal(counts: _Counts, costs: NDArray[np.float64], single: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -419,6 +524,13 @@ def _both_equal(counts: _Counts, costs: NDArray[np.float64], single: NDArray[np.
     at = np.arange(counts.k)
     wanted = float(share @ np.nan_to_num(selected[at, single]))
     best, places = (np.inf, np.inf), single
+    if counts.k == 2 and told.all():
+        gap = np.maximum(np.abs(tpr[0][:, None] - tpr[1][None, :]), np.abs(fpr[0][:, None] - fpr[1][None, :]))
+        near = np.abs(share[0] * selected[0][:, None] + share[1] * selected[1][None, :] - wanted) <= NEAR
+        gap = np.where(near, np.round(gap, 9), np.inf)
+        least = np.argwhere(gap == gap.min())
+        total = costs[0][least[:, 0]] + costs[1][least[:, 1]]
+        return least[int(np.argmin(total))]
     steps = np.linspace(0, 1, 51)
     for t in steps:
         # every group's threshold that comes nearest to a point (f, t) of the plane of both rates
@@ -439,14 +551,12 @@ def _frontier(rates: NDArray[np.float64], costs: NDArray[np.float64], shown: _Sh
     at = np.arange(len(rates))
     free = costs.argmin(axis=1)
     widest = _spread(rates[at, free]) or 0.0
-    targets = np.linspace(0, 1, TARGETS)
     found: list[FrontierPoint] = []
     least = np.inf
     for allowed in np.linspace(0.005, max(widest, 0.02), FRONTIER):
-        total, chosen = _cheapest(rates, costs, targets, allowed / 2 + 1e-12)
-        if not np.isfinite(total).any():
+        places, reached = _held_equal(rates, costs, float(allowed))
+        if reached > allowed + 1e-9:
             continue
-        places = chosen[int(np.nanargmin(np.where(np.isfinite(total), total, np.nan)))]
         cost = float(costs[at, places].sum())
         if cost > least - 1e-12 and found:
             continue

@@ -454,42 +454,60 @@ def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[S
     own = next(g for g in result.groups if (g.attribute, g.group) == (disparity.attribute, disparity.group))
     of, of_reference = own.metrics[disparity.metric].of, disparity.against.of
     ratio, gap = disparity.ratio, disparity.difference
-    who = words.opening(f"{_called(disparity.attribute, disparity.group)} {wording.rows}")
+    who = words.opening(_who(disparity.attribute, disparity.group, wording))
     if not _bare(disparity.group) and disparity.attribute != membership.SEGMENTS:
         who += f" ({words.title(disparity.attribute)})"
-    reference = OTHERS if disparity.reference == OTHERS else _called(disparity.attribute, disparity.reference)
+    whom = (
+        f"{OTHERS} {wording.rows}".replace("all others", "all other")
+        if disparity.reference == OTHERS
+        else _who(disparity.attribute, disparity.reference, wording)
+    )
     metric, label = metric_named(disparity.metric), metrics.phrase(disparity.metric)
     found = ratio if disparity.judged == "ratio" else gap
     if found.value is None or found.low is None:
-        return (Span(text=f"{who}: the {label} cannot be compared with that of {reference}."),)
+        return (Span(text=f"{who}: the {label} cannot be compared with that of {whom}."),)
     sure = f"{words.level(result.policy.confidence)} interval"
     rows = f"{words.count(of)} and {words.count(of_reference)} {wording.rows}"
     flagged = disparity.status == "flagged"
     if disparity.judged == "difference":
         unit = {"outcome": wording.unit, "share": "", "rank": "ranks", "number": ""}[metric.unit]
-        size = f"{words.quantity(abs(found.value), unit)} {'more' if found.value > 0 else 'less'}"
-        ends = f"{words.quantity(found.low)} to {words.quantity(found.high, unit)}"
-        first, middle, whom = (
-            f"{who}: {label} ",
-            size,
-            f" than that of {reference} {wording.rows} ({sure} {ends}; {rows}).",
+        value, low, high = words.measured(found.value, found.low, found.high)
+        amount = f"{value.removeprefix('−')} {unit}".strip()
+        ends = f"{low} to {high} {unit}".strip()
+        return (
+            Span(text=f"{who}: {label} "),
+            Span(text=f"{amount} {'more' if found.value > 0 else 'less'}", flagged=flagged),
+            Span(text=f" than that of {whom} ({sure} {ends}; {rows})."),
         )
-        return (Span(text=first), Span(text=middle, flagged=flagged), Span(text=whom))
     if disparity.metric == "selection_rate":
-        verb, size, whom = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
+        verb, size, than = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
     else:
-        verb, size, whom = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
+        verb, size, than = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
     ends = f"{words.ratio(ratio.low)} to {words.ratio(ratio.high)}"
+    more = f"; {disparity.note[0].lower()}{disparity.note[1:].rstrip('.')}" if disparity.corrected else ""
     return (
         Span(text=f"{who}: {verb}"),
         Span(text=size, flagged=flagged),
-        Span(text=f"{whom}{reference} {wording.rows} ({sure} {ends}; {rows})."),
+        Span(text=f"{than}{whom} ({sure} {ends}; {rows}{more})."),
     )
 
 
 def _bare(group: str) -> bool:
-    """Whether a group's label says nothing without its column: a number, yes, no, true, false."""
-    return group.replace(".", "", 1).replace("-", "", 1).isdigit() or group.lower() in BARE
+    """Whether a group's label says nothing without its column: a number or a stretch of numbers, one letter, yes, no,
+    true, false, missing."""
+    plain = group.replace(".", "", 1).replace("-", "", 1)
+    return plain.isdigit() or len(group) <= 2 or group.lower() in BARE or group.startswith(("over ", "up to ", "("))
+
+
+def _who(attribute: str, group: str, wording: Wording) -> str:
+    """A group's rows in a sentence: "outer isles claims", or "claims whose age is over 27"."""
+    if not _bare(group):
+        return f"{group} {wording.rows}"
+    if group == MISSING:
+        return f"{wording.rows} without {words.title(attribute)}"
+    if group == membership.OTHER:
+        return f"{wording.rows} of rarer {words.title(attribute)}"
+    return f"{wording.rows} whose {words.title(attribute)} is {group}"
 
 
 def _called(attribute: str, group: str) -> str:
@@ -500,14 +518,47 @@ def sentence(result: TiltResult, disparity: Disparity, wording: Wording) -> str:
     return "".join(span.text for span in spans(result, disparity, wording))
 
 
+def wanting(result: TiltResult, wording: Wording) -> str:
+    """Why nothing could be tested, and what it would take."""
+    if not result.disparities:
+        return "there is one group only, so nothing to compare it with"
+    most = max(min(_of(result, one), one.against.of) for one in result.disparities)
+    least = result.policy.minimum_rows
+    if most >= least:
+        return "no comparison has a metric that is defined for both sides"
+    return (
+        f"the flag policy asks for {least} {wording.rows} on both sides of a comparison, and the largest smaller side has "
+        f"{words.count(most)}"
+    )
+
+
+def _of(result: TiltResult, one: Disparity) -> int:
+    own = next(g for g in result.groups if (g.attribute, g.group) == (one.attribute, one.group))
+    return own.metrics[one.metric].of
+
+
+FIRST_SAID = ("selection_rate", "mean_prediction", "class_share", "true_positive_rate", "false_positive_rate",
+              "false_negative_rate", "true_negative_rate", "mean_rank", "mean_error", "positive_predictive_value",
+              "negative_predictive_value")  # fmt: skip
+"""What matters to the decision is said first; what was there before the model, or says how good it is, after."""
+
+
+def by_weight(disparity: Disparity) -> tuple[int, float]:
+    """For the head of the sheet: by what matters to the decision, then by how far off parity."""
+    name = metric_named(disparity.metric).name
+    last = len(FIRST_SAID) + (name in ("base_rate", "mean_outcome"))
+    return (FIRST_SAID.index(name) if name in FIRST_SAID else last), by_tilt(disparity)
+
+
 def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading:
-    flagged = sorted((d for d in result.disparities if d.status == "flagged"), key=by_tilt)
+    flagged = sorted((d for d in result.disparities if d.status == "flagged"), key=by_weight)
     uncertain = sum(d.status == "uncertain" for d in result.disparities)
     too_few = sum(d.status == "too_few" for d in result.disparities)
     compared = len(result.disparities)
-    first = [d for d in flagged if d.metric in ("selection_rate", "mean_prediction")] or flagged
-    if first:
-        headline = spans(result, first[0], wording)
+    if flagged:
+        headline = spans(result, flagged[0], wording)
+    elif not result.tested:
+        headline = (Span(text=f"Nothing could be tested: {wanting(result, wording)}."),)
     else:
         headline = (Span(text="No comparison is flagged under the limits of this audit."),)
     policy = result.policy

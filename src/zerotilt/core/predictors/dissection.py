@@ -2,14 +2,17 @@
 
 The graph is cut at its tree and linear operators. What comes before encodes
 the raw columns; what comes after is found out by asking it: whether some scale
-of its output (as it is, log-odds, logarithm) is a sum over the operators. Then
-the sum is held against the model's own output on real rows. Anything that does
+of its output (as it is, log-odds, logarithm) is a sum over the operators. Which
+raw column each encoded one stems from is proven from the operators between them
+(:mod:`~zerotilt.core.predictors.lineage`), never concluded from values. Then the
+sum is held against the model's own output on real rows, on rare and extreme ones
+first, and on rows mixed column by column. Anything that is not proven or does
 not agree runs as a black box, with the reason.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -19,15 +22,16 @@ from onnx.reference import ReferenceEvaluator
 
 from zerotilt.core import output, words
 from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.predictors.lineage import ROWS, Lineage
+from zerotilt.core.predictors.session import session_of
 from zerotilt.core.predictors.structure import Encoder, Structure
 from zerotilt.core.trees import graph
 from zerotilt.core.trees.ensemble import Trees, joined
 from zerotilt.core.trees.graph import Ensemble, Unread
 
-AGREEMENT = 2e-5
-"""Largest difference from the model's own output, as a share of its range; models compute in single precision."""
 PROBED_ROWS = 400
-PROBED_VALUES, PROBED_NUMBERS = 4_000, 256
+HARD_ROWS = 1_200
+"""Rows of rare levels, extremes and gaps that a structure is held against, at most."""
 _LINEAR = ("LinearClassifier", "LinearRegressor", "Gemm", "MatMul")
 
 
@@ -65,6 +69,10 @@ class _Cut:
     after: ReferenceEvaluator
     after_inputs: list[str]
     feed: Callable[[Frame], dict[str, NDArray]]
+    before: list[onnx.NodeProto]
+    """The nodes that encode, and in ``behind`` those after the pieces; both in the graph's order."""
+    behind: list[onnx.NodeProto]
+    constants: dict[str, NDArray]
     widths: list[int] = field(default_factory=list)
 
     def finish(self, sums: Sequence[NDArray[np.float64]], frame: Frame) -> NDArray[np.float64]:
@@ -90,6 +98,7 @@ def read(
     outputs: Callable[[Frame], NDArray[np.float64]],
     links: Sequence[output.Link],
     frame: Frame,
+    fed: Mapping[str, NDArray[np.integer]],
 ) -> Structure:
     """Read a graph's structure, and check it on the rows of ``frame``.
 
@@ -99,40 +108,59 @@ def read(
     feed : raw rows to the graph's inputs. outputs : raw rows to the predictor's
         outputs, shape (rows, k); outputs_of : the same from the graph's own result.
     links : scales on which a sum is looked for, in order.
+    fed : the raw columns that each of the graph's inputs holds, by their number, for two rows.
 
     Raises
     ------
     Unread : with the reason the model runs as a black box.
     """
     cut = _cut(model, result, feed)
-    sample = frame.take(np.linspace(0, frame.rows - 1, min(frame.rows, PROBED_ROWS)).astype(int))
+    sample = frame.take(_telling(frame))
     encoded = cut.encode(sample)
     cut.widths = [part.shape[1] for part in cut.encode.parts(sample.take(slice(0, 1)))]
-    owner = _owners(cut.encode, frame, sample)
+    owner, finite = _owners(model, result, cut, frame, fed)
     truth = outputs(sample)
+    reach = max(float(np.ptp(truth)), 1e-3 * float(np.abs(truth).max()), 1e-12)
     reasons = []
     for link in links:
         try:
             trees, coefficients, base = _terms(
                 cut, encoded, sample, lambda got, to=link: output.linked(outputs_of(got), to)
             )
-            found = Structure(cut.encode, owner, trees, coefficients, base, link)
-            _check(found, sample, frame, truth, outputs)
+            found = Structure(cut.encode, owner, trees, coefficients, base, link, reach, finite)
+            _check(found, sample, frame, encoded, truth, outputs)
             return found
         except Unread as problem:
             reasons.append(str(problem))
     raise Unread(reasons[0] if reasons else "no scale of its output is looked at")
 
 
-def _check(found: Structure, sample: Frame, frame: Frame, truth: NDArray[np.float64], outputs) -> None:
-    """On real rows, and on rows mixed column by column, which is what every method asks about."""
+def _telling(frame: Frame) -> NDArray[np.intp]:
+    """Rows to hold a structure against: evenly drawn ones, and of each column its ends, its rarest values and its gaps."""
+    chosen = list(np.linspace(0, frame.rows - 1, min(frame.rows, PROBED_ROWS)).astype(int))
+    each = max(HARD_ROWS // max(len(frame.names), 1), 3)
+    for name in frame.names:
+        values = frame[name]
+        if values.dtype.kind == "f":
+            order = np.argsort(values, kind="stable")  # missing values come last
+            known = frame.rows - int(np.isnan(values).sum())
+            chosen += [int(order[0]), int(order[max(known - 1, 0)]), int(order[-1])]
+            continue
+        _, first, times = np.unique(values.astype(str), return_index=True, return_counts=True)
+        chosen += first[np.argsort(times, kind="stable")[:each]].tolist()
+    return np.array(list(dict.fromkeys(chosen)), np.intp)
+
+
+def _check(found: Structure, sample: Frame, frame: Frame, encoded, truth: NDArray[np.float64], outputs) -> None:
+    """On real rows, and on rows mixed in code, which is what every method asks about, against rows mixed as they are."""
     rng = np.random.default_rng(0)
-    mixed = Frame({name: frame[name][rng.integers(0, frame.rows, sample.rows)] for name in frame.names})
-    for rows, expected in ((sample, truth), (mixed, outputs(mixed))):
-        got = output.unlinked(found.sums(rows), found.link)
-        reach = max(float(np.ptp(expected)), 1e-3 * float(np.abs(expected).max()), 1e-12)
-        off = np.abs(got - expected).max()
-        if not off <= AGREEMENT * reach:
+    others = frame.take(rng.integers(0, frame.rows, sample.rows))
+    known = rng.random((sample.rows, len(frame.names))) < rng.random((sample.rows, 1))
+    mixed = Frame({name: np.where(known[:, j], sample[name], others[name]) for j, name in enumerate(frame.names)})
+    rows = np.arange(sample.rows)
+    sums = found.mixed_sums(encoded, found.encode(others), rows, rows, known)
+    for got, expected in ((found.sums_of(encoded), truth), (sums, outputs(mixed))):
+        if not found.agrees(got, expected).all():
             raise Unread("its output is no sum over its trees or columns on a known scale")
 
 
@@ -164,14 +192,16 @@ def _cut(model: onnx.ModelProto, result: str, feed) -> _Cut:
     sources = list(dict.fromkeys(piece.source for piece in pieces))
     cut_names = {name for piece in pieces for name in piece.node.output if name}
     needed, after_inputs = _between(graph_, [result], cut_names)
+    before: list[onnx.NodeProto] = []
     after = _in_double(_graph_of(model, needed, after_inputs, [result]))
     inputs = {entry.name for entry in graph_.input} - set(constants)
     inside = [name for name in sources if name not in inputs]
     part = None
     if inside:
-        part = _graph_of(model, *_between(graph_, inside, set()), inside).SerializeToString()
+        before, starts = _between(graph_, inside, set())
+        part = _graph_of(model, before, starts, inside).SerializeToString()
     encode = Encoder(feed, sources, part, inside)
-    return _Cut(pieces, sources, encode, ReferenceEvaluator(after), after_inputs, feed)
+    return _Cut(pieces, sources, encode, ReferenceEvaluator(after), after_inputs, feed, before, needed, constants)
 
 
 def _between(graph_: onnx.GraphProto, results: Sequence[str], cut: set[str]) -> tuple[list[onnx.NodeProto], list[str]]:
@@ -277,44 +307,93 @@ def _linear_operator(node: onnx.NodeProto, held: dict) -> _Linear:
     return _Linear(weights, np.broadcast_to(intercept, (rows,)), ensemble.finish)
 
 
-def _owners(encode, frame: Frame, sample: Frame) -> NDArray[np.int32]:
-    """Which raw column each encoded column follows: each raw column in turn takes all its values.
+def _owners(
+    model: onnx.ModelProto, result: str, cut: _Cut, frame: Frame, fed: Mapping[str, NDArray[np.integer]]
+) -> tuple[NDArray[np.int32], tuple[str, ...]]:
+    """Which raw column each encoded column stems from, −1 for none, proven from the graph's operators; and the raw
+    columns that must be finite numbers for that.
 
     Raises
     ------
-    Unread : an encoded column follows two raw columns.
+    Unread : an encoded column can depend on two raw columns or on another row, or the output on a raw column
+        beside the operators that are read.
     """
-    if encode.plain:  # nothing is encoded: each raw column is asked which place it has
-        places = encode(Frame({name: np.array([float(j)]) for j, name in enumerate(frame.names)}))
-        return places[0].astype(np.int32)
-    owner: NDArray[np.int32] | None = None
-    known: dict[int, tuple[Frame, NDArray]] = {}  # wide tables ask hundreds of times about the same rows
-    for j, name in enumerate(frame.names):
-        values = _distinct(frame[name])
-        size = max(len(values), sample.rows)
-        if size not in known:
-            rows = sample.take(np.tile(np.arange(size) % sample.rows, 2))
-            known[size] = rows, encode(rows)
-        rows, before = known[size]
-        owner = np.full(before.shape[1], -1, np.int32) if owner is None else owner
-        # twice, so that no value only ever meets a row that holds it already
-        spread = np.concatenate([np.resize(np.roll(values, shift), size) for shift in (0, 1)])
-        after = encode(rows.replace(name, spread))
-        moved = ((before != after) & ~((before != before) & (after != after))).any(axis=0)
-        shared = moved & (owner >= 0) & (owner != j)
-        if shared.any():
-            other = frame.names[int(owner[shared][0])]
-            raise Unread(f"one of its encoded columns mixes “{words.title(other)}” and “{words.title(name)}”")
-        owner[moved] = j
-    return owner if owner is not None else np.zeros(0, np.int32)
+    rows = frame.take(np.arange(ROWS) % frame.rows)
+
+    def shapes(names: Sequence[str]) -> dict[str, tuple[int, ...]]:
+        asked = onnx.ModelProto()
+        asked.CopyFrom(model)
+        del asked.graph.output[:]
+        asked.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names)
+        session = session_of(asked.SerializeToString())
+        taken = {entry.name for entry in session.get_inputs()}
+        given = {name: value for name, value in cut.feed(rows).items() if name in taken}
+        return {name: np.shape(value) for name, value in zip(names, session.run(list(names), given), strict=True)}
+
+    lineage = Lineage(fed, cut.constants, shapes, model.opset_import)
+    lineage.follow(cut.before)
+    owner = []
+    for source in cut.sources:
+        if not lineage.row_by_row(source):
+            raise Unread("how one row is encoded may depend on other rows")
+        for columns in lineage.columns(source):
+            if len(columns) > 1:
+                first, second = (words.title(frame.names[j]) for j in sorted(columns)[:2])
+                raise Unread(f"one of its encoded columns mixes “{first}” and “{second}”")
+            owner.append(next(iter(columns), -1))
+    if set(fed) & set(cut.after_inputs):
+        behind = Lineage(fed, cut.constants, shapes, model.opset_import)
+        behind.of_pieces([name for piece in cut.pieces for name in piece.node.output if name in cut.after_inputs])
+        behind.follow(cut.behind)
+        if any(behind.columns(result)):
+            raise Unread("its output depends on its columns in other ways than through its trees or linear operators")
+    return np.array(owner, np.int32), tuple(frame.names[j] for j in sorted(lineage.finite))
 
 
-def _distinct(values: NDArray) -> NDArray:
-    found = np.unique(values) if values.dtype.kind == "f" else np.array(sorted(set(values.tolist())), dtype=object)
-    if len(found) > PROBED_VALUES:  # levels may each matter; of a number so fine, some will do
-        most = PROBED_NUMBERS if values.dtype.kind == "f" else PROBED_VALUES
-        found = found[np.linspace(0, len(found) - 1, most).astype(int)]
+def encoders(
+    model: onnx.ModelProto, fed: Mapping[str, NDArray[np.integer]], names: Sequence[str]
+) -> list[tuple[onnx.NodeProto, list[str], str]]:
+    """Operators that know certain texts only: each with what it knows, and the raw column that alone reaches it."""
+    constants = {tensor.name: onnx.numpy_helper.to_array(tensor) for tensor in model.graph.initializer}
+
+    def unknown(asked: Sequence[str]) -> dict[str, tuple[int, ...]]:
+        raise KeyError(asked)
+
+    lineage = Lineage(fed, constants, unknown, model.opset_import)
+    found = []
+    for node in model.graph.node:
+        known = next(
+            (a.strings for a in node.attribute if a.name in ("cats_strings", "keys_strings") and a.strings), None
+        )
+        if known is not None and node.op_type in ("OneHotEncoder", "LabelEncoder"):
+            try:
+                columns = lineage.columns(node.input[0])
+            except KeyError:
+                columns = []
+            if len(columns) == 1 and len(columns[0]) == 1:
+                texts = [text.decode("utf-8", "replace") for text in known]
+                found.append((node, texts, names[next(iter(columns[0]))]))
+        try:
+            lineage.follow([node])
+        except KeyError:  # what comes after an operator that is not followed is not looked at
+            continue
     return found
+
+
+def reaching(model: onnx.ModelProto, node: onnx.NodeProto, given: Mapping[str, NDArray]) -> NDArray | None:
+    """What reaches an operator for some rows; None where the graph cannot be asked for it."""
+    if node.input[0] in given:
+        return np.asarray(given[node.input[0]])
+    asked = onnx.ModelProto()
+    asked.CopyFrom(model)
+    del asked.graph.output[:]
+    asked.graph.output.append(onnx.ValueInfoProto(name=node.input[0]))
+    try:
+        session = session_of(asked.SerializeToString())
+        taken = {entry.name for entry in session.get_inputs()}
+        return np.asarray(session.run([node.input[0]], {name: v for name, v in given.items() if name in taken})[0])
+    except Exception:  # the notes are not worth failing for
+        return None
 
 
 def _terms(cut: _Cut, encoded: NDArray[np.floating], sample: Frame, outputs: Callable[[NDArray], NDArray[np.float64]]):

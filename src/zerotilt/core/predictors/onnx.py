@@ -2,26 +2,31 @@
 
 from __future__ import annotations
 
+import hashlib
+import math
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Literal
 
 import numpy as np
 import onnx
 from numpy.typing import NDArray
+from pydantic import Field
 
 from zerotilt.core import output, words
 from zerotilt.core.executor import side_by_side
-from zerotilt.core.predictors import dissection
+from zerotilt.core.predictors import dissection, meant
 from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.predictors.lineage import ROWS
 from zerotilt.core.predictors.protocol import Predictor, checked_numbers
 from zerotilt.core.predictors.session import MODEL, session_of
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import classes as outcome_classes
 from zerotilt.core.rows import match_level
-from zerotilt.core.spec import Frozen, Role, Spec, Task
+from zerotilt.core.rows import outcome as row_outcome
+from zerotilt.core.spec import Frozen, ModelReading, Role, Spec, Task
 from zerotilt.core.table import Table
 from zerotilt.core.trees.graph import Unread
 
@@ -59,7 +64,8 @@ class ModelCard(Frozen):
 
     inputs: tuple[ModelInput, ...]
     outputs: tuple[str, ...]
-    classes: tuple[str, ...]
+    classes: tuple[str, ...] = Field(description="In the order of its probabilities, where the file names them")
+    columns: tuple[str, ...] = Field(default=(), description="Of its one tensor, where the file names them")
     operators: dict[str, int]
     producer: str
     bytes: int
@@ -72,7 +78,8 @@ def inspect(data: bytes) -> ModelCard:
     ------
     Refused : not ONNX, cut off, external data, an unknown operator, an input of an unknown kind.
     """
-    graph = parsed(data).graph
+    model = parsed(data)
+    graph = model.graph
     session = session_of(data)
     inputs = []
     for entry in session.get_inputs():
@@ -85,10 +92,20 @@ def inspect(data: bytes) -> ModelCard:
         shape = entry.shape or []
         width = shape[1] if len(shape) > 1 and isinstance(shape[1], int) else (1 if len(shape) == 1 else None)
         inputs.append(ModelInput(name=entry.name, holds=_HOLDS[entry.type], tensor=entry.type, width=width))
+    for text in (
+        *(one.name for one in inputs),
+        *(one.name for one in session.get_outputs()),
+        *meant.written_labels(graph),
+    ):
+        if any(ord(one) < 32 or 0xD800 <= ord(one) < 0xE000 for one in text):
+            raise Refused(
+                "A name in the model holds a character that cannot be written.", where=MODEL, todo="Export it again."
+            )
     return ModelCard(
         inputs=tuple(inputs),
         outputs=tuple(output.name for output in session.get_outputs()),
-        classes=_classes(graph),
+        classes=meant.written_labels(graph),
+        columns=meant.written_columns(model),
         operators=dict(Counter(node.op_type for node in graph.node)),
         producer=f"{session.get_modelmeta().producer_name}".strip(),
         bytes=len(data),
@@ -115,6 +132,7 @@ def parsed(data: bytes) -> onnx.ModelProto:
                 where=MODEL,
                 todo="Save the model with its weights inside the one file.",
             )
+    _refuse_huge(model.graph)
     for domain in sorted({node.domain for node in _nodes(model.graph)} - _OWN_DOMAINS):
         name = next(node.op_type for node in _nodes(model.graph) if node.domain == domain)
         raise Refused(
@@ -123,6 +141,35 @@ def parsed(data: bytes) -> onnx.ModelProto:
             todo="Export the model with standard operators only.",
         )
     return model
+
+
+MOST_CONSTANT = 64 * 2**20
+"""Numbers that one constant of a model may hold; a few bytes of file can stand for gigabytes."""
+
+
+def _refuse_huge(graph: onnx.GraphProto) -> None:
+    shapes = {tensor.name: tensor for tensor in graph.initializer}
+    for node in _nodes(graph):
+        if node.op_type == "Constant":
+            shapes |= dict((node.output[0], a.t) for a in node.attribute if a.HasField("t"))
+    sizes = [(tensor.name, math.prod(tensor.dims)) for tensor in _tensors(graph)]
+    for node in _nodes(graph):
+        at = {"ConstantOfShape": 0, "Expand": 1, "Tile": 1}.get(node.op_type)
+        tensor = shapes.get(node.input[at]) if at is not None and len(node.input) > at else None
+        if tensor is not None and math.prod(tensor.dims) <= 64 and tensor.data_type == onnx.TensorProto.INT64:
+            sizes.append(
+                (node.output[0], math.prod(max(int(one), 1) for one in onnx.numpy_helper.to_array(tensor).ravel()))
+            )
+        for kind, key in (("RandomNormal", "shape"), ("RandomUniform", "shape")):
+            if node.op_type == kind:
+                sizes += [(node.output[0], math.prod(a.ints)) for a in node.attribute if a.name == key]
+    for name, size in sizes:
+        if size > MOST_CONSTANT:
+            raise Refused(
+                f"“{name}” in the model holds {size:,} numbers; up to {MOST_CONSTANT:,} are taken.",
+                where=MODEL,
+                todo="Export a smaller model.",
+            )
 
 
 def _nodes(graph: onnx.GraphProto):
@@ -142,18 +189,6 @@ def _tensors(graph: onnx.GraphProto):
             yield from attribute.tensors
             for inner in (attribute.g, *attribute.graphs):
                 yield from inner.initializer
-
-
-def _classes(graph: onnx.GraphProto) -> tuple[str, ...]:
-    """Class labels in the order of the probability columns, where the graph names them."""
-    for node in reversed(list(graph.node)):
-        for attribute in node.attribute:
-            if attribute.name in ("classlabels_strings", "cats_strings") and attribute.strings:
-                if attribute.name == "classlabels_strings" or node.op_type == "ZipMap":
-                    return tuple(text.decode("utf-8", "replace") for text in attribute.strings)
-            elif attribute.name in ("classlabels_int64s", "classlabels_ints") and attribute.ints:
-                return tuple(str(number) for number in attribute.ints)
-    return ()
 
 
 def _without_maps(data: bytes) -> bytes:
@@ -183,18 +218,20 @@ class _Match(Frozen):
     tensor: str
 
 
-def match(card: ModelCard, table: Table, spec: Spec) -> tuple[tuple[_Match, ...], tuple[str, ...]]:
+def match(
+    card: ModelCard, table: Table, spec: Spec, reading: ModelReading | None = None
+) -> tuple[tuple[_Match, ...], tuple[str, ...]]:
     """Match model inputs to columns by name and type; also the assumptions made, in words.
 
-    A model with one wide input takes the features in table order, or in the
-    order of ``spec.model_inputs``.
+    A model with one wide input takes the columns in the order chosen for it, or
+    by the names that the file has for them, or the features in table order.
 
     Raises
     ------
     Refused : an input with no column, of another kind, or another number of columns.
     """
     if len(card.inputs) == 1 and card.inputs[0].width != 1:
-        return _match_wide(card.inputs[0], table, spec)
+        return _match_wide(card, table, spec, reading or ModelReading(model=""))
     by_name = {name: name for name in table.names}
     folded = Counter(_fold(name) for name in table.names)
     by_folded = {_fold(name): name for name in table.names if folded[_fold(name)] == 1}
@@ -221,13 +258,18 @@ def match(card: ModelCard, table: Table, spec: Spec) -> tuple[tuple[_Match, ...]
     return tuple(found), tuple(notes)
 
 
-def _match_wide(entry: ModelInput, table: Table, spec: Spec) -> tuple[tuple[_Match, ...], tuple[str, ...]]:
-    if spec.model_inputs:
-        columns = list(spec.model_inputs)
-    else:
-        candidates = list(_in_table_order(table, spec))
-        fitting = [found for found in candidates if entry.width is None or len(found) == entry.width]
-        columns = (fitting or candidates)[0]
+def _match_wide(
+    card: ModelCard, table: Table, spec: Spec, reading: ModelReading
+) -> tuple[tuple[_Match, ...], tuple[str, ...]]:
+    entry = card.inputs[0]
+    chosen = reading.inputs or spec.model_inputs
+    if unknown := [name for name in chosen if name not in table.names]:
+        raise Refused(
+            f"The order of the model's columns names “{unknown[0]}”, which the table has not.",
+            where=f"model input “{entry.name}”",
+            todo="Name the table's columns in the order the model was trained with.",
+        )
+    columns = list(chosen) or list(columns_in_order(card, spec, table.names, table.is_number))
     if entry.width is not None and len(columns) != entry.width:
         raise Refused(
             f"The model wants {entry.width} columns in its input “{entry.name}”; the table has {len(columns)} feature "
@@ -237,16 +279,38 @@ def _match_wide(entry: ModelInput, table: Table, spec: Spec) -> tuple[tuple[_Mat
         )
     for column in columns:
         _check_kind(entry, column, table)
-    note = f"The model takes its columns in one tensor; they are fed in this order: {', '.join(columns)}."
+    how = (
+        "as was chosen"
+        if chosen
+        else "by the names the file has for them"
+        if card.columns
+        else "as they stand in the table"
+    )
+    note = f"The model takes its columns in one tensor; they are fed {how}: {', '.join(columns)}."
     return tuple(_Match(column=column, input=entry.name, tensor=entry.tensor) for column in columns), (note,)
 
 
-def _in_table_order(table: Table, spec: Spec) -> Iterator[list[str]]:
+def columns_in_order(
+    card: ModelCard, spec: Spec, names: Sequence[str], is_number: Callable[[str], bool]
+) -> tuple[str, ...]:
+    """The columns that a model of one wide input is fed, in order, where nobody has chosen another; empty for others."""
+    if len(card.inputs) != 1 or card.inputs[0].width == 1:
+        return ()
+    folded = {_fold(name): name for name in names}
+    named = [folded.get(_fold(name)) for name in card.columns]
+    if named and None not in named and len(set(named)) == len(named):
+        return tuple(str(name) for name in named)
+    width = card.inputs[0].width
+    candidates = list(_in_table_order(spec, is_number))
+    return tuple(next((found for found in candidates if width is None or len(found) == width), candidates[0]))
+
+
+def _in_table_order(spec: Spec, is_number: Callable[[str], bool]) -> Iterator[list[str]]:
     """Which columns a model of one wide input may mean: the features first, then wider and narrower readings."""
     for roles in ((Role.feature,), (Role.feature, Role.group), (Role.feature, Role.group, Role.identifier)):
         chosen = [column.name for column in spec.columns if column.role in roles]
         yield chosen
-        yield [name for name in chosen if table.is_number(name)]
+        yield [name for name in chosen if is_number(name)]
 
 
 def _fold(name: str) -> str:
@@ -295,16 +359,18 @@ class OnnxPredictor(Predictor):
 
     def __init__(self, data: bytes, table: Table, spec: Spec):
         self.card = inspect(data)
-        self._matches, notes = match(self.card, table, spec)
+        self.digest = hashlib.sha256(data).hexdigest()
+        reading = spec.reading_of(self.digest)
+        self._matches, notes = match(self.card, table, spec, reading)
         self._data = _without_maps(data)
         self.inputs = tuple(pair.column for pair in self._matches)
         self._tensors = {pair.column: pair.tensor for pair in self._matches}
         self.task = spec.task
-        self.classes, self._places, more = _places(self.card.classes, table, spec)
-        self.notes = notes + more
         self._output: str | None = None
         self._structure: tuple[Structure | None, str] | None = None
         self._start()
+        self.classes, self._places, more = self._standing(table, spec, reading)
+        self.notes = notes + more
 
     def _start(self) -> None:
         self._session = session_of(self._data)
@@ -312,7 +378,7 @@ class OnnxPredictor(Predictor):
 
     def __getstate__(self) -> dict:
         """Sessions stay behind; the copy opens its own from the same bytes."""
-        left = ("_session", "_ranks")
+        left = ("_session", "_ranks", "_held")
         return {name: value for name, value in self.__dict__.items() if name not in left}
 
     def __setstate__(self, state: dict) -> None:
@@ -368,23 +434,37 @@ class OnnxPredictor(Predictor):
             self.outputs,
             number if self.task is Task.regression else ("identity", "log-odds"),
             frame,
+            self._fed(),
         )
+
+    def _fed(self) -> dict[str, NDArray[np.intp]]:
+        """Which columns each input of the graph holds, by their number, for the rows a lineage follows."""
+        entries = self.card.inputs
+        if len(entries) == 1 and entries[0].width != 1:
+            return {entries[0].name: np.tile(np.arange(len(self.inputs)), (ROWS, 1))}
+        return {
+            pair.input: np.full((ROWS,) if self._ranks[pair.input] == 1 else (ROWS, 1), self.inputs.index(pair.column))
+            for pair in self._matches
+        }
 
     def _run(self, frame: Frame) -> NDArray[np.float64]:
         known = self._output  # another thread may find it out meanwhile
+        results = self._asked(frame, [known] if known else None)
+        if known is None:
+            position = self._choose(results, frame.rows)
+            self._output = self._session.get_outputs()[position].name
+            results = [results[position]]
+        return checked_numbers(self._meant(results[0], frame.rows), self.task, MODEL)
+
+    def _asked(self, frame: Frame, outputs: list[str] | None) -> list:
         try:
-            results = self._session.run([known] if known else None, self._feed(frame))
+            return self._session.run(outputs, self._feed(frame))
         except Exception as problem:
             raise Refused(
                 f"The model failed while scoring: {str(problem).splitlines()[0]}",
                 where=MODEL,
                 todo="Check that it was exported for these columns.",
             ) from None
-        if known is None:
-            position = self._choose(results, frame.rows)
-            self._output = self._session.get_outputs()[position].name
-            results = [results[position]]
-        return checked_numbers(self._meant(results[0], frame.rows), self.task, MODEL)
 
     def _feed(self, frame: Frame) -> dict[str, NDArray]:
         entries = self.card.inputs
@@ -419,7 +499,7 @@ class OnnxPredictor(Predictor):
         values = np.asarray(result, dtype=np.float64)
         if values.ndim == 1 and len(values) == rows:
             values = values[:, None]
-        wanted = {Task.binary: (1, 2), Task.regression: (1,)}.get(self.task, (len(self.card.classes or self.classes),))
+        wanted = {Task.binary: (1, 2), Task.regression: (1,)}.get(self.task, (len(self._places),))
         if values.ndim != 2 or len(values) != rows or values.shape[1] not in wanted:
             if self.task is Task.binary and values.ndim == 2 and len(values) == rows:
                 raise Refused(
@@ -437,61 +517,205 @@ class OnnxPredictor(Predictor):
             )
         if self.task is Task.regression:
             return values
-        if self.task is Task.binary:
-            if values.shape[1] == 1:
-                return 1 - values if self._places[0] == 0 and self.card.classes else values
-            return values[:, self._places]
+        if self.task is Task.binary and values.shape[1] == 1:
+            # in the result's own precision, in which one half and one less one half are the same
+            return np.asarray(1 - np.asarray(result).reshape(-1, 1), np.float64) if self._places[0] == 0 else values
         return values[:, self._places]
 
+    def _standing(
+        self, table: Table, spec: Spec, reading: ModelReading
+    ) -> tuple[tuple[str, ...], list[int], tuple[str, ...]]:
+        """The audit's classes, which of the model's columns they are, and what was assumed.
 
-def _places(known: tuple[str, ...], table: Table, spec: Spec) -> tuple[tuple[str, ...], list[int], tuple[str, ...]]:
-    """The audit's classes, which of the model's columns they are, and what was assumed."""
-    if spec.task is Task.regression:
-        return (), [0], ()
-    if spec.task is Task.binary:
-        place, notes = _event_place(known, spec)
-        return (), [place], notes
-    levels = outcome_classes(spec, table)
-    if not known:
-        note = f"The model does not name its classes; its columns are taken in the order {words.listing(list(levels))}."
-        return levels, list(range(len(levels))), (note,)
-    found = {match_level(level, list(known)): level for level in levels}
-    if None in found:
-        raise Refused(
-            f"The outcome's class “{found[None]}” is none of the model's ({words.listing(list(known))}).",
-            where=MODEL,
-            todo="Choose the model that was trained on these classes.",
-        )
-    # classes the table does not show keep the model's own name, after the others
-    order = [*found, *(label for label in known if label not in found)]
-    return tuple(found.get(label, label) for label in order), [known.index(label) for label in order], ()
-
-
-def _event_place(classes: tuple[str, ...], spec: Spec) -> tuple[int, tuple[str, ...]]:
-    """Which of the two probability columns is the event's, and what was assumed for it."""
-    if len(classes) > 2:
-        raise Refused(
-            f"The model knows {len(classes)} classes ({', '.join(classes[:6])}); this audit is of two.", where=MODEL
-        )
-    if spec.model_event_class is not None:
-        label = match_level(spec.model_event_class, list(classes))
-        if label is None:
-            raise Refused(
-                f"The model has no class “{spec.model_event_class}”; it knows {words.listing(list(classes)) or 'none by name'}.",
-                where=MODEL,
-                todo="Choose one of its classes as the event.",
+        Raises
+        ------
+        Refused : it stays open which column is of which class; the ways of reading it are given with how each would do.
+        """
+        if spec.task is Task.regression:
+            return (), [0], ()
+        levels = outcome_classes(spec, table)
+        self._places = list(range(len(levels)))
+        if reading.outputs:
+            return self._as_chosen(reading.outputs, levels, spec)
+        probabilities, said, rows = self._first_look(table)
+        width = probabilities.shape[1]
+        known = self.card.classes
+        if said is not None:
+            known = meant.learnt_labels(probabilities, said, self.card.classes, levels) or (
+                known if len(known) == width and not _contradicted(probabilities, said, known) else ()
             )
-        return classes.index(label), ()
-    label = match_level(spec.event, list(classes))
-    if label is not None:
-        return classes.index(label), ()
-    if not classes:
-        return 1, (f"The model does not name its classes; the last one is taken as “{spec.event}”.",)
-    if set(classes) in ({"0", "1"}, {"False", "True"}):
-        place = classes.index("1") if "1" in classes else classes.index("True")
-        return place, (f"The model's class “{classes[place]}” is taken as “{spec.event}”.",)
-    raise Refused(
-        f"The event “{spec.event}” is none of the model's classes ({words.listing(list(classes))}).",
-        where=MODEL,
-        todo="Say which of the model's classes means the event.",
-    )
+        if spec.task is Task.binary:
+            if width > 2 or len(known) > 2:
+                many = f"knows {len(known)} classes ({', '.join(known[:6])})" if known else f"gives {width} classes"
+                raise Refused(
+                    f"The model {many}; this audit is of two.", where=MODEL, todo="Upload a model of two classes."
+                )
+            return (), *self._event(known, spec, levels, probabilities, table, rows)
+        if not known:
+            raise self._asking(spec, table, levels, probabilities, rows)
+        found = {match_level(level, list(known)): level for level in levels}
+        if None in found:
+            if len(known) == len(levels) and not any(match_level(level, list(known)) for level in levels):
+                raise self._asking(spec, table, levels, probabilities, rows)  # numbers stand for the classes
+            raise Refused(
+                f"The outcome's class “{found[None]}” is none of the model's ({words.listing(list(known))}).",
+                where=MODEL,
+                todo="Choose the model that was trained on these classes.",
+            )
+        # classes the table does not show keep the model's own name, after the others
+        order = [*found, *(label for label in known if label not in found)]
+        return tuple(found.get(label, label) for label in order), [known.index(label) for label in order], ()
+
+    def _first_look(self, table: Table) -> tuple[NDArray[np.float64], NDArray | None, NDArray[np.int64]]:
+        """Probabilities as the file orders them, its own labels where it gives them, and the rows asked."""
+        rows = np.unique(np.linspace(0, table.rows - 1, min(table.rows, meant.ASKED_ROWS)).astype(np.int64))
+        parts, labels = [], []
+        for start in range(0, len(rows), CHUNK_ROWS):
+            frame = self.frame(table, rows[start : start + CHUNK_ROWS])
+            results = self._asked(frame, None)
+            place = self._choose(results, frame.rows)
+            self._output = self._session.get_outputs()[place].name
+            values = np.asarray(results[place], np.float64)
+            if values.ndim not in (1, 2) or len(values) != frame.rows:
+                self._meant(results[place], frame.rows)  # says what is wrong with its shape
+            parts.append(checked_numbers(values.reshape(len(values), -1), self.task, MODEL))
+            own = [
+                r for r in results if isinstance(r, np.ndarray) and r.dtype.kind in "iuOUSb" and r.size == frame.rows
+            ]
+            labels.append(own[0].ravel() if own else None)
+        probabilities = np.concatenate(parts)
+        return probabilities, None if labels[0] is None else np.concatenate(labels), rows
+
+    def _as_chosen(self, outputs, levels, spec: Spec) -> tuple[tuple[str, ...], list[int], tuple[str, ...]]:
+        if strange := [name for name in outputs if name not in levels]:
+            raise Refused(
+                f"The reading of the model's outputs names “{strange[0]}”, which is none of the outcome's values "
+                f"({words.listing(list(levels))}).",
+                where=MODEL,
+                todo="Choose again what its outputs are of.",
+            )
+        note = (f"The model's outputs were said to be of {words.listing(list(outputs))}, in this order.",)
+        if spec.task is Task.binary:
+            if len(outputs) == 1:
+                return (), [1 if outputs[0] == spec.event else 0], note
+            return (), [outputs.index(spec.event)], note
+        return tuple(levels), [outputs.index(level) for level in levels], note
+
+    def _event(self, known, spec: Spec, levels, probabilities, table: Table, rows) -> tuple[list[int], tuple[str, ...]]:
+        """Which of the two probability columns is the event's, and what was assumed for it."""
+        if spec.model_event_class is not None:
+            label = match_level(spec.model_event_class, list(known))
+            if label is None:
+                raise Refused(
+                    f"The model has no class “{spec.model_event_class}”; it knows {words.listing(list(known)) or 'none by name'}.",
+                    where=MODEL,
+                    todo="Choose one of its classes as the event.",
+                )
+            return [known.index(label)], ()
+        place, note = meant.event_of(known, spec.event, levels) if len(known) == 2 else (None, "")
+        if place is None:
+            if len(known) == 2 and not set(known) <= {"0", "1", "True", "False"}:
+                raise Refused(
+                    f"The event “{spec.event}” is none of the model's classes ({words.listing(list(known))}).",
+                    where=MODEL,
+                    todo="Say which of the model's classes means the event.",
+                )
+            raise self._asking(spec, table, levels, probabilities, rows)
+        return [place], (note,) if note else ()
+
+    def _asking(self, spec: Spec, table: Table, levels, probabilities, rows) -> Refused:
+        outcome, told = row_outcome(spec, table)
+        kept = told[rows]
+        outcome, probabilities = outcome[rows][kept], probabilities[kept]
+        if spec.task is Task.binary:
+            other = next((level for level in levels if level != spec.event), "not so")
+            return meant.ask_event(
+                self.digest, probabilities[:, -1], outcome, spec.event, other, probabilities.shape[1] == 1
+            )
+        if probabilities.shape[1] != len(levels):
+            return Refused(
+                f"The model gives {probabilities.shape[1]} probabilities a row and names no classes; the outcome has "
+                f"{len(levels)}.",
+                where=MODEL,
+                todo="Upload a model of the outcome's classes.",
+            )
+        return meant.ask_classes(self.digest, probabilities, outcome, levels)
+
+    def order_in_doubt(self, table: Table, spec: Spec, rows: NDArray[np.int64]) -> Refused | None:
+        """The question whether columns of one tensor are meant in another order, where that would do far better."""
+        wide = len(self.card.inputs) == 1 and self.card.inputs[0].width != 1
+        settled = spec.reading_of(self.digest).inputs or spec.model_inputs or self.card.columns
+        if not wide or settled or len(self.inputs) < 2:
+            return None
+        outcome = row_outcome(spec, table)[0]
+        if len(rows) > meant.ASKED_ROWS // 2:
+            rows = rows[np.linspace(0, len(rows) - 1, meant.ASKED_ROWS // 2).astype(int)]
+        frame, happened = self.frame(table, rows), outcome[rows]
+        if spec.task in (Task.several, Task.ordered):
+            own = outcome_classes(spec, table)
+            happened = np.array([self.classes.index(level) for level in own])[happened]
+        named = (sorted(self.inputs), sorted(self.inputs, key=str.lower), self.inputs[::-1])
+        loss = {Task.binary: "log loss", Task.regression: "squared error"}.get(spec.task, "log loss")
+
+        def lost(order: Sequence[str]) -> NDArray[np.float64]:
+            # the tensor's first place gets what the order names first
+            got = self.outputs(Frame({place: frame[name] for place, name in zip(self.inputs, order, strict=True)}))
+            if spec.task is Task.regression:
+                return (got[:, 0] - happened) ** 2
+            p = (
+                np.where(happened, got[:, 0], 1 - got[:, 0])
+                if spec.task is Task.binary
+                else got[np.arange(len(got)), happened]
+            )
+            return -np.log(np.maximum(p, 1e-6))
+
+        found = meant.better_order(self.inputs, named, lost)
+        return None if found is None else meant.ask_order(self.digest, self.inputs, *found, loss)
+
+    def strange_levels(self, table: Table, rows: NDArray[np.int64]) -> tuple[str, ...]:
+        """Of each text column, in words, the levels that the model's own encoder does not know."""
+        found = []
+        for name, (known, seen, levels, codes) in self._encoders(table).items():
+            counts = np.bincount(codes[rows][codes[rows] >= 0], minlength=len(levels))
+            strange = [one for one in meant.unknown_levels(known, seen, counts) if one[1]]
+            if strange:
+                listed = [
+                    f"“{level}” ({words.plural(count, 'row')}{f'; it knows “{near}”' if near else ''})"
+                    for level, count, near in strange[:3]
+                ]
+                more = f" and {len(strange) - 3} more" if len(strange) > 3 else ""
+                total = sum(count for _, count, _ in strange)
+                found.append(
+                    f"{words.opening(words.title(name))}: the model does not know {words.plural(len(strange), 'level')} in "
+                    f"{words.plural(total, 'row')}: {words.listing(listed)}{more}."
+                )
+        return tuple(found)
+
+    def _encoders(self, table: Table) -> dict[str, tuple[list[str], NDArray, NDArray, NDArray]]:
+        """Of each text column that an encoder reads: what it knows, and each level of the table as it reaches it."""
+        found: dict[str, tuple[list[str], NDArray, NDArray, NDArray]] = {}
+        texts = [name for name, tensor in self._tensors.items() if tensor == "tensor(string)" and table.is_text(name)]
+        for node, known, name in dissection.encoders(parsed(self._data), self._fed(), self.inputs):
+            if name not in texts or name in found:
+                continue
+            levels, codes = table.coded(name)
+            if not len(levels) or len(levels) > MOST_ENCODED:
+                continue
+            first = np.array([int(np.argmax(codes == i)) for i in range(len(levels))])
+            seen = dissection.reaching(parsed(self._data), node, self._feed(self.frame(table, first)))
+            if seen is not None and seen.size == len(levels):
+                found[name] = (known, seen.ravel(), levels, codes)
+        return found
+
+
+MOST_ENCODED = 5_000
+
+
+def _contradicted(probabilities: NDArray, said: NDArray, known: tuple[str, ...]) -> bool:
+    """Whether the labels given to rows are often not those written for the column of the largest probability."""
+    if probabilities.shape[1] != len(known):
+        return False
+    took = np.array(known)[probabilities.argmax(axis=1)]
+    given = np.array([words.value_text(one.item() if hasattr(one, "item") else one) for one in said.ravel()])
+    alike = set(given) <= set(known)
+    return bool(alike and (took != given).mean() > 1 - meant.AGREED)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from typing import TYPE_CHECKING
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
@@ -51,6 +52,21 @@ class Predictor(ABC):
     def known_structure(self) -> Structure | None:
         """The structure where it has been read and found."""
         return None
+
+    def structure_for(self, *frames: Frame) -> Structure | None:
+        """The structure, where it has been read and gives the model's own outputs in every row of these frames."""
+        found = self.known_structure
+        if found is None:
+            return None
+        held: WeakKeyDictionary[Frame, bool] = self.__dict__.setdefault("_held", WeakKeyDictionary())
+        for frame in frames:
+            if frame not in held:
+                held[frame] = bool(found.holds_for(frame, self.outputs(frame)).all())
+        return found if all(held[frame] for frame in frames) else None
+
+    def strange_levels(self, table: Table, rows: NDArray[np.int64]) -> tuple[str, ...]:
+        """In words, levels of these rows that the model does not know; none where that cannot be told."""
+        return ()
 
     def score(self, frame: Frame) -> NDArray[np.float64]:
         """Probability of the event, shape (frame.rows,), each within 0 and 1."""

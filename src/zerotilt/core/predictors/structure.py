@@ -16,6 +16,8 @@ from zerotilt.core.trees import walks
 from zerotilt.core.trees.ensemble import Trees, mix_and_add, no_trees
 
 CHUNK_ROWS = 8_192
+AGREEMENT = 2e-5
+"""Largest difference from the model's own output, as a share of its range; models compute in single precision."""
 
 
 class Encoder:
@@ -68,7 +70,7 @@ class Structure:
     """A model as base + trees + linear terms over encoded columns, on the scale ``link`` of its output.
 
     ``owner``: for each encoded column, which of the predictor's inputs it stems
-    from, −1 for none that matters. ``coefficients``: (encoded columns, k).
+    from, −1 for a constant. ``coefficients``: (encoded columns, k).
     """
 
     encode: Encoder
@@ -77,6 +79,28 @@ class Structure:
     coefficients: NDArray[np.float64] | None
     base: NDArray[np.float64]
     link: output.Link
+    reach: float = 1.0
+    """Range of the output over the rows the structure was held against."""
+    finite: tuple[str, ...] = ()
+    """Raw columns that must be finite numbers for ``owner`` to be right."""
+
+    def agrees(self, sums: NDArray[np.float64], outputs: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Of each row whether its sums (rows, k) are the model's own outputs (rows, k), to what single precision leaves.
+
+        A probability near 0 or 1 is held to its log-odds: there a small difference is a large one.
+        """
+        got = output.unlinked(sums, self.link)
+        allowed = AGREEMENT * np.maximum(self.reach, np.abs(outputs) if self.link != "log-odds" else 0.0)
+        if self.link == "log-odds":
+            allowed = np.minimum(allowed, 2e-7 + 1e-3 * outputs * (1 - outputs))
+        return (np.abs(got - outputs) <= allowed).all(axis=1)
+
+    def holds_for(self, frame: Frame, outputs: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Of each row whether the structure gives the model's own outputs, shape (rows,)."""
+        finite = np.ones(frame.rows, bool)
+        for name in self.finite:
+            finite &= np.abs(frame[name]) <= np.finfo(np.float32).max
+        return finite & self.agrees(self.sums(frame), outputs)
 
     def sums(self, frame: Frame) -> NDArray[np.float64]:
         """The output on the scale of ``link``, in double precision, shape (rows, k)."""

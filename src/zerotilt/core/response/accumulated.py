@@ -9,17 +9,20 @@ from numpy.typing import NDArray
 from pydantic import Field
 from scipy.spatial import cKDTree
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.drivers.links import association_with
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
+from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import MOST_LEVELS, all_curves, feature_named
 from zerotilt.core.spec import Frozen, Kind, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 PARTIAL_ROWS = 1_000
+FEW = 10
+"""Rows of a level, under which it is drawn and not quoted."""
 APART = 0.1
 """Share of the curves' range from which accumulated effects and partial dependence are said to part."""
 ASSOCIATED, MOST_ASSOCIATED, ASSOCIATION_ROWS = 0.2, 8, 5_000
@@ -73,14 +76,25 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
     are added up along the axis. Levels without an order are put in one by how
     alike their rows are in the other columns. Intervals join the standard errors
     of the bins' means as if independent.
+
+    Raises
+    ------
+    Refused : the feature is none of the model's, or holds no number in these rows.
     """
     feature = feature_named(subject, settings.feature)
-    chosen = np.random.default_rng(seed).permutation(subject.n)[: settings.rows]
-    frame = subject.frame.take(np.sort(chosen))
+    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
+    frame, mass_of = subject.frame.take(chosen), subject.mass[chosen]
     numeric = frame[feature].dtype.kind == "f"
-    missing = int(np.isnan(frame[feature]).sum()) if numeric else 0
+    known = np.isfinite(frame[feature]) if numeric else np.ones(frame.rows, bool)
+    missing = int((~known).sum())
+    if not known.any():
+        raise Refused(
+            f"feature: “{feature}” holds no number in any of these rows; nothing can be accumulated along it.",
+            where=f"column “{feature}”",
+            todo="Choose another feature, or other rows.",
+        )
     if missing:
-        frame = frame.take(np.flatnonzero(~np.isnan(frame[feature])))
+        frame, mass_of = frame.take(np.flatnonzero(known)), mass_of[known]
     work.begin(1, "rows moved across their bins")
     reach = normal_quantile(subject.spec.policy.confidence)
     if numeric:
@@ -89,7 +103,7 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         change = subject.output(frame.replace(feature, edges[bins + 1])) - subject.output(
             frame.replace(feature, edges[bins])
         )
-        value, spread, sizes = _path(change, bins, len(edges) - 1)
+        value, spread, sizes = _path(change, bins, len(edges) - 1, mass_of)
         mass = np.concatenate([[0.0], sizes])
         centre = _centre(value, sizes)
         places, labels, order = edges, [subject.label(feature, float(edge)) for edge in edges], "scale"
@@ -98,9 +112,9 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         place = {level: i for i, level in enumerate(levels)}
         at = np.array([place.get(one, -1) for one in frame[feature]])
         kept = np.flatnonzero(at >= 0)
-        frame, at = frame.take(kept), at[kept]
+        frame, at, mass_of = frame.take(kept), at[kept], mass_of[kept]
         steps = len(levels) - 1
-        total, squares, counts = np.zeros(max(steps, 0)), np.zeros(max(steps, 0)), np.zeros(max(steps, 0))
+        moves: list[tuple[NDArray, NDArray, NDArray]] = []
         here = subject.output(frame)
         for shift in (1, -1):  # each step is seen from both of its levels
             moving = np.flatnonzero((at + shift >= 0) & (at + shift < len(levels)))
@@ -108,21 +122,18 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
                 continue
             there = np.array(levels, dtype=object)[at[moving] + shift]
             change = (subject.output(frame.take(moving).replace(feature, there)) - here[moving]) * shift
-            step = np.minimum(at[moving], at[moving] + shift)
-            total += np.bincount(step, change, steps)
-            squares += np.bincount(step, change**2, steps)
-            counts += np.bincount(step, minlength=steps)
-        mean = total / np.maximum(counts, 1)
-        variance = np.maximum(squares / np.maximum(counts, 1) - mean**2, 0) / np.maximum(counts - 1, 1)
-        value, spread = np.concatenate([[0.0], np.cumsum(mean)]), np.sqrt(np.concatenate([[0.0], np.cumsum(variance)]))
-        mass = np.bincount(at, minlength=len(levels)).astype(float)
+            moves.append((change, np.minimum(at[moving], at[moving] + shift), mass_of[moving]))
+        together = [np.concatenate(part) for part in zip(*moves, strict=True)] if moves else [np.zeros(0)] * 3
+        value, spread, _ = _path(together[0], together[1].astype(int), max(steps, 0), together[2])
+        mass = np.bincount(at, mass_of, len(levels))
         centre = float(np.average(value, weights=mass)) if mass.sum() else 0.0
         places, labels = None, [level or "missing" for level in levels]
     work.advance(1)
     value = value - centre
+    rows_at = np.bincount(bins + 1, minlength=len(edges)) if numeric else np.bincount(at, minlength=len(levels))
     points = edges if numeric else np.array(levels, dtype=object)
-    read = frame.take(np.sort(np.random.default_rng([seed, 1]).permutation(frame.rows)[:PARTIAL_ROWS]))
-    partial = all_curves(subject, read, {feature: points}, work)[feature].mean(axis=0)
+    few = np.sort(np.random.default_rng([seed, 1]).permutation(frame.rows)[:PARTIAL_ROWS])
+    partial = weighing.mean(all_curves(subject, frame.take(few), {feature: points}, work)[feature], mass_of[few])
     partial = partial - (_centre(partial, mass[1:]) if numeric else float(np.average(partial, weights=mass)))
     off = np.abs(partial - value)
     widest = int(off.argmax())
@@ -137,7 +148,7 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
                 value=float(value[i]),
                 low=float(value[i] - reach * spread[i]),
                 high=float(value[i] + reach * spread[i]),
-                rows=int(mass[i]),
+                rows=int(rows_at[i]),
                 partial=float(partial[i]),
             )
             for i in range(len(value))
@@ -178,12 +189,13 @@ def bin_of(values: NDArray[np.float64], edges: NDArray[np.float64]) -> NDArray[n
     return np.clip(np.searchsorted(edges, values, "left") - 1, 0, len(edges) - 2)
 
 
-def _path(change, bins, count: int):
-    sizes = np.bincount(bins, minlength=count).astype(float)
-    mean = np.bincount(bins, change, count) / np.maximum(sizes, 1)
-    variance = np.maximum(np.bincount(bins, change**2, count) / np.maximum(sizes, 1) - mean**2, 0) / np.maximum(
-        sizes - 1, 1
-    )
+def _path(change, bins, count: int, mass: NDArray[np.float64]):
+    """Mean changes of the bins added up, their standard errors likewise, and the bins' weights."""
+    sizes, rows = np.bincount(bins, mass, count), np.bincount(bins, minlength=count)
+    whole = np.where(sizes > 0, sizes, 1)
+    mean = np.bincount(bins, mass * change, count) / whole
+    off = change - mean[bins]
+    variance = np.bincount(bins, (mass * off) ** 2, count) / whole**2 * rows / np.maximum(rows - 1, 1)
     return (
         np.concatenate([[0.0], np.cumsum(mean)]),
         np.sqrt(np.concatenate([[0.0], np.cumsum(variance)])),
@@ -227,7 +239,7 @@ def _unlike(values: NDArray, members: list[NDArray]) -> NDArray[np.float64]:
     return np.stack([np.abs(shares - one).sum(axis=1) / 2 for one in shares])
 
 
-def second_order(subject: Subject, frame: Frame, first: str, second: str, bins: int):
+def second_order(subject: Subject, frame: Frame, first: str, second: str, bins: int, mass: NDArray | None = None):
     """Second-order effects of two numeric features: what is left of both when their own effects are taken away.
 
     Returns edges of both (a + 1,) and (b + 1,), the effect at every corner
@@ -244,8 +256,9 @@ def second_order(subject: Subject, frame: Frame, first: str, second: str, bins: 
     change = corner[1, 1] - corner[0, 1] - corner[1, 0] + corner[0, 0]
     shape = (len(edges[0]) - 1, len(edges[1]) - 1)
     cell = at[0] * shape[1] + at[1]
-    counts = np.bincount(cell, minlength=shape[0] * shape[1]).astype(float)
-    mean = np.bincount(cell, change, shape[0] * shape[1]) / np.maximum(counts, 1)
+    mass = np.ones(frame.rows) if mass is None else mass
+    counts = np.bincount(cell, mass, shape[0] * shape[1])
+    mean = np.bincount(cell, mass * change, shape[0] * shape[1]) / np.where(counts > 0, counts, 1)
     filled = counts > 0
     if not filled.all():
         middles = [(edge[1:] + edge[:-1]) / 2 / (np.ptp(edge) or 1) for edge in edges]
@@ -265,19 +278,20 @@ def uncrossed(effect: NDArray[np.float64], counts: NDArray[np.float64]) -> NDArr
         step = np.diff(turned, axis=0)
         step = (step[:, :-1] + step[:, 1:]) / 2
         sizes = rows.sum(axis=1)
-        own = np.concatenate([[0.0], np.cumsum((rows * step).sum(axis=1) / np.maximum(sizes, 1))])
+        own = np.concatenate([[0.0], np.cumsum((rows * step).sum(axis=1) / np.where(sizes > 0, sizes, 1))])
         if axis == 0:
             first = own
         else:
             second = own
     out = effect - first[:, None] - second[None, :]
     middle = (out[:-1, :-1] + out[1:, :-1] + out[:-1, 1:] + out[1:, 1:]) / 4
-    return out - (counts * middle).sum() / max(counts.sum(), 1)
+    return out - (counts * middle).sum() / (counts.sum() or 1)
 
 
 def say(result: AleResult, wording: Wording, settings: AleSettings) -> Reading:
     name = words.title(result.feature)
-    top, bottom = max(result.points, key=lambda p: p.value), min(result.points, key=lambda p: p.value)
+    told = [p for p in result.points if p.rows >= FEW or result.numeric] or list(result.points)
+    top, bottom = max(told, key=lambda p: p.value), min(told, key=lambda p: p.value)
     gap = words.difference(top.value - bottom.value, result.output, wording.unit)
     what = {"probability": "chance that", "log-odds": "log-odds that", "value": ""}[result.output]
     headline = (

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import all_curves, feature_named, grid_of
@@ -64,21 +64,21 @@ def check_expected(subject: Subject, settings: ExpectedSettings, seed: int, work
         )
     on_scale = np.arange(len(grid.values)) if grid.positions is None else np.flatnonzero(np.isfinite(grid.positions))
     values = grid.values[on_scale]
-    chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
-    sample = subject.frame.take(chosen)
+    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
+    sample, mass = subject.frame.take(chosen), subject.mass[chosen]
     curves = all_curves(subject, sample, {feature: values}, work)[feature]
     against = steps_against(curves, settings.expected, settings.least)
     deepest = against.max(axis=1)
     here = _own_step(sample[feature], values, grid.positions is not None, against.shape[1])
     own = np.where(here >= 0, against[np.arange(len(against)), np.maximum(here, 0)], 0)
-    mean_steps = steps_against(curves.mean(axis=0, keepdims=True), settings.expected, 0.0)
+    mean_steps = steps_against(weighing.mean(curves, mass)[None], settings.expected, 0.0)
     worst = [i for i in np.argsort(-deepest, kind="stable")[:LISTED] if deepest[i] > 0]
     labels = [grid.labels[i] for i in on_scale]
     return ExpectedResult(
         feature=feature,
         expected=settings.expected,
-        curves_against=float((deepest > 0).mean()),
-        rows_against=float((own > 0).mean()),
+        curves_against=float(weighing.mean((deepest > 0).astype(float), mass)),
+        rows_against=float(weighing.mean((own > 0).astype(float), mass)),
         largest=float(deepest.max()),
         mean_against=float(mean_steps.max()),
         worst=tuple(

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.predictors import Asked, Frame
@@ -60,6 +60,7 @@ MOVED_ROWS = 500
 class _Shared:
     asked: Asked
     rows: Frame
+    mass: NDArray[np.float64]
 
 
 def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: Work) -> InteractionsResult:
@@ -71,7 +72,7 @@ def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: W
     names = [feature_named(subject, name) for name in dict.fromkeys(settings.features)] or list(subject.model.inputs)
     rng = np.random.default_rng(seed)
     n = min(settings.rows, subject.n)
-    draws = [subject.frame.take(rng.permutation(subject.n)[:n]) for _ in range(settings.draws)]
+    draws = [subject.drawn(rng, n) for _ in range(settings.draws)]
     if not settings.features and len(names) > MOST_FEATURES:
         moved = _moved(subject, names, rng, work)
         names = [names[i] for i in np.argsort(-moved, kind="stable")[:MOST_FEATURES]]
@@ -80,20 +81,21 @@ def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: W
     wanted = [(name,) for name in names] + pairs + [tuple(one for one in features if one != name) for name in names]
     strengths, sizes, totals = [], [], []
     for draw in draws:
-        shared = _Shared(subject.asked, draw)
+        rows, mass = subject.frame.take(draw), subject.mass[draw]
+        shared = _Shared(subject.asked, rows, mass)
         found = dict(zip(wanted, work.spread(_dependence, shared, wanted, "pairs of features read"), strict=True))
-        whole = subject.output(draw)
-        whole = whole - whole.mean()
+        whole = subject.output(rows)
+        whole = whole - weighing.mean(whole, mass)
         strength, size = [], []
         for a, b in pairs:
             joint = found[a, b] - found[(a,)] - found[(b,)]
-            strength.append(_share(joint, found[a, b]))
-            size.append(float(joint.std()))
+            strength.append(_share(joint, found[a, b], mass))
+            size.append(float(weighing.deviation(joint, mass)))
         strengths.append(strength)
         sizes.append(size)
         rest = [tuple(one for one in features if one != name) for name in names]
         totals.append(
-            [_share(whole - found[(name,)] - found[left], whole) for name, left in zip(names, rest, strict=True)]
+            [_share(whole - found[(name,)] - found[left], whole, mass) for name, left in zip(names, rest, strict=True)]
         )
     strength, size, total = np.array(strengths), np.array(sizes).reshape(len(draws), -1).mean(axis=0), np.array(totals)
     return InteractionsResult(
@@ -118,16 +120,16 @@ def _moved(subject: Subject, names: list[str], rng: np.random.Generator, work: W
 
     A feature whose own mean effect is nothing may still work with another.
     """
-    chosen = rng.permutation(subject.n)[:MOVED_ROWS]
+    chosen = subject.drawn(rng, MOVED_ROWS)
     rows, others = subject.frame.take(chosen), subject.frame.take(rng.permutation(chosen))
     here = subject.output(rows)
-    shared = (subject.asked, rows, others, here)
+    shared = (subject.asked, rows, others, here, subject.mass[chosen])
     return np.array(list(work.spread(_swapped, shared, names, "features tried")))
 
 
 def _swapped(shared, name: str) -> float:
-    asked, rows, others, here = shared
-    return float(((asked(rows.replace(name, others[name])) - here) ** 2).mean() / 2)
+    asked, rows, others, here, mass = shared
+    return float(weighing.mean((asked(rows.replace(name, others[name])) - here) ** 2, mass) / 2)
 
 
 def _dependence(shared: _Shared, features: tuple[str, ...]) -> NDArray[np.float64]:
@@ -142,13 +144,13 @@ def _dependence(shared: _Shared, features: tuple[str, ...]) -> NDArray[np.float6
         wide = shared.rows.take(np.tile(np.arange(n), len(at)))
         for name in features:
             wide = wide.replace(name, np.repeat(shared.rows[name][at], n))
-        out[at] = shared.asked(wide).reshape(len(at), n).mean(axis=1)
-    return out - out.mean()
+        out[at] = shared.asked(wide).reshape(len(at), n) @ (shared.mass / shared.mass.sum())
+    return out - weighing.mean(out, shared.mass)
 
 
-def _share(part: NDArray[np.float64], whole: NDArray[np.float64]) -> float:
-    total = float((whole**2).sum())
-    return min(float((part**2).sum()) / total, 1.0) if total > 1e-18 else 0.0
+def _share(part: NDArray[np.float64], whole: NDArray[np.float64], mass: NDArray[np.float64]) -> float:
+    total = float(weighing.mean(whole**2, mass))
+    return min(float(weighing.mean(part**2, mass)) / total, 1.0) if total > 1e-18 else 0.0
 
 
 def _over(values: NDArray[np.float64]) -> Estimate:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.reading import Reading, plain
@@ -157,22 +157,22 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     features = subject.model.inputs
     feature = feature_named(subject, settings.feature)
     grid = grid_of(subject, feature, settings.points, settings.percentiles, (settings.low, settings.high))
-    chosen = np.random.default_rng(seed).permutation(subject.n)[: settings.rows]
-    sample = subject.frame.take(chosen)
+    chosen = subject.drawn(np.random.default_rng(seed), settings.rows)
+    sample, mass = subject.frame.take(chosen), subject.mass[chosen]
     found = all_curves(subject, sample, {feature: grid.values}, work)[feature]
     classes = tuple(
         ClassCurve(
             label=name,
-            mean=tuple(map(float, _mean_of_class(subject, name, sample, feature, grid, work, settings.centred))),
+            mean=tuple(map(float, _mean_of_class(subject, name, sample, feature, grid, work, settings.centred, mass))),
         )
         for name in subject.classes
     )
     case = _case(subject, settings, feature, grid)
     if settings.centred:
         found = centred(found)
-    mean = found.mean(axis=0)
-    half = normal_quantile(subject.spec.policy.confidence) * _error(found)
-    quantiles = np.quantile(found, [0.1, 0.25, 0.5, 0.75, 0.9], axis=0)
+    mean = weighing.mean(found, mass)
+    half = normal_quantile(subject.spec.policy.confidence) * weighing.error(found, mass)
+    quantiles = weighing.quantiles(found, [0.1, 0.25, 0.5, 0.75, 0.9], mass)
     values = subject.frame[feature]
     support, scarce = _support(values, grid)
     scale = np.zeros(len(mean), bool) if grid.positions is None else np.isfinite(grid.positions)
@@ -219,7 +219,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
         least=float(known.min()) if len(known) else None,
         greatest=float(known.max()) if len(known) else None,
         case=case,
-        beside=None if subject.beside is None else _beside(subject, settings, feature, grid, seed, work, found),
+        beside=None if subject.beside is None else _beside(subject, settings, feature, grid, seed, work, found, mass),
         output=subject.scale,
         centred=settings.centred,
         threshold=None if settings.centred else subject.threshold,
@@ -234,14 +234,9 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     )
 
 
-def _error(curves: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Standard error of the mean curve over its rows."""
-    return curves.std(axis=0) / math.sqrt(max(len(curves) - 1, 1))
-
-
-def _mean_of_class(subject: Subject, name: str, sample, feature: str, grid: Grid, work: Work, less_first: bool):
+def _mean_of_class(subject: Subject, name: str, sample, feature: str, grid: Grid, work: Work, less_first: bool, mass):
     found = all_curves(subject.of_class(name), sample, {feature: grid.values}, work)[feature]
-    return (centred(found) if less_first else found).mean(axis=0)
+    return weighing.mean(centred(found) if less_first else found, mass)
 
 
 def _parts(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid, chosen, found, shown):
@@ -254,7 +249,7 @@ def _parts(subject: Subject, settings: ResponseSettings, feature: str, grid: Gri
     spread = float(found.std())
     parts = []
     for i in present:
-        mean = found[mine == i].mean(axis=0)
+        mean = weighing.mean(found[mine == i], subject.mass[chosen][mine == i])
         support = _support(subject.frame[feature][codes == i], grid)[0]
         read = mean[shown & (support >= PART_ROWS)]
         parts.append(
@@ -269,20 +264,25 @@ def _parts(subject: Subject, settings: ResponseSettings, feature: str, grid: Gri
     return tuple(parts), np.searchsorted(present, mine)
 
 
-def _beside(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid, seed: int, work: Work, here):
+def _beside(
+    subject: Subject, settings: ResponseSettings, feature: str, grid: Grid, seed: int, work: Work, here, here_mass
+):
     """The mean curve alongside; None where that model does not take the feature."""
     other = subject.beside
     if feature not in other.model.inputs:
         return None
-    chosen = np.random.default_rng(seed).permutation(other.n)[: settings.rows]
+    chosen = other.drawn(np.random.default_rng(seed), settings.rows)
+    mass = other.mass[chosen]
     found = all_curves(other, other.frame.take(chosen), {feature: grid.values}, work)[feature]
     if settings.centred:
         found = centred(found)
     same = other.context.rows == subject.context.rows
+    here_mean, here_error = weighing.mean(here, here_mass), weighing.error(here, here_mass)
     # the same rows asked of two models: the rows' own differences are compared
-    error = _error(found - here) if same else np.hypot(_error(found), _error(here))
+    error = weighing.error(found - here, mass) if same else np.hypot(weighing.error(found, mass), here_error)
     reach = normal_quantile(subject.spec.policy.confidence)
-    mean, half, gap = found.mean(axis=0), reach * _error(found), found.mean(axis=0) - here.mean(axis=0)
+    mean, half = weighing.mean(found, mass), reach * weighing.error(found, mass)
+    gap = mean - here_mean
     return BesideCurve(
         mean=tuple(map(float, mean)),
         mean_low=tuple(map(float, mean - half)),
@@ -394,14 +394,17 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
                 f"{amount(first.mean, result.output)} to {amount(last.mean, result.output)}"
             )
             if result.direction == "bends":
-                top, bottom = max(points, key=lambda p: p.mean), min(points, key=lambda p: p.mean)
+                told = [p for p in points if not p.scarce] or points
+                top, bottom = max(told, key=lambda p: p.mean), min(told, key=lambda p: p.mean)
                 headline += (
                     f", highest {amount(top.mean, result.output)} at {top.label} and lowest "
                     f"{amount(bottom.mean, result.output)} at {bottom.label}"
                 )
             headline += "."
     else:
-        top, bottom = max(points, key=lambda p: p.mean), min(points, key=lambda p: p.mean)
+        # nothing is made of a level that hardly any row holds
+        told = [p for p in points if not p.scarce] or points
+        top, bottom = max(told, key=lambda p: p.mean), min(told, key=lambda p: p.mean)
         headline = (
             f"The {what} is highest at {name} {top.label} ({amount(top.mean, result.output)}) and lowest at "
             f"{bottom.label} ({amount(bottom.mean, result.output)})."
@@ -473,13 +476,7 @@ def _detail(result: ResponseResult, wording: Wording, name: str) -> str:
     detail = f"Mean of {words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows}, each with {name} moved and all else kept."
     scarce = [point.label for point in result.points if point.scarce]
     if scarce:
-        place = (
-            scarce[0]
-            if len(scarce) == 1
-            else f"{scarce[0]} to {scarce[-1]}"
-            if result.numeric
-            else words.listing(scarce[:5])
-        )
+        place = words.runs([p.label for p in result.points], [p.scarce for p in result.points], result.numeric)
         detail += f" Few rows lie near {place}; the curve is thin and dashed there."
     if result.left_out:
         detail += (

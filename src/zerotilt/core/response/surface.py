@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import weighing, words
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -104,14 +104,16 @@ def survey(subject: Subject, settings: SurfaceSettings, seed: int, work: Work) -
         return _interaction(subject, settings, first, second, rng, work)
     grids = [grid_of(subject, name, settings.points) for name in (first, second)]
     if settings.case is not None:
-        sample = subject.case(settings.case, settings.edits)
+        sample, mass = subject.case(settings.case, settings.edits), np.ones(1)
     else:
-        sample = subject.frame.take(rng.permutation(subject.n)[: settings.rows])
+        chosen = subject.drawn(rng, settings.rows)
+        sample, mass = subject.frame.take(chosen), subject.mass[chosen]
     a, b = (grid.values for grid in grids)
     wide = sample.take(np.repeat(np.arange(sample.rows), len(a))).replace(first, np.tile(a, sample.rows))
 
     def mean(one: Subject) -> NDArray[np.float64]:
-        return ice(one.asked, wide, second, b, work).reshape(sample.rows, len(a), len(b)).mean(axis=0)
+        found = ice(one.asked, wide, second, b, work).reshape(sample.rows, len(a), len(b))
+        return weighing.mean(found, mass)
 
     values = mean(subject)
     decided = None
@@ -130,14 +132,14 @@ def _interaction(subject, settings, first: str, second: str, rng, work: Work) ->
                 f"{place}: “{name}” has levels; the interaction by accumulated effects is of two numbers.",
                 todo="Choose the output instead.",
             )
-    chosen = np.sort(rng.permutation(subject.n)[: max(settings.rows, 5_000)])
+    chosen = np.sort(subject.drawn(rng, max(settings.rows, 5_000)))
     sample = subject.frame.take(chosen)
     known = np.isfinite(sample[first]) & np.isfinite(sample[second])
-    sample = sample.take(np.flatnonzero(known))
+    sample, mass = sample.take(np.flatnonzero(known)), subject.mass[chosen][known]
     if not sample.rows:
         raise Refused(f"No row has both “{first}” and “{second}”.")
     work.begin(1, "rows moved across their cells")
-    a, b, effect, _ = second_order(subject, sample, first, second, settings.points)
+    a, b, effect, _ = second_order(subject, sample, first, second, settings.points, mass)
     work.advance(1)
     grids = [
         Grid(edge, tuple(subject.label(name, float(one)) for one in edge), edge, True, 0)
@@ -234,13 +236,21 @@ def _far_share(subject: Subject, grids, names, rng) -> float:
 def say(result: SurfaceResult, wording: Wording, settings: SurfaceSettings) -> Reading:
     values = np.array(result.values)
     pair = f"{words.title(result.first.feature)} and {words.title(result.second.feature)}"
-    if result.kind == "interaction":
+    few = np.array(result.scarce, bool)
+    if few.all():
+        headline = (
+            f"No point along {pair} has enough {wording.rows} near it, so nothing can be said of the two together."
+        )
+    elif result.kind == "interaction":
+        told = np.where(few, 0.0, np.abs(values))
         headline = (
             f"Beyond their own effects, {pair} together move the output by up to "
-            f"{words.difference(float(np.abs(values).max()), result.output, wording.unit)}."
+            f"{words.difference(float(told.max()), result.output, wording.unit)} where there are {wording.rows}."
         )
     else:
-        top, bottom = np.unravel_index(values.argmax(), values.shape), np.unravel_index(values.argmin(), values.shape)
+        # what lies where there are no rows is drawn, and not quoted
+        top = np.unravel_index(np.where(few, -np.inf, values).argmax(), values.shape)
+        bottom = np.unravel_index(np.where(few, np.inf, values).argmin(), values.shape)
         what = {"probability": "mean chance that", "log-odds": "mean log-odds that", "value": "mean"}[result.output]
 
         def at(place) -> str:

@@ -302,7 +302,7 @@ function BesideLegend({ result }: { result: Result }) {
   return (
     <p className="text-[12.5px] text-soft">
       Bar: here ({LOSSES[result.loss]} {decimal(result.loss_as_is)}, {count(result.rows)} rows). ◇ Diamond: alongside (
-      {decimal(beside.loss_as_is)}, {count(beside.rows)} rows); hollow where there is no evidence of use. Order
+      {decimal(beside.loss_as_is)}, {count(beside.rows)} rows); hollow where the loss is not seen to depend on it. Order
       agreement τ {beside.agreement.tau == null ? "not defined" : decimal(beside.agreement.tau, 2)}.
     </p>
   );
@@ -339,8 +339,8 @@ function columnsOf(result: Result): Column<Driver>[] {
     {
       key: "signed",
       label: "signed mean",
-      value: (d) => d.mean_shapley,
-      show: (d) => signed(d.mean_shapley, 4),
+      value: (d) => d.mean_shapley.value,
+      show: (d) => (d.mean_shapley.value == null ? "" : signed(d.mean_shapley.value, 4)),
     },
     { key: "goes", label: "goes", left: true, value: (d) => d.direction },
   ];

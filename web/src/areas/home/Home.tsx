@@ -5,6 +5,7 @@ import { api, need, type Problem, type Task } from "../../api/client";
 import { ENDED } from "../../api/tasks";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
+import { listed, Removal } from "../../ui/Removal";
 
 /** The audits, a new one, and the demo. */
 export function Home() {
@@ -46,6 +47,16 @@ export function Home() {
                   {audit.demo ? "demo, " : ""}
                   {audit.ready ? "ready to read" : "intake not finished"}
                 </span>
+                <span className="ml-5">
+                  <Removal
+                    what={`the audit “${audit.title}”`}
+                    takes={() => taken(audit.id)}
+                    remove={() => api.DELETE("/api/audits/{audit_id}", { params: { path: { audit_id: audit.id } } })}
+                    changed={[["audits"]]}
+                  >
+                    delete
+                  </Removal>
+                </span>
               </li>
             ))}
           </ul>
@@ -72,6 +83,19 @@ export function Home() {
       {!list.some((audit) => audit.demo) && audits.isSuccess && <DemoOffer />}
     </main>
   );
+}
+
+/** What would be deleted with an audit, in words. */
+async function taken(id: string): Promise<string> {
+  const held = await need(api.GET("/api/audits/{audit_id}/holds", { params: { path: { audit_id: id } } }));
+  const said = listed([
+    [held.tables, "table"],
+    [held.models, "model version"],
+    [held.kept, "kept item"],
+    [held.reports, "report"],
+    [held.choices, "choice on record", "choices on record"],
+  ]);
+  return said ? `With it go ${said}, and the files that no other audit needs.` : "It holds nothing yet.";
 }
 
 function DemoOffer() {

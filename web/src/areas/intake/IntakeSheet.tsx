@@ -42,6 +42,11 @@ export function IntakeSheet() {
     !draft?.columns.some((column) => column.role === "outcome") ||
     ((draft.task ?? "binary") === "binary" && !draft.event);
   const editing = !audit.ready || open;
+  // the person says how the model file is meant, and it is tried at once
+  const read = (reading: Reading) => {
+    set((before) => ({ model_readings: withReading(before, reading) }));
+    setTimeout(() => finish.mutate(), 50); // once the draft holds it
+  };
   return (
     <>
       {audit.ready ? (
@@ -78,7 +83,7 @@ export function IntakeSheet() {
               <MeaningPart audit={audit} draft={draft} set={set} />
               <ModelPart audit={audit} draft={draft} set={set} />
               <section className="mt-8 border-t border-rule pt-4">
-                {told && <ProblemNote problem={told} />}
+                {told && <ProblemNote problem={told} onChoose={(one) => read(one.reading)} />}
                 {busy && <Progress task={task} />}
                 <button
                   type="button"
@@ -104,6 +109,19 @@ export function IntakeSheet() {
       )}
     </>
   );
+}
+
+type Reading = NonNullable<Spec["model_readings"]>[number];
+
+/** What is said of one model file joined to what was said of it before. */
+export function withReading(spec: Spec, reading: Reading): Reading[] {
+  const before = (spec.model_readings ?? []).find((one) => one.model === reading.model);
+  const said = {
+    ...reading,
+    inputs: reading.inputs?.length ? reading.inputs : (before?.inputs ?? []),
+    outputs: reading.outputs?.length ? reading.outputs : (before?.outputs ?? []),
+  };
+  return [...(spec.model_readings ?? []).filter((one) => one.model !== reading.model), said];
 }
 
 function state(rows: number | undefined, draft: Spec | null): string {

@@ -1,10 +1,67 @@
-import type { Audit, Spec } from "../../api/client";
+import { useEffect, useState } from "react";
+import { type Audit, api, type Spec } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
 import { bytes, count } from "../../ui/numbers";
+import { Removal } from "../../ui/Removal";
+import { withReading } from "./IntakeSheet";
 import { Upload } from "./Upload";
 
+type Set = (changes: Partial<Spec> | ((before: Spec) => Partial<Spec>)) => void;
+
+/** The order in which a model of one tensor is fed; shown before it is scored, and changed by hand. */
+function Order({ model, draft, set }: { model: Audit["models"][number]; draft: Spec; set: Set }) {
+  const chosen = draft.model_readings?.find((one) => one.model === model.digest)?.inputs ?? [];
+  const order = chosen.length ? chosen : model.order;
+  const [text, setText] = useState(order.join("\n"));
+  const shown = order.join("\n");
+  useEffect(() => setText(shown), [shown]);
+  const names = text
+    .split(/[\n,]/)
+    .map((one) => one.trim())
+    .filter(Boolean);
+  const known = new globalThis.Set(draft.columns.map((column) => column.name));
+  const strange = names.filter((name) => !known.has(name));
+  const changed = names.join("\n") !== shown;
+  return (
+    <details className="clear-both mt-0.5 text-soft">
+      <summary className="cursor-pointer hover:text-act">
+        fed in this order
+        {chosen.length ? ", as chosen" : model.card.columns?.length ? ", by the file's names" : ", as in the table"}:{" "}
+        {order.slice(0, 6).join(", ")}
+        {order.length > 6 && ` and ${order.length - 6} more`}
+      </summary>
+      <label className="mt-1 block">
+        <span className="block text-[13px]">One column a line, in the order the model was trained with</span>
+        <textarea
+          className="field w-full max-w-[340px] resize-y font-mono text-[12.5px]"
+          rows={Math.min(12, Math.max(4, order.length))}
+          value={text}
+          onChange={(event) => setText(event.target.value)}
+        />
+      </label>
+      {strange.length > 0 && (
+        <p role="alert" className="text-flag">
+          <span aria-hidden>▲</span> The table has no column {strange.slice(0, 4).join(", ")}.
+        </p>
+      )}
+      <button
+        type="button"
+        className="act"
+        disabled={!changed || strange.length > 0}
+        onClick={() =>
+          set((before) => ({
+            model_readings: withReading(before, { model: model.digest, inputs: names, outputs: [] }),
+          }))
+        }
+      >
+        Feed it in this order
+      </button>
+    </details>
+  );
+}
+
 /** Model versions with what they want, or the recorded column that stands for one. */
-export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; set: (changes: Partial<Spec>) => void }) {
+export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; set: Set }) {
   const { model: chosen, set: setContext } = useAuditContext();
   const recorded = draft.columns.find((column) => column.role === "score" || column.role === "decision");
   const names = new Set(draft.columns.map((column) => column.name));
@@ -24,7 +81,7 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
               : model.card.inputs.filter((input) => !names.has(input.name)).map((input) => input.name);
             const wants = wide
               ? `one tensor of ${model.card.inputs[0].width ?? "any number of"} columns`
-              : `${count(model.card.inputs.length)} columns`;
+              : `${count(model.card.inputs.length)} ${model.card.inputs.length === 1 ? "column" : "columns"}`;
             return (
               <li key={model.id} className="border-b border-rule py-1.5">
                 <label className="mr-1 font-semibold">
@@ -39,6 +96,22 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
                 </label>
                 ONNX, {bytes(model.card.bytes)}, takes {wants}
                 {model.card.classes.length > 0 && `, classes ${model.card.classes.join(" and ")}`}
+                <span className="float-right ml-3 inline-flex">
+                  <Removal
+                    what={`model version “${model.name}”`}
+                    takes={async () => "Its decision rules go with it; reports that were written stay."}
+                    remove={() =>
+                      api.DELETE("/api/audits/{audit_id}/models/{model_id}", {
+                        params: { path: { audit_id: audit.id, model_id: model.id } },
+                      })
+                    }
+                    changed={[["audit", audit.id]]}
+                    after={() => setContext({ model: null })}
+                  >
+                    delete
+                  </Removal>
+                </span>
+                {model.order.length > 0 && <Order model={model} draft={draft} set={set} />}
                 {absent.length > 0 && (
                   <span className="text-flag">
                     {" "}

@@ -15,12 +15,18 @@ export function useDraft(audit: Audit) {
   const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   const pending = useRef<Spec | null>(null);
   const table = audit.table?.digest;
+  // what this window has read; it follows choices made here, and a change made elsewhere is a conflict
+  const version = useRef(audit.version);
+  useEffect(() => {
+    if (pending.current === null) version.current = audit.version;
+  }, [audit.version]);
 
   // another table brings another meaning; edits of one's own are newer than what the server tells
   // biome-ignore lint/correctness/useExhaustiveDependencies: only a new table replaces the draft
   useEffect(() => {
     setDraft(audit.spec ?? null);
     pending.current = null;
+    version.current = audit.version;
   }, [table]);
 
   const flush = useCallback(async () => {
@@ -31,10 +37,11 @@ export function useDraft(audit: Audit) {
     try {
       const saved = await need(
         api.PUT("/api/audits/{audit_id}/spec", {
-          params: { path: { audit_id: audit.id } },
+          params: { path: { audit_id: audit.id }, query: { version: version.current } },
           body: wanted as never,
         }),
       );
+      version.current = saved.version;
       if (pending.current === wanted) pending.current = null;
       setProblem(null);
       client.setQueryData(["audit", audit.id], saved);
@@ -62,7 +69,11 @@ export function useDraft(audit: Audit) {
   );
   useEffect(() => () => void flush(), [flush]);
 
-  const set = useCallback((changes: Partial<Spec>) => edit((before) => ({ ...before, ...changes })), [edit]);
+  const set = useCallback(
+    (changes: Partial<Spec> | ((before: Spec) => Partial<Spec>)) =>
+      edit((before) => ({ ...before, ...(typeof changes === "function" ? changes(before) : changes) })),
+    [edit],
+  );
   const setColumn = useCallback(
     (name: string, changes: Partial<ColumnSpec>) =>
       edit((before) => ({

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, need, type Problem } from "../../api/client";
 import { useTask } from "../../api/tasks";
 import { useAuditContext } from "../../frame/context";
+import { useDossier } from "../../frame/useDossier";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 
@@ -12,10 +13,7 @@ export function ReportSheet() {
     queryKey: ["reports", audit.id],
     queryFn: () => need(api.GET("/api/audits/{audit_id}/reports", { params: { path: { audit_id: audit.id } } })),
   });
-  const kept = useQuery({
-    queryKey: ["dossier", audit.id],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/dossier", { params: { path: { audit_id: audit.id } } })),
-  });
+  const kept = useDossier();
   const write = useMutation({
     mutationFn: () =>
       need(
@@ -34,7 +32,7 @@ export function ReportSheet() {
     <>
       <p className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]" data-testid="reading">
         {newest
-          ? `Report ${newest.number} is the newest; it holds ${newest.flagged} flagged ${newest.flagged === 1 ? "comparison" : "comparisons"}.`
+          ? `Report ${newest.number} is the newest; ${newest.tested === 0 ? "nothing in it could be tested" : `it holds ${newest.flagged} flagged ${newest.flagged === 1 ? "comparison" : "comparisons"}`}.`
           : "No report has been written yet."}
       </p>
       <p className="mt-1.5 max-w-[80ch] text-soft">
@@ -72,7 +70,11 @@ export function ReportSheet() {
                 {new Date(report.created).toLocaleString("en-GB", { dateStyle: "long", timeStyle: "short" })}
               </span>
               <span className={report.flagged ? "text-flag" : "text-soft"}>
-                {report.flagged ? `⚑ ${report.flagged} flagged` : "nothing flagged"}
+                {report.flagged
+                  ? `⚑ ${report.flagged} flagged`
+                  : report.tested === 0
+                    ? "nothing could be tested"
+                    : "nothing flagged"}
               </span>
               <span className="ml-auto flex gap-4">
                 <a

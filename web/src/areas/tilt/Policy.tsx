@@ -22,7 +22,8 @@ const QUESTIONS: { key: keyof Answers; ask: string; answers: [string, string][] 
     ask: "What does the favourable decision do to people?",
     answers: [
       ["gives something", "it gives them something"],
-      ["takes something", "it spares them something"],
+      ["spares something", "it spares them something"],
+      ["takes something", "it takes something from them"],
       ["orders", "it puts them in an order"],
     ],
   },
@@ -60,6 +61,7 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
   const { audit } = useAuditContext();
   const task = audit.spec?.task ?? "binary";
   const [policy, setPolicy] = useState<Policy>(audit.spec?.policy as Policy);
+  const [read] = useState(audit.spec?.policy?.number ?? 1);
   const [answers, setAnswers] = useState<Partial<Answers>>({});
   const [author, setAuthor] = useState("");
   const [reason, setReason] = useState("");
@@ -97,7 +99,10 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
       className="mt-3 space-y-4"
       onSubmit={(event) => {
         event.preventDefault();
-        save.mutate({ policy, answers: complete ? (answers as Answers) : null, author, reason }, { onSuccess: onDone });
+        save.mutate(
+          { policy, answers: complete ? (answers as Answers) : null, author, reason, after: read },
+          { onSuccess: onDone },
+        );
       }}
     >
       <fieldset>

@@ -1,5 +1,6 @@
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import type { Schemas } from "../../api/client";
+import { api, need, type Schemas } from "../../api/client";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Frontier, ThresholdBars } from "../../figures/ThresholdBars";
@@ -20,6 +21,9 @@ type Result = Schemas["ThresholdResult"];
 type Setting = Schemas["Setting"];
 const GAPS = ["selection rate", "true positive rate", "false positive rate", "accuracy"] as const;
 const LETTERS = "abcdefghij";
+/** A threshold that no score reaches, not even 1. */
+const NOBODY = 1.001;
+const cut = (threshold: number) => (threshold > 1 ? "above every score" : decimal(threshold));
 
 /** Thresholds moved by hand and solved for, with what each costs and whom it moves. */
 export function Thresholds() {
@@ -214,7 +218,7 @@ const wordingOf = (audit: { spec?: { wording?: { favourable?: string } } | null 
 /** Thresholds from the address, where they fit. */
 function typed(text: string | null, groups: readonly string[]): number[] | null {
   const numbers = (text ?? "").split(",").map(Number);
-  if (!text || numbers.some((one) => !Number.isFinite(one) || one < 0 || one > 1)) return null;
+  if (!text || numbers.some((one) => !Number.isFinite(one) || one < 0 || one > NOBODY)) return null;
   if (numbers.length === 1) return groups.map(() => numbers[0]);
   return numbers.length === groups.length ? numbers : null;
 }
@@ -256,7 +260,7 @@ function Live({ now, favourable }: { now: Weighed; favourable: string }) {
         : decimal((one[key] as number) / (first[key] as number), 2);
   const columns: Column<Outcome>[] = [
     { key: "group", label: "group", left: true, value: (o) => o.group },
-    { key: "threshold", label: "threshold", value: (o) => o.threshold, show: (o) => decimal(o.threshold) },
+    { key: "threshold", label: "threshold", value: (o) => o.threshold, show: (o) => cut(o.threshold) },
     ...(
       [
         ["truePositive", "true pos."],
@@ -315,6 +319,12 @@ const settingColumns = (result: Result, take: (rule: Schemas["Rule"]) => void): 
     ),
   },
   { key: "cost", label: "mean cost", value: (s) => s.cost, show: (s) => decimal(s.cost, 4) },
+  {
+    key: "finer",
+    label: "less, if finer",
+    value: (s) => s.finer ?? 0,
+    show: (s) => (s.finer == null ? "" : s.finer < 0.00005 ? "nothing" : decimal(s.finer, 4)),
+  },
   { key: "price", label: "price", value: (s) => s.price, show: (s) => signed(s.price, 4) },
   { key: "accuracy", label: "accuracy", value: (s) => s.accuracy, show: (s) => percent(s.accuracy) },
   { key: "selection", label: "selected", value: (s) => s.selection_rate, show: (s) => percent(s.selection_rate) },
@@ -348,9 +358,20 @@ const whoMoves = (setting: Setting) =>
 
 /** Keeps what is set as the decision rule of the model version. */
 function SaveRule(props: { result: Result; thresholds: number[]; together: boolean; groups: string[] }) {
-  const { model } = useAuditContext();
+  const { audit, model } = useAuditContext();
   const { result, thresholds, together, groups } = props;
   const save = useSaveRule();
+  const rules = useQuery({
+    queryKey: ["rules", audit.id, model?.id],
+    enabled: Boolean(model),
+    queryFn: () =>
+      need(
+        api.GET("/api/audits/{audit_id}/models/{model_id}/rules", {
+          params: { path: { audit_id: audit.id, model_id: model?.id ?? "" } },
+        }),
+      ),
+  }).data;
+  const newest = rules ? (rules[0]?.number ?? 0) : null;
   const [author, setAuthor] = useState("");
   const [reason, setReason] = useState("");
   if (!model) return null;
@@ -367,7 +388,7 @@ function SaveRule(props: { result: Result; thresholds: number[]; together: boole
       className="mt-6 border-t border-rule pt-3"
       onSubmit={(event) => {
         event.preventDefault();
-        save.mutate({ rule, author, reason });
+        save.mutate({ rule, author, reason, after: newest });
       }}
     >
       <h2 className="font-semibold">Keep as the decision rule of {model.name}</h2>
@@ -386,7 +407,7 @@ function SaveRule(props: { result: Result; thresholds: number[]; together: boole
           <input className="field w-full" value={reason} onChange={(event) => setReason(event.target.value)} />
         </label>
         <button type="submit" className="solid" disabled={save.isPending}>
-          {alike ? `Decide at ${decimal(thresholds[0])}` : "Decide by these thresholds"}
+          {alike ? `Decide at ${cut(thresholds[0])}` : "Decide by these thresholds"}
         </button>
         {model.rule && (
           <button
@@ -394,7 +415,7 @@ function SaveRule(props: { result: Result; thresholds: number[]; together: boole
             className="act min-h-[26px]"
             disabled={!author || save.isPending}
             title={author ? undefined : "Say first who decides this"}
-            onClick={() => save.mutate({ rule: null, author, reason })}
+            onClick={() => save.mutate({ rule: null, author, reason, after: newest })}
           >
             Back to the audit's own threshold
           </button>
@@ -412,9 +433,10 @@ function Note() {
       <p>
         Scores are counted once in thousandths, by group and outcome; a threshold moved redraws from these counts. Cost:
         the mean over rows of what their error costs. The least-cost thresholds are the best of all thousandths. Equal
-        rates: every target level is tried, every group takes its cheapest threshold within half a point of it, and the
-        cheapest target wins; the tolerance doubles where the scores leave no choice. Both error rates: the least
-        largest gap of either at the share selected under the least-cost single threshold. No decision is drawn by lot.
+        rates: of all settings of thousandths whose rates lie within one point of one another the cheapest; where none
+        does, of those that lie nearest. How much less finer thresholds could cost stands beside each. Both error rates:
+        the least largest gap of either at the share selected under the least-cost single threshold; for more than two
+        groups as far as a search found. No decision is drawn by lot.
       </p>
       <p>
         Estimates on this sheet are of these rows, without intervals; a rule in force is read with intervals under

@@ -29,7 +29,12 @@ export function useSaveCompared() {
   const changed = useChanged();
   return useMutation<unknown, Problem, Schemas["Compared"]>({
     mutationFn: (body) =>
-      need(api.PUT("/api/audits/{audit_id}/compared", { params: { path: { audit_id: audit.id } }, body })),
+      need(
+        api.PUT("/api/audits/{audit_id}/compared", {
+          params: { path: { audit_id: audit.id } },
+          body: { ...body, version: audit.version },
+        }),
+      ),
     onSuccess: changed,
   });
 }

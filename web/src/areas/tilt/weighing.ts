@@ -63,9 +63,9 @@ export function prepare(result: Result): Counts[] {
 }
 
 const share = (top: number, bottom: number) => (bottom > 0 ? top / bottom : null);
-/** The place of a threshold; the smallest thousandth that is not below it. */
+/** The place of a threshold; the smallest thousandth that is not below it. One more is reached by no score. */
 export const placeOf = (threshold: number, steps: number) =>
-  Math.min(steps, Math.max(0, Math.ceil(threshold * steps - 1e-9)));
+  Math.min(steps + 1, Math.max(0, Math.ceil(threshold * steps - 1e-9)));
 
 /** Confusion, rates, cost and who moves, for one threshold a group. */
 export function weigh(counts: Counts[], result: Result, thresholds: readonly number[]): Weighed {

@@ -1,0 +1,74 @@
+"""Deleting for good: records, and the files and evidence that nothing else needs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from peewee import SQL
+
+from zerotilt.store.check import discard_unowned
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import Audit, EvidenceRow, Kept, ModelVersion, TableFile, Task
+
+
+def holds(audit: Audit) -> dict[str, int]:
+    """What an audit holds, and would take with it."""
+    return {
+        "tables": audit.tables.count(),
+        "models": audit.models.count(),
+        "kept": audit.kept.where(~Kept.removed).count(),
+        "reports": audit.reports.count(),
+        "choices": audit.policies.count() + audit.judgements.count(),
+    }
+
+
+def remove_audit(audit: Audit) -> list[str]:
+    """Delete an audit with all that is in it; the digests of files that may be unowned now."""
+    left = [digest for table in audit.tables for digest in (table.raw_digest, table.digest)]
+    left += [model.digest for model in audit.models]
+    left += [digest for report in audit.reports for digest in (report.html_digest, report.json_digest)]
+    Audit.delete().where(Audit.id == audit.id).execute()
+    _drop_evidence()
+    return left
+
+
+def remove_table(audit: Audit) -> list[str]:
+    """Delete an audit's table, and the meaning of its columns with it; models, choices and reports stay."""
+    left = [digest for table in audit.tables for digest in (table.raw_digest, table.digest)]
+    TableFile.delete().where(TableFile.audit == audit).execute()
+    Audit.update(spec=None, ready=False, version=Audit.version + 1).where(Audit.id == audit.id).execute()
+    _drop_evidence()
+    return left
+
+
+def remove_model(model: ModelVersion) -> list[str]:
+    ModelVersion.delete().where(ModelVersion.id == model.id).execute()
+    _drop_evidence()
+    return [model.digest]
+
+
+def remove_kept(kept: Kept) -> None:
+    Kept.delete().where(Kept.id == kept.id).execute()
+    _drop_evidence()
+
+
+def discard(files: FileStore, digests: Iterable[str]) -> None:
+    """Remove files that nothing names any more; to be called once the records are gone for good."""
+    for digest in dict.fromkeys(digests):
+        discard_unowned(files, digest)
+
+
+def _drop_evidence() -> None:
+    """Evidence of a table or a model that no audit has any more, unless somebody keeps it."""
+    gone = SQL(
+        "not exists (select 1 from kept where kept.evidence_key = evidence.key) and ("
+        "not exists (select 1 from table_file where table_file.digest = evidence.body->'digests'->>'table') or "
+        "(evidence.body->'digests'->>'model' is not null and not exists "
+        "(select 1 from model_version where model_version.digest = evidence.body->'digests'->>'model')))"
+    )
+    EvidenceRow.delete().where(gone).execute()
+
+
+def active_of(audit: Audit) -> int:
+    """Ask all work of an audit to end; how many there are."""
+    return Task.update(cancel=True).where((Task.audit == audit) & Task.state.in_(("queued", "running"))).execute()

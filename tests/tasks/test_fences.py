@@ -1,0 +1,201 @@
+"""A task that is taken up again finishes once, and a finish never overwrites what a person did meanwhile."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+import time
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import psutil
+import pytest
+from tests.tasks.test_board import Recorded, connection, demo_audit  # noqa: F401  fixtures
+
+from zerotilt.core.refusal import Cancelled, Refused
+from zerotilt.core.spec import Context, Spec
+from zerotilt.store.files import Damaged, FileStore, Missing
+from zerotilt.store.records import Audit, Report, TableFile, Task
+from zerotilt.tasks import board, child, worker
+from zerotilt.tasks.worker import Superseded, Worker, _claim, _Ticker
+
+
+@pytest.fixture
+def made(connection, tmp_path):  # noqa: F811
+    return Worker(Recorded(), FileStore(tmp_path))
+
+
+def begun(kind: str, audit: Audit | None, payload: dict) -> Task:
+    task = Task.create(audit=audit, kind=kind, title=kind, payload=payload)
+    return _claim(str(task.id))
+
+
+def overtaken(task: Task) -> Task:
+    """A second attempt at the same task, as after a sleep that outlasted its heartbeat."""
+    Task.update(state="queued").where(Task.id == task.id).execute()
+    return _claim(str(task.id))
+
+
+REPORT = {"html": "a" * 64, "json": "b" * 64, "flagged": 2, "tested": 5}
+
+
+def test_two_attempts_at_a_report_write_one(made, demo_audit):  # noqa: F811
+    first = begun("report", demo_audit, {})
+    second = overtaken(first)
+    assert second.attempts == first.attempts + 1
+    before = demo_audit.reports.count()
+    with pytest.raises(Superseded):
+        made._finish(first, dict(REPORT))
+    made._finish(second, dict(REPORT))
+    with pytest.raises(Superseded):
+        made._finish(second, dict(REPORT))  # and no second time either
+    assert demo_audit.reports.count() == before + 1
+    assert Report.select().where(Report.audit == demo_audit).order_by(Report.number.desc()).first().tested == 5
+
+
+def test_an_attempt_that_was_overtaken_neither_fails_nor_beats(made, demo_audit):  # noqa: F811
+    first = begun("report", demo_audit, {})
+    overtaken(first)
+    made._end(first, "failed", {"message": "late"})
+    assert Task.get_by_id(first.id).state == "running"
+    with pytest.raises(Superseded):
+        _Ticker(first)(1, 2, "late")
+
+
+def test_a_stale_heartbeat_is_taken_up_again_and_the_sleeper_changes_nothing(made, demo_audit):  # noqa: F811
+    task = begun("report", demo_audit, {})
+    Task.update(heartbeat=datetime.now(UTC) - timedelta(minutes=5)).where(Task.id == task.id).execute()
+    assert made.sweep() >= 1
+    assert Task.get_by_id(task.id).state == "queued"
+    with pytest.raises(Superseded):
+        made._finish(task, dict(REPORT))
+
+
+def test_copying_a_large_file_into_the_store_beats(made, demo_audit, tmp_path):  # noqa: F811
+    path = tmp_path / "large"
+    path.write_bytes(b"x" * 5_000_000)
+    beats = []
+    made._files.take(path, lambda: beats.append(1))
+    assert len(beats) == 5
+    task = begun("report", demo_audit, {})
+    Task.update(cancel=True).where(Task.id == task.id).execute()
+    with pytest.raises(Cancelled):
+        made._files.take(path, _Ticker(task).beat)
+
+
+def test_a_table_read_again_keeps_the_roles_that_were_entered_meanwhile(made, connection):  # noqa: F811
+    columns = [{"name": "a", "kind": "numeric", "role": "feature"}, {"name": "y", "kind": "numeric", "role": "feature"}]
+    profile = {"rows": 1, "columns": [{"name": n, "stored": "int64", "missing": 0, "distinct": 1} for n in "ay"]}
+    guessed = Spec.model_validate({"columns": columns}).model_dump(mode="json")
+    audit = Audit.create(title="t", spec=guessed)
+    TableFile.create(audit=audit, name="t", raw_digest="0" * 64, digest="1" * 64, bytes=1, profile=profile)
+    task = begun("read_table", audit, {"name": "t", "digest": "0" * 64, "bytes": 1})
+    entered = Spec.model_validate({"columns": [columns[0], columns[1] | {"role": "outcome"}], "event": "1"})
+    Audit.update(spec=entered.model_dump(mode="json")).where(Audit.id == audit.id).execute()
+    made._finish(task, {"file": "2" * 64, "profile": profile, "spec": guessed})
+    found = Spec.model_validate(Audit.get_by_id(audit.id).spec)
+    assert found.outcome.name == "y" and found.event == "1"
+
+
+def test_a_check_of_what_was_changed_meanwhile_does_not_make_ready(made, demo_audit):  # noqa: F811
+    payload = board.basis(demo_audit, Context())
+    result = {"counts": {}, "unknown_outcomes": 0, "classes": []}
+    task = begun("check", demo_audit, payload)
+    changed = Spec.model_validate(demo_audit.spec).model_copy(update={"seed": 99})
+    Audit.update(spec=changed.model_dump(mode="json"), ready=False).where(Audit.id == demo_audit.id).execute()
+    with pytest.raises(Refused, match="was changed while it was checked"):
+        made._finish(task, dict(result))
+    assert not Audit.get_by_id(demo_audit.id).ready
+    Audit.update(spec=payload["spec"]).where(Audit.id == demo_audit.id).execute()
+    made._finish(Task.get_by_id(task.id), dict(result))
+    assert Audit.get_by_id(demo_audit.id).ready
+
+
+def test_finishes_for_two_models_are_two(connection, demo_audit):  # noqa: F811
+    desk = board.Board(Recorded())
+    models = [str(one.id) for one in demo_audit.models][:2]
+    found = [desk.check(demo_audit, Context(model=model)).id for model in models]
+    found += [desk.report(demo_audit, Context(model=model)).id for model in models]
+    assert len(set(found)) == 4
+    assert desk.report(demo_audit, Context(model=models[0])).id == found[2]
+
+
+def test_bytes_are_held_against_their_name_when_they_are_read(tmp_path):
+    files = FileStore(tmp_path)
+    digest = files.put(b"a table")
+    assert files.verified(digest).read_bytes() == b"a table"
+    files.path(digest).write_bytes(b"another")
+    with pytest.raises(Damaged, match="was changed"):
+        files.verified(digest)
+    files.path(digest).unlink()
+    with pytest.raises(Missing, match="is missing"):
+        files.verified(digest)
+
+
+def test_a_job_whose_helper_was_killed_is_taken_up_again(made, demo_audit, monkeypatch):  # noqa: F811
+    def gone(*given, **more):
+        raise child.HelperDied("the process that starts jobs was ended, and the job with it")
+
+    monkeypatch.setattr(worker.child, "run", gone)
+    payload = board.basis(demo_audit, Context()) | {"method": "tilt", "settings": {}, "seed": 1}
+    monkeypatch.setattr(Worker, "_arguments", lambda self, task, ticker: {})
+    task = Task.create(audit=demo_audit, kind="evidence", title="t", payload=payload)
+    made._perform(str(task.id))
+    found = Task.get_by_id(task.id)
+    assert (found.state, found.error) == ("queued", None)
+    assert made._queue.sent == [str(task.id)]
+
+
+def test_long_work_leaves_a_place_for_quick_work(made, demo_audit, monkeypatch):  # noqa: F811
+    done = []
+    monkeypatch.setattr(Worker, "_perform", lambda self, task_id: done.append(task_id))
+    for _ in range(worker.PLACES):
+        assert made._places.acquire(blocking=False)
+    long = Task.create(audit=demo_audit, kind="evidence", title="l", payload={"method": "drivers"})
+    quick = Task.create(audit=demo_audit, kind="evidence", title="q", payload={"method": "tilt"})
+    made.perform(str(long.id))
+    made.perform(str(quick.id))
+    assert done == [str(quick.id)]
+    assert made._queue.sent == [str(long.id)]  # back in the queue, not lost
+
+
+def test_models_are_run_without_the_database_password(running):
+    found: list[dict] = []
+    until = time.monotonic() + 60  # a worker that was just revived starts them with its first job
+    while not found and time.monotonic() < until:
+        for one in psutil.Process(running.children["worker"].pid).children(recursive=True):
+            with contextlib.suppress(psutil.NoSuchProcess, psutil.ZombieProcess):  # jobs come and go
+                if any("forkserver" in part for part in one.cmdline()):
+                    found.append(one.environ())
+        time.sleep(0.1)
+    assert found
+    assert all("ZT_DATABASE" not in environment for environment in found)
+
+
+def test_started_as_root_a_job_becomes_somebody_else_and_reads_what_it_was_given(tmp_path):
+    if os.geteuid() != 0:
+        pytest.skip("only root can become somebody else")
+    own = tmp_path / "own"
+    own.write_bytes(b"a table")
+    own.chmod(0o600)
+    scratch = tmp_path / "scratch"
+    scratch.mkdir(mode=0o700)
+    read, write = os.pipe()
+    if not (pid := os.fork()):
+        try:
+            given = child._unprivileged({"path": str(own), "rows": 3}, str(scratch))
+            with open(given["path"], "rb") as source:
+                text = source.read().decode()
+            try:
+                own.read_bytes()
+                text += ", and could open it again"
+            except PermissionError:
+                pass
+            os.write(write, f"{os.geteuid()} {text}".encode())
+        finally:
+            os._exit(0)
+    os.waitpid(pid, 0)
+    user, _, text = os.read(read, 200).decode().partition(" ")
+    if child._passable(Path(child.__file__)) and child._passable(Path(sys.executable)):
+        assert (int(user) != 0, text) == (True, "a table")

@@ -1,0 +1,57 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { need, type Problem } from "../api/client";
+import { Panel } from "./Panel";
+import { ProblemNote } from "./ProblemNote";
+
+/** Deletes something for good, after saying what goes with it. */
+export function Removal(props: {
+  what: string;
+  /** What depends on it, asked for when the question is put. */
+  takes: () => Promise<string>;
+  remove: () => Promise<{ error?: unknown; response: Response }>;
+  changed: string[][];
+  after?: () => void;
+  children: string;
+}) {
+  const [takes, setTakes] = useState<string | null>(null);
+  const client = useQueryClient();
+  const remove = useMutation<unknown, Problem>({
+    mutationFn: () => need(props.remove()),
+    onSuccess: () => {
+      setTakes(null);
+      for (const queryKey of props.changed) client.invalidateQueries({ queryKey });
+      props.after?.();
+    },
+  });
+  return (
+    <>
+      <button
+        type="button"
+        className="inline-block min-h-[26px] min-w-[26px] px-1 text-soft hover:text-flag"
+        aria-label={`${props.children} ${props.what}`}
+        onClick={async () => setTakes(await props.takes())}
+      >
+        {props.children}
+      </button>
+      <Panel title={`Delete ${props.what}?`} open={takes !== null} onOpen={(open) => !open && setTakes(null)}>
+        <p className="mt-2 max-w-[60ch]">{takes} It cannot be undone.</p>
+        {remove.error && <ProblemNote problem={remove.error} />}
+        <p className="mt-4 flex gap-5">
+          <button type="button" className="solid" disabled={remove.isPending} onClick={() => remove.mutate()}>
+            Delete for good
+          </button>
+          <button type="button" className="act" onClick={() => setTakes(null)}>
+            Keep it
+          </button>
+        </p>
+      </Panel>
+    </>
+  );
+}
+
+/** "2 reports, 1 kept item"; what there is none of is left out. */
+export function listed(parts: [number, string, string?][]): string {
+  const said = parts.filter(([n]) => n > 0).map(([n, one, many]) => `${n} ${n === 1 ? one : (many ?? `${one}s`)}`);
+  return said.length > 1 ? `${said.slice(0, -1).join(", ")} and ${said[said.length - 1]}` : (said[0] ?? "");
+}
