@@ -85,5 +85,12 @@ def audit(client):
 
 
 @pytest.fixture
+def restored(client, audit):
+    """The address of the demo audit, which is put back afterwards as it was."""
+    yield f"/api/audits/{audit['id']}"
+    talk.put_back(client, audit)
+
+
+@pytest.fixture
 def context(audit):
     return {"model": audit["models"][0]["id"], "rows": "hold-out", "output": "probability"}

@@ -63,3 +63,22 @@ def read(client: httpx.Client, audit: str, method: str, context: dict, settings:
 def set_roles(spec: dict[str, Any], **roles: str) -> dict[str, Any]:
     columns = [column | {"role": roles.get(column["name"], column["role"])} for column in spec["columns"]]
     return spec | {"columns": columns}
+
+
+def put_back(client: httpx.Client, audit: dict[str, Any]) -> None:
+    """What the columns mean, what is compared, limits and rules as they were when the audit was looked at."""
+    address, spec = f"/api/audits/{audit['id']}", audit["spec"]
+    now = client.get(address).json()
+    compared = {part: spec[part] for part in ("intersections", "segments")}
+    choices = {
+        "spec": (spec, now["spec"]["columns"] != spec["columns"] or now["spec"]["threshold"] != spec["threshold"]),
+        "compared": (compared, any(now["spec"][part] != spec[part] for part in compared)),
+        "policy": ({"policy": spec["policy"], "author": "test"}, now["spec"]["policy"] != spec["policy"]),
+    }
+    for name, (body, changed) in choices.items():
+        if changed:
+            answer = client.put(f"{address}/{name}", json=body)
+            assert answer.status_code == 200, answer.text
+    for model in now["models"]:
+        if model["rule"]:
+            client.put(f"{address}/models/{model['id']}/rule", json={"rule": None, "author": "test"})

@@ -4,32 +4,19 @@ import pytest
 from tests.api import talk
 
 
-@pytest.fixture
-def own(client, audit):
-    """The demo audit, put back afterwards as it was."""
-    before = client.get(f"/api/audits/{audit['id']}").json()["spec"]
-    yield f"/api/audits/{audit['id']}"
-    client.put(f"/api/audits/{audit['id']}/spec", json=before)
-    client.put(f"/api/audits/{audit['id']}/policy", json={"policy": before["policy"], "author": "test"})
-    for model in client.get(f"/api/audits/{audit['id']}").json()["models"]:
-        if model["rule"]:
-            body = {"rule": None, "author": "test"}
-            client.put(f"/api/audits/{audit['id']}/models/{model['id']}/rule", json=body)
-
-
 def flagged(found):
     return {(d["group"], d["metric"]) for d in found["result"]["disparities"] if d["status"] == "flagged"}
 
 
-def test_a_changed_policy_is_numbered_kept_and_followed_while_drivers_stand(client, audit, context, own):
+def test_a_changed_policy_is_numbered_kept_and_followed_while_drivers_stand(client, audit, context, restored):
     before, drivers = (talk.read(client, audit["id"], name, context) for name in ("tilt", "performance"))
     policy = before["result"]["policy"] | {"metrics": ["selection_rate"], "ratio_low": 0.4}
     answers = {"effect": "gives something", "harmed": "wrongly unfavourable", "labels": "tilted"}
     body = {"policy": policy, "answers": answers, "author": "A. Reader", "reason": "Labels were shaped by refusals."}
-    saved = client.put(f"{own}/policy", json=body)
+    saved = client.put(f"{restored}/policy", json=body)
     assert saved.status_code == 200
     number = saved.json()["policy"]["number"]
-    versions = client.get(f"{own}/policies").json()
+    versions = client.get(f"{restored}/policies").json()
     assert versions[0]["number"] == number and versions[0]["author"] == "A. Reader"
     assert versions[0]["answers"]["labels"] == "tilted"
     assert versions[-1]["number"] == 1 and versions[-1]["author"] == ""
@@ -39,40 +26,40 @@ def test_a_changed_policy_is_numbered_kept_and_followed_while_drivers_stand(clie
     assert ("outer isles", "selection_rate") in flagged(before) and not flagged(after)
     again = talk.read(client, audit["id"], "performance", context)
     assert again["key"] == drivers["key"]  # what no limit changes is not computed again
-    assert client.get(own).json()["ready"]
+    assert client.get(restored).json()["ready"]
 
 
-def test_a_choice_needs_somebody_and_metrics_that_are_defined(client, audit, context, own):
-    policy = client.get(own).json()["spec"]["policy"]
-    assert client.put(f"{own}/policy", json={"policy": policy, "author": ""}).status_code == 422
-    wrong = client.put(f"{own}/policy", json={"policy": policy | {"metrics": ["mae"]}, "author": "a"})
+def test_a_choice_needs_somebody_and_metrics_that_are_defined(client, audit, context, restored):
+    policy = client.get(restored).json()["spec"]["policy"]
+    assert client.put(f"{restored}/policy", json={"policy": policy, "author": ""}).status_code == 422
+    wrong = client.put(f"{restored}/policy", json={"policy": policy | {"metrics": ["mae"]}, "author": "a"})
     assert wrong.status_code == 422 and "not defined for binary" in wrong.json()["detail"]
-    wrong = client.put(f"{own}/policy", json={"policy": policy | {"ratio_low": 1.5}, "author": "a"})
+    wrong = client.put(f"{restored}/policy", json={"policy": policy | {"ratio_low": 1.5}, "author": "a"})
     assert wrong.status_code == 422
 
 
-def test_the_guide_proposes_with_the_audits_own_words(client, own):
+def test_the_guide_proposes_with_the_audits_own_words(client, restored):
     answers = {"effect": "gives something", "harmed": "wrongly unfavourable", "labels": "trusted"}
-    found = client.post(f"{own}/guide", json=answers).json()
+    found = client.post(f"{restored}/guide", json=answers).json()
     assert found[0]["metric"] == "true_positive_rate"
     assert "settled at once" in found[0]["reason"]
 
 
-def test_crossings_and_segments_are_compared_at_once(client, audit, context, own):
-    spec = client.get(own).json()["spec"]
+def test_crossings_and_segments_are_compared_at_once(client, audit, context, restored):
+    spec = client.get(restored).json()["spec"]
     segment = {
         "name": "heavy by telephone",
         "conditions": [{"column": "channel", "levels": ["telephone"]}, {"column": "parcel_weight", "over": 10}],
     }
     body = {"intersections": [["home_area", "age_band"]], "segments": [segment]}
-    assert client.put(f"{own}/compared", json=body).status_code == 200
-    view = client.get(own).json()
+    assert client.put(f"{restored}/compared", json=body).status_code == 200
+    view = client.get(restored).json()
     assert view["ready"] and view["groupings"][-2:] == ["home_area · age_band", "(segments)"]
     found = talk.read(client, audit["id"], "tilt", context)["result"]
     mine = next(g for g in found["groups"] if g["group"] == "heavy by telephone")
     cases = talk.read(client, audit["id"], "cases", context, {"group": "(segments)", "member": "heavy by telephone"})
     assert cases["result"]["matching"] == mine["rows"] == 126
-    assert spec["columns"] == client.get(own).json()["spec"]["columns"]
+    assert spec["columns"] == client.get(restored).json()["spec"]["columns"]
 
 
 @pytest.mark.parametrize(
@@ -84,17 +71,17 @@ def test_crossings_and_segments_are_compared_at_once(client, audit, context, own
         ({"intersections": [], "segments": [{"name": "s", "conditions": [{"column": "nowhere", "missing": True}]}]}, "not there"),
     ],
 )  # fmt: skip
-def test_what_cannot_be_compared_is_said(client, own, body, message):
-    answer = client.put(f"{own}/compared", json=body)
+def test_what_cannot_be_compared_is_said(client, restored, body, message):
+    answer = client.put(f"{restored}/compared", json=body)
     assert answer.status_code == 422 and message in answer.json()["detail"]
 
 
-def test_a_rule_by_group_is_in_force_everywhere_and_taken_back(client, audit, context, own):
+def test_a_rule_by_group_is_in_force_everywhere_and_taken_back(client, audit, context, restored):
     plain = talk.read(client, audit["id"], "tilt", context)
     rule = {"threshold": 0.5, "columns": ["home_area"], "thresholds": [{"group": "outer isles", "threshold": 0.25}]}
-    address = f"{own}/models/{context['model']}/rule"
+    address = f"{restored}/models/{context['model']}/rule"
     assert client.put(address, json={"rule": rule, "author": "A. Reader", "reason": "to see"}).status_code == 200
-    assert client.get(own).json()["models"][0]["rule"]["thresholds"][0]["threshold"] == 0.25
+    assert client.get(restored).json()["models"][0]["rule"]["thresholds"][0]["threshold"] == 0.25
     ruled = talk.read(client, audit["id"], "tilt", context)
     assert ruled["key"] != plain["key"] and ruled["context"]["rule"] == rule
 
@@ -114,9 +101,9 @@ def test_a_rule_by_group_is_in_force_everywhere_and_taken_back(client, audit, co
     assert [one["rule"] is None for one in client.get(f"{address}s").json()][:2] == [True, False]
 
 
-def test_two_versions_are_read_alongside_under_the_rule_of_each(client, audit, context, own):
-    other = client.get(own).json()["models"][1]["id"]
-    client.put(f"{own}/models/{other}/rule", json={"rule": {"threshold": 0.7}, "author": "A. Reader"})
+def test_two_versions_are_read_alongside_under_the_rule_of_each(client, audit, context, restored):
+    other = client.get(restored).json()["models"][1]["id"]
+    client.put(f"{restored}/models/{other}/rule", json={"rule": {"threshold": 0.7}, "author": "A. Reader"})
     found = talk.read(client, audit["id"], "tilt", context | {"alongside": {"model": other}})["result"]
     cost = next(one for one in found["beside"]["costs"] if one["metric"] == "selection_rate")
     assert cost["alongside"]["value"] < cost["here"]["value"] - 0.1
@@ -133,10 +120,13 @@ def test_two_versions_are_read_alongside_under_the_rule_of_each(client, audit, c
         ({"threshold": 0.5, "columns": ["nowhere"], "thresholds": [{"group": "a", "threshold": 0.1}]}, 422),
     ],
 )
-def test_a_rule_that_says_nothing_is_refused(client, context, own, rule, status):
-    assert client.put(f"{own}/models/{context['model']}/rule", json={"rule": rule, "author": "a"}).status_code == status
+def test_a_rule_that_says_nothing_is_refused(client, context, restored, rule, status):
+    assert (
+        client.put(f"{restored}/models/{context['model']}/rule", json={"rule": rule, "author": "a"}).status_code
+        == status
+    )
 
 
-def test_a_version_that_is_not_there_has_no_rule(client, own):
+def test_a_version_that_is_not_there_has_no_rule(client, restored):
     nobody = "00000000-0000-0000-0000-000000000000"
-    assert client.get(f"{own}/models/{nobody}/rules").status_code == 404
+    assert client.get(f"{restored}/models/{nobody}/rules").status_code == 404

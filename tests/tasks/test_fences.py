@@ -5,12 +5,12 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import psutil
 import pytest
+from tests.api import talk
 from tests.tasks.test_board import Recorded, connection, demo_audit  # noqa: F401  fixtures
 
 from zerotilt.core.refusal import Cancelled, Refused
@@ -160,15 +160,15 @@ def test_long_work_leaves_a_place_for_quick_work(made, demo_audit, monkeypatch):
     assert made._queue.sent == [str(long.id)]  # back in the queue, not lost
 
 
-def test_models_are_run_without_the_database_password(running):
+def test_models_are_run_without_the_database_password(running, client):
     found: list[dict] = []
-    until = time.monotonic() + 60  # a worker that was just revived starts them with its first job
-    while not found and time.monotonic() < until:
-        for one in psutil.Process(running.children["worker"].pid).children(recursive=True):
-            with contextlib.suppress(psutil.NoSuchProcess, psutil.ZombieProcess):  # jobs come and go
-                if any("forkserver" in part for part in one.cmdline()):
-                    found.append(one.environ())
-        time.sleep(0.1)
+    audit = talk.new_audit(client, "Environments")
+    # a worker that was just revived starts its helpers with its first job
+    assert talk.put_table(client, audit, b"a,b\n1,2\n3,4\n")["state"] == "done"
+    for one in psutil.Process(running.children["worker"].pid).children(recursive=True):
+        with contextlib.suppress(psutil.NoSuchProcess, psutil.ZombieProcess):  # jobs come and go
+            if any("forkserver" in part for part in one.cmdline()):
+                found.append(one.environ())
     assert found
     assert all("ZT_DATABASE" not in environment for environment in found)
 

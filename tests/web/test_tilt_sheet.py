@@ -8,20 +8,6 @@ from tests.api import talk
 from tests.web.conftest import accessible, reading
 
 
-@pytest.fixture
-def restored(client, audit):
-    """The demo audit, put back afterwards as it was."""
-    address = f"/api/audits/{audit['id']}"
-    before = client.get(address).json()["spec"]
-    yield
-    client.put(f"{address}/spec", json=before)
-    policy = client.put(f"{address}/policy", json={"policy": before["policy"], "author": "test"})
-    assert policy.status_code == 200, policy.text
-    for model in client.get(address).json()["models"]:
-        if model["rule"]:
-            client.put(f"{address}/models/{model['id']}/rule", json={"rule": None, "author": "test"})
-
-
 def opened(page, audit, address=""):
     page.goto(f"/audits/{audit['id']}/tilt{address}")
     return reading(page)
