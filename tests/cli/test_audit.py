@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
-import os
 import re
-import subprocess
-import sys
 from pathlib import Path
 
 import jsonschema
@@ -15,16 +12,14 @@ import numpy as np
 import pyarrow.csv as pacsv
 import pyarrow.parquet as pq
 import pytest
+from tests.cli.shell import Done, started, typed
 
 PROJECT = Path(__file__).parents[2]
 SCHEMA = json.loads((PROJECT / "docs/formats/audit.schema.json").read_text())
 
 
-def audit(*arguments: object, folder: Path | None = None) -> subprocess.CompletedProcess:
-    command = [sys.executable, "-m", "zerotilt.cli", "audit", *map(str, arguments)]
-    # no server, no database, no home of ours
-    environment = os.environ | {"PYTHONPATH": str(PROJECT / "src"), "ZT_HOME": "/nonexistent/never-made"}
-    return subprocess.run(command, capture_output=True, text=True, cwd=folder, env=environment, timeout=240)
+def audit(*arguments: object, folder: Path | None = None) -> Done:
+    return typed("audit", *arguments, folder=folder)
 
 
 @pytest.fixture(scope="module")
@@ -40,9 +35,9 @@ def files(demo, tmp_path_factory) -> Path:
 
 @pytest.fixture(scope="module")
 def done(files):
-    run = audit(
-        "--table", files / "claims.csv", "--model", files / "model.onnx", "--outcome", "claim_valid", "--event", "yes",
-        "--group", "home_area:harbour town", "--group", "age_band", "--rows", 40, "--out", files / "out",
+    run = started(
+        "audit", "--table", files / "claims.csv", "--model", files / "model.onnx", "--outcome", "claim_valid",
+        "--event", "yes", "--group", "home_area:harbour town", "--group", "age_band", "--rows", 40, "--out", files / "out",
     )  # fmt: skip
     return run, json.loads((files / "out/audit.json").read_text()), (files / "out/report.html").read_text()
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import os
-import subprocess
-import sys
 from pathlib import Path
 
 import pyarrow.csv as pacsv
 import pyarrow.parquet as pq
 import pytest
+from tests.cli.shell import Done, started, typed
 
 PROJECT = Path(__file__).parents[2]
 
@@ -24,26 +22,16 @@ def files(demo, tmp_path_factory) -> Path:
     return folder
 
 
-def explain(folder: Path, *more: str) -> subprocess.CompletedProcess:
-    command = [
-        sys.executable,
-        "-m",
-        "zerotilt.cli",
-        "explain",
-        "--table",
-        "claims.csv",
-        "--outcome",
-        "claim_valid",
-        "--event",
-        "yes",
-        *more,
-    ]
-    environment = os.environ | {"PYTHONPATH": str(PROJECT / "src"), "ZT_HOME": "/nonexistent/never-made"}
-    return subprocess.run(command, capture_output=True, text=True, cwd=folder, env=environment, timeout=240)
+ASKED = ("explain", "--table", "claims.csv", "--outcome", "claim_valid", "--event", "yes")
+
+
+def explain(folder: Path, *more: str) -> Done:
+    return typed(*ASKED, *more, folder=folder)
 
 
 def test_every_row_is_explained_and_adds_up(files):
-    run = explain(files, "--model", "gradient.onnx", "--log-odds", "--background", "800", "--out", "new/out.parquet")
+    more = ("--model", "gradient.onnx", "--log-odds", "--background", "800", "--out", "new/out.parquet")
+    run = started(*ASKED, *more, folder=files)
     assert run.returncode == 0, run.stderr
     assert "2,500 rows explained against 800" in run.stdout
     baseline = float(run.stdout.split("Baseline ")[1].split()[0].rstrip("."))

@@ -29,8 +29,7 @@ export function useDraft(audit: Audit) {
     version.current = audit.version;
   }, [table]);
 
-  const flush = useCallback(async () => {
-    clearTimeout(timer.current);
+  const save = useCallback(async () => {
     const wanted = pending.current;
     if (!wanted) return true;
     setSaving(true);
@@ -53,6 +52,14 @@ export function useDraft(audit: Audit) {
       setSaving(false);
     }
   }, [audit.id, client]);
+
+  // one after the other: a save begun before the last was answered would not know the version that it made
+  const line = useRef<Promise<boolean>>(Promise.resolve(true));
+  const flush = useCallback(() => {
+    clearTimeout(timer.current);
+    line.current = line.current.then(save);
+    return line.current;
+  }, [save]);
 
   const edit = useCallback(
     (change: (before: Spec) => Spec) => {
