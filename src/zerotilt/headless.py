@@ -14,7 +14,7 @@ from zerotilt.core import guess, rows, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
-from zerotilt.core.groups.tilt import by_tilt, sentence, wanting
+from zerotilt.core.groups.tilt import wanting
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec
@@ -99,7 +99,7 @@ def audit(request: Request, work: Work) -> Outcome:
         subject = Subject(spec, cases, predictor, context)
         if predictor is not None and (question := predictor.order_in_doubt(cases, spec, subject.rows)) is not None:
             raise question
-        digests = Digests(table=table_digest, spec=spec.digest(), model=model_digest, compared=spec.compared_digest())
+        digests = Digests.of(spec, table_digest, model_digest)
         bundle = gather(subject, digests, work, explained=request.explained)
         cover = Cover(
             title=f"Audit of {request.table.name}",
@@ -111,12 +111,12 @@ def audit(request: Request, work: Work) -> Outcome:
         )
         _write(request.out / "report.html", render(bundle, subject, cover))
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
-        if bundle.tilt is None:
+        compared = bundle.one("tilt")
+        if compared is None:
             return Outcome((), 0, 0, "no column makes groups")
-        tilt = bundle.tilt.typed
-        flagged = sorted((found for found in tilt.disparities if found.status == "flagged"), key=by_tilt)
+        tilt = compared.typed
         return Outcome(
-            tuple(sentence(tilt, found, spec.wording) for found in flagged),
+            tuple(one.statement for one, _ in bundle.findings("tilt")),
             len(tilt.disparities),
             tilt.tested,
             wanting(tilt, spec.wording),

@@ -27,8 +27,8 @@ from zerotilt.core import guess, table
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, explain
 from zerotilt.core.contributions.stream import Streamed
-from zerotilt.core.evidence import method_named
-from zerotilt.core.methods import METHODS, Method
+from zerotilt.core.method import Method
+from zerotilt.core.methods import METHODS, method_named
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
@@ -40,7 +40,7 @@ from zerotilt.core.table import Table
 from zerotilt.core.tabulate import as_table
 from zerotilt.core.work import Work
 from zerotilt.report import figures
-from zerotilt.report.explanations import DRAWINGS
+from zerotilt.report.explanations import drawing_of
 from zerotilt.report.figures import Drawing
 
 SEED = 20
@@ -99,7 +99,7 @@ class Found:
 
     def plot(self) -> Plot:
         """The result drawn."""
-        return Plot(DRAWINGS[self.method.name](self.result, self.spec))
+        return Plot(drawing_of(self.method, self.result, self.spec))
 
     def __repr__(self) -> str:
         return self.reading

@@ -11,20 +11,23 @@ import pytest
 from tests.api import talk
 
 
+def recorded(name: str) -> bytes:
+    """Ninety rows with scores; no other table has a group of this name."""
+    n = 90
+    columns = {
+        "g": [f"p {name}", "q", "r"] * (n // 3),
+        "score": [i / n for i in range(n)],
+        "y": [int(i > 40) for i in range(n)],
+    }
+    return talk.csv_bytes(pa.table(columns))
+
+
 @pytest.fixture
 def own(client):
     """A finished audit of recorded scores."""
     name = str(uuid.uuid4())  # no other audit has the same report or table
     audit = talk.new_audit(client, f"Audit of its own {name}")
-    n = 90
-    table = pa.table(
-        {
-            "g": [f"p {name[:8]}", "q", "r"] * (n // 3),
-            "score": [i / n for i in range(n)],
-            "y": [int(i > 40) for i in range(n)],
-        }
-    )
-    talk.put_table(client, audit, talk.csv_bytes(table))
+    talk.put_table(client, audit, recorded(name))
     spec = client.get(f"/api/audits/{audit}").json()["spec"]
     spec = talk.set_roles(spec, g="group", score="score", y="outcome") | {"event": "1"}
     client.put(f"/api/audits/{audit}/spec", json=spec)
@@ -112,7 +115,7 @@ def test_what_is_kept_says_what_has_changed_since(client, own):
     assert item["changed"] == []
     policy(client, own, "Ada", ratio_low=0.9)
     (again,) = client.get(f"/api/audits/{own}/dossier").json()
-    assert again["changed"] == ["the flag policy, or what is compared"]
+    assert again["changed"] == ["the flag policy"]
     spec = view(client, own)["spec"]
     client.put(f"/api/audits/{own}/spec", json=spec | {"threshold": 0.3})
     (again,) = client.get(f"/api/audits/{own}/dossier").json()
@@ -121,7 +124,7 @@ def test_what_is_kept_says_what_has_changed_since(client, own):
     task = talk.wait(client, client.post(f"/api/audits/{own}/reports", json={"rows": "all"}).json())
     assert task["state"] == "done", task
     html = client.get(f"/api/audits/{own}/reports/1").text
-    assert "Older than this report" in html and "the flag policy, or what is compared" in html
+    assert "Older than this report" in html and "the flag policy" in html
 
 
 def test_evidence_of_another_audit_is_neither_kept_nor_read(client, own, audit, context):
@@ -130,6 +133,21 @@ def test_evidence_of_another_audit_is_neither_kept_nor_read(client, own, audit, 
     assert answer.status_code == 404
     assert client.get(f"/api/audits/{own}/evidence/{found['key']}/arrays").status_code == 404
     assert client.get(f"/api/audits/{audit['id']}/evidence/{found['key']}/arrays").status_code == 200
+
+
+def test_what_another_audit_computed_is_shared_only_when_it_is_asked_for(client, own):
+    context = {"rows": "all"}
+    found = talk.read(client, own, "tilt", context)
+    spec, name = view(client, own)["spec"], view(client, own)["title"].rsplit(" ", 1)[1]
+    twin = talk.new_audit(client, "Its twin")
+    talk.put_table(client, twin, recorded(name))
+    client.put(f"/api/audits/{twin}/spec", json=spec)
+    assert talk.wait(client, client.post(f"/api/audits/{twin}/finish", json={}).json())["state"] == "done"
+    assert client.get(f"/api/audits/{twin}/evidence/{found['key']}/arrays").status_code == 404
+    assert talk.read(client, twin, "tilt", context)["computed"] == found["computed"]  # the same, not again
+    assert client.get(f"/api/audits/{twin}/evidence/{found['key']}/arrays").status_code == 200
+    assert client.delete(f"/api/audits/{own}").status_code == 204
+    assert talk.read(client, twin, "tilt", context)["computed"] == found["computed"]
 
 
 def test_a_report_that_was_altered_or_is_missing_is_not_served(client, own, running):

@@ -6,8 +6,10 @@ from tests.core.systems import matrix, system
 
 from zerotilt.core import cases, rows
 from zerotilt.core.cases import CasesQuery
+from zerotilt.core.groups.performance import PerformanceSettings
+from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role
+from zerotilt.core.spec import Context, Role, Task, Wording
 from zerotilt.core.work import Work
 
 
@@ -82,6 +84,30 @@ def test_weights_that_cannot_be_used(weights, message):
 def test_nothing_to_compare_is_said():
     with pytest.raises(Refused, match="no model, no recorded score"):
         _ = system({"y": [0, 1]}).predicted
+
+
+def test_recorded_numbers_and_classes_are_measured_without_a_model():
+    rng = np.random.default_rng(5)
+    y, said = rng.normal(size=60), rng.normal(size=60)
+    subject = system({"y": y, "s": said}, roles={"s": Role.score}, task=Task.regression, event="")
+    found = METHODS["performance"].compute(subject, PerformanceSettings(), 0, Work())
+    by_name = {one.name: one.value for one in found.sets[0].scores}
+    assert by_name["mae"] == pytest.approx(np.abs(y - said).mean())
+    assert "is off by" in METHODS["performance"].read(found, Wording(), PerformanceSettings()).text
+
+    level, decided = rng.choice(["a", "b", "c"], 60), rng.choice(["a", "b", "c"], 60)
+    columns = {"y": level, "d": decided}
+    subject = system(columns, roles={"d": Role.decision}, task=Task.several, event="a")
+    found = METHODS["performance"].compute(subject, PerformanceSettings(), 0, Work())
+    by_name = {(one.name, one.of_class): one.value for one in found.sets[0].scores}
+    assert by_name["accuracy", None] == pytest.approx((level == decided).mean())
+    assert by_name["recall", "b"] == pytest.approx((decided == "b")[level == "b"].mean())
+    assert not {"log_loss", "auc", "brier_score"} & {name for name, _ in by_name}
+
+    for task in (Task.regression, Task.several):
+        bare = system({"y": y if task is Task.regression else level}, task=task, event="")
+        with pytest.raises(Refused, match="nothing to compare with the outcome"):
+            METHODS["performance"].compute(bare, PerformanceSettings(), 0, Work())
 
 
 def listed():

@@ -69,7 +69,8 @@ def test_the_same_evidence_makes_the_same_report():
 def test_without_a_model_the_missing_parts_are_named():
     subject = subject_of(model=False)
     bundle, html = rendered(subject)
-    assert bundle.drivers is None and bundle.responses == [] and bundle.ladders == []
+    assert not any(bundle.of(name) for name in ("drivers", "response", "ladder"))
+    assert "Not examined: drivers, expected directions, response and example cases" in html
     assert "this audit read recorded scores, so they are left out" in html
     assert "drivers" not in audit_file(bundle, subject, "t" * 64, subject.spec).to_json().split('"evidence"')[0]
 
@@ -128,7 +129,7 @@ def test_every_evidence_has_one_short_name():
 def test_folded_rungs_add_up_to_all_of_them(most):
     subject = subject_of()
     bundle, _ = rendered(subject)
-    ladder = bundle.ladders[0][0].typed
+    ladder = bundle.one("ladder").typed
     folded = figures.fold(ladder, most)
     assert sum(step for _, step in folded) == pytest.approx(sum(rung.contribution for rung in ladder.rungs))
     assert len(folded) <= most + 1
@@ -137,7 +138,8 @@ def test_folded_rungs_add_up_to_all_of_them(most):
 def test_examples_are_the_surest_errors_and_the_closest_decision():
     subject = subject_of()
     bundle, _ = rendered(subject)
-    reasons = {reason: ladder.typed for ladder, reason in bundle.ladders}
+    items = next(section.items for section in bundle.sections if section.method.name == "ladder")
+    reasons = {heading.split(": ", 1)[1]: ladder.typed for ladder, heading in items}
     missed = reasons["the surest wrong prediction that the event would not happen"]
     assert missed.outcome and not missed.predicted
     wrong = subject.outcome & ~subject.predicted

@@ -5,16 +5,20 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
+import threading
+import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import psutil
+import psycopg2
 import pytest
 from tests.api import talk
 from tests.tasks.test_board import Recorded, connection, demo_audit  # noqa: F401  fixtures
 
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.core.spec import Context, Spec
+from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task
 from zerotilt.tasks import board, child, worker
@@ -52,6 +56,34 @@ def test_two_attempts_at_a_report_write_one(made, demo_audit):  # noqa: F811
         made._finish(second, dict(REPORT))  # and no second time either
     assert demo_audit.reports.count() == before + 1
     assert Report.select().where(Report.audit == demo_audit).order_by(Report.number.desc()).first().tested == 5
+
+
+def test_a_table_that_is_finished_and_one_that_is_asked_for_do_not_wait_for_one_another(made, demo_audit, running):  # noqa: F811
+    digest, result = "d" * 64, {"file": "e" * 64, "profile": demo_audit.tables[0].profile, "spec": demo_audit.spec}
+    task = Task(audit=demo_audit, kind="read_table", payload={"digest": digest, "name": "t.csv", "bytes": 1})
+    waiting = "select count(*) from pg_locks where locktype = 'advisory' and not granted"
+    ended: list[BaseException | None] = []
+
+    def finish():
+        try:
+            with database.connection_context(), database.atomic() as transaction:
+                made._finish_table(task, result)
+                transaction.rollback()
+            ended.append(None)
+        except BaseException as problem:
+            ended.append(problem)
+
+    with psycopg2.connect(**running.postgres.address) as other, other.cursor() as asking:
+        asking.execute("select pg_advisory_xact_lock(hashtextextended(%s, 0))", (digest,))  # as Board.submit does
+        finishing = threading.Thread(target=finish)
+        finishing.start()
+        while not ended and not asking.execute(waiting) and not asking.fetchone()[0]:
+            time.sleep(0.02)
+        # and now writes down its task, which holds the audit
+        asking.execute("select 1 from audit where id = %s for key share nowait", (str(demo_audit.id),))
+        other.rollback()
+        finishing.join(30)
+    assert ended == [None]
 
 
 def test_an_attempt_that_was_overtaken_neither_fails_nor_beats(made, demo_audit):  # noqa: F811

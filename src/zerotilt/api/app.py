@@ -28,6 +28,7 @@ def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     app.state.desk = Desk(files)
     app.add_middleware(Guard)
     problems.install(app)
+    app.include_router(readings.of_methods())
     for part in (audits, readings, tasks, dossier, findings, choices):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from zerotilt.api.app import create
 from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
 from zerotilt.report.auditfile import AuditFile
 from zerotilt.store.files import FileStore
@@ -15,6 +18,7 @@ from zerotilt.store.files import FileStore
 PROJECT = Path(__file__).resolve().parents[3]
 FORMATS = PROJECT / "docs" / "formats"
 NAMES = PROJECT / "web" / "src" / "api"
+WORDS = PROJECT / "docs" / "methods.md"
 
 
 def documents() -> dict[Path, str]:
@@ -34,17 +38,70 @@ def documents() -> dict[Path, str]:
         }
         for name, metric in METRICS.items()
     }
-    methods = {
-        name: {"title": method.title, "alongside": method.reads_alongside, "first_look": dict(method.first_look)}
-        for name, method in METHODS.items()
-    }
+    methods = {name: declared(method) for name, method in METHODS.items()}
     bodies = {
         FORMATS / "openapi.json": openapi,
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,
     }
-    return {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
+    found = {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
+    return found | {WORDS: in_words(WORDS.read_text(encoding="utf-8"))}
+
+
+def in_words(document: str) -> str:
+    """The document of methods with each area's notes as its methods have them now."""
+
+    def notes(found: re.Match) -> str:
+        own = [method for method in METHODS.values() if method.area == found[1]]
+        written = "\n".join(f"### {method.title}\n{method.note}\n" for method in own)
+        return f"<!-- notes of {found[1]} -->\n{written}<!-- end of notes -->"
+
+    return re.sub(r"<!-- notes of (\w+) -->\n.*?<!-- end of notes -->", notes, document, flags=re.S)
+
+
+SHARED = ("row", "case")
+"""Numbers that mean the same in every method."""
+
+
+def declared(method: Method) -> dict[str, Any]:
+    """What screens need of a method's declaration: where it is read, its note, and how its settings stand in an address."""
+    schema = method.settings.model_json_schema()
+    return {
+        "title": method.title,
+        "area": method.area,
+        "part": method.part,
+        "main": method.main,
+        "note": method.note,
+        "alongside": method.reads_alongside,
+        "first_look": dict(method.first_look),
+        "settings": {
+            name: _setting(method, name, body, schema.get("$defs", {})) for name, body in schema["properties"].items()
+        }
+        if "properties" in schema
+        else {},
+    }
+
+
+def _setting(method: Method, name: str, body: dict[str, Any], defs: dict[str, Any]) -> dict[str, Any]:
+    """A setting's name in the address, what may stand there, and what it is where nothing does."""
+    known = defs.get(body.get("$ref", "").rpartition("/")[2], {}) | body
+    branches = [one for one in known.get("anyOf", [known]) if one.get("type") != "null"]
+    kind = branches[0].get("type", "string")
+    # how many rows or points are read is one method's own affair; a feature or a group is the sheet's
+    own = kind in ("integer", "number") and name not in SHARED
+    address = method.address.get(name, f"{method.name}-{name}" if own else name)
+    found: dict[str, Any] = {"address": address, "kind": kind}
+    if "enum" in branches[0]:
+        found["values"] = branches[0]["enum"]
+    if kind == "array":
+        items = branches[0].get("items") or (branches[0].get("prefixItems") or [{}])[0]
+        found["of"] = items.get("type", "object")
+    if "default" in body:
+        found["default"] = body["default"]
+    elif kind == "object":
+        found["default"] = {}
+    return found
 
 
 if __name__ == "__main__":

@@ -9,9 +9,10 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from zerotilt.api.desk import TheDesk, connected, held
-from zerotilt.core import findings
 from zerotilt.core.evidence import Evidence
-from zerotilt.core.methods import METHODS, Area
+from zerotilt.core.findings import Finding
+from zerotilt.core.method import Area
+from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Expected, Spec
 from zerotilt.store.records import Audit, Judgement
@@ -21,10 +22,9 @@ router = APIRouter(prefix="/api/audits/{audit_id}", tags=["findings"])
 Decision = Literal["open", "accepted", "to mend", "no concern"]
 
 
-class FindingView(BaseModel):
-    finding: str = Field(description="Its name; the same while model and expectation are")
+class FindingView(Finding):
     area: Area
-    statement: str
+    part: str = Field(description="Of its sheet; the first when empty")
     evidence: str = Field(description="Key of the evidence it rests on")
     decision: Decision
     reason: str
@@ -43,26 +43,29 @@ class Expect(BaseModel):
 
 def findings_of(audit: Audit, board: Board, context: Context) -> list[FindingView]:
     """The findings of what has been read in a context; nothing is computed."""
-    if audit.spec is None:
+    if audit.spec is None or not audit.ready:
         return []
     spec = Spec.model_validate(audit.spec)
-    settings = {"expected": spec.expectations}
-    row = board.known(audit, context, "expectations", settings) if spec.expectations and audit.ready else None
-    if row is None or not Evidence.model_validate(row.body).readable:
-        return []
-    evidence = Evidence.model_validate(row.body)
     judged = {one.finding: one for one in audit.judgements}
-    return [
-        FindingView(
-            finding=name,
-            area=METHODS["expectations"].area,
-            statement=text,
-            evidence=evidence.key,
-            decision=judged[name].decision if name in judged else "open",
-            reason=judged[name].reason if name in judged else "",
-        )
-        for name, text in findings.of_expectations(evidence, spec.wording.unit)
-    ]
+    found = []
+    for method in METHODS.values():
+        settings = method.unasked(spec) if method.findings else None
+        row = board.known(audit, context, method.name, dict(settings)) if settings is not None else None
+        if row is None:
+            continue
+        evidence = Evidence.model_validate(row.body)
+        found += [
+            FindingView(
+                **one.model_dump(),
+                area=method.area,
+                part=method.part,
+                evidence=evidence.key,
+                decision=judged[one.name].decision if one.name in judged else "open",
+                reason=judged[one.name].reason if one.name in judged else "",
+            )
+            for one in evidence.found(spec)
+        ]
+    return found
 
 
 @router.post("/findings")

@@ -14,14 +14,23 @@ from zerotilt.api.findings import findings_of
 from zerotilt.api.views import ReadingView, TaskView, evidence
 from zerotilt.core import arrayfile, tabulate
 from zerotilt.core.evidence import Evidence
-from zerotilt.core.methods import METHODS, Method
+from zerotilt.core.method import Method
+from zerotilt.core.methods import METHODS
 from zerotilt.core.spec import Context, Spec
-from zerotilt.store.records import Audit, EvidenceRow, Kept, TableFile
+from zerotilt.store.records import Audit, AuditEvidence, EvidenceRow
 
 router = APIRouter(prefix="/api", tags=["readings"])
 
 
-def _add(method: Method) -> None:
+def of_methods() -> APIRouter:
+    """A route for every method there is."""
+    found = APIRouter(prefix="/api", tags=["readings"])
+    for method in METHODS.values():
+        _add(found, method)
+    return found
+
+
+def _add(router: APIRouter, method: Method) -> None:
     ask: type[BaseModel] = create_model(
         f"{method.name.title()}Ask",
         context=(Context, Field(default_factory=Context)),
@@ -43,26 +52,19 @@ def _add(method: Method) -> None:
     )(connected(read))
 
 
-for _method in METHODS.values():
-    _add(_method)
-
-
 @router.post("/audits/{audit_id}/glance")
 @connected
 def glance(audit: Audit, desk: TheDesk, context: Context) -> dict[str, int]:
     """Findings that are open in each area, of what has been read in this context."""
-    counts = Counter(found.area for found in findings_of(audit, desk.board, context) if found.decision == "open")
-    tilt = desk.board.known(audit, context, "tilt", {})
-    if tilt is not None:
-        counts["tilt"] += sum(d["status"] == "flagged" for d in tilt.body["result"]["disparities"])
-    return dict(counts)
+    return Counter(found.area for found in findings_of(audit, desk.board, context) if found.decision == "open")
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays")
 @connected
 def arrays(audit: Audit, key: str) -> list[str]:
     """The arrays of one result, by name."""
-    return list(tabulate.tables(evidence_of(audit, key).typed))
+    found = evidence_of(audit, key)
+    return list(tabulate.tables(found.typed)) if found.readable else []
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays/{name}", response_class=Response)
@@ -70,7 +72,7 @@ def arrays(audit: Audit, key: str) -> list[str]:
 def array(audit: Audit, key: str, name: str, kind: Literal["csv", "parquet", "json"] = "csv") -> Response:
     """One array of a result as a file."""
     found = evidence_of(audit, key)
-    table = tabulate.tables(found.typed).get(name)
+    table = tabulate.tables(found.typed).get(name) if found.readable else None
     if table is None:
         raise HTTPException(404, f"This result has no array “{name}”.")
     body, media = arrayfile.written(table, kind)
@@ -79,17 +81,13 @@ def array(audit: Audit, key: str, name: str, kind: Literal["csv", "parquet", "js
 
 
 def evidence_of(audit: Audit, key: str) -> Evidence:
-    """A result of this audit's own: of one of its tables and one of its model versions, or kept by it.
-
-    Two audits of the same table, model and meaning share their results; others' are as if they were not there.
-    """
-    row = EvidenceRow.get_or_none(EvidenceRow.key == key)
-    if row is not None:
-        digests = row.body["digests"]
-        models = {digests["model"], digests.get("alongside")} - {None}
-        own = audit.tables.where(TableFile.digest == digests["table"]).exists() and models <= {
-            model.digest for model in audit.models
-        }
-        if own or audit.kept.where(Kept.evidence == key).exists():
-            return Evidence.model_validate(row.body)
-    raise HTTPException(404, "There is no such evidence.")
+    """A result that this audit asked for; others' are as if they were not there."""
+    row = (
+        EvidenceRow.select()
+        .join(AuditEvidence)
+        .where((AuditEvidence.audit == audit) & (EvidenceRow.key == key))
+        .first()
+    )
+    if row is None:
+        raise HTTPException(404, "There is no such evidence.")
+    return Evidence.model_validate(row.body)

@@ -184,7 +184,8 @@ class KeptView(BaseModel):
     id: str
     method: str
     title: str
-    area: str
+    area: str = Field(description="Where it is read; empty where this version has no such method")
+    part: str = Field(description="Of that area's sheet; the first when empty")
     reading: Reading
     key: str
     context: Context
@@ -193,6 +194,7 @@ class KeptView(BaseModel):
     noted: int = Field(description="Version of the note, counted up when it is written")
     created: datetime
     changed: list[str] = Field(description="What has changed since it was computed; empty where it still holds")
+    older: bool = Field(description="Computed by an earlier version of its method; shown as it was written then")
 
 
 class ReportView(BaseModel):
@@ -222,11 +224,14 @@ def evidence(row: EvidenceRow, spec: Spec, context: Context) -> dict[str, Any]:
 
 def kept(row: Kept, spec: Spec, audit: Audit) -> KeptView:
     found = Evidence.model_validate(row.evidence.body)
+    method = METHODS.get(found.method)
     return KeptView(
         id=str(row.id),
         method=found.method,
         title=found.title,
-        area=METHODS[found.method].area,
+        area=method.area if method else "",
+        part=method.part if method else "",
+        older=not found.readable,
         reading=found.read(spec),
         key=found.key,
         context=Context.model_validate(row.context),

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.ladder import case_name
 from zerotilt.core.groups import membership
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.spec import Frozen, Role, Wording
 from zerotilt.core.subject import Subject
@@ -108,7 +108,7 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
         cases=tuple(
             Case(
                 row=int(subject.rows[at]),
-                name=case_name(subject, int(subject.rows[at])),
+                name=subject.name_of(int(subject.rows[at])),
                 score=None if scores is None else float(scores[at]),
                 predicted=bool(subject.predicted[at]),
                 favoured=bool(subject.favoured[at]),
@@ -152,3 +152,23 @@ def say(result: CasesPage, wording: Wording, settings: CasesQuery) -> Reading:
     headline = f"{words.count(result.matching)} of {words.count(result.total)} {wording.rows}{who}{chosen}."
     detail = "Choose one to see which features carry it to its prediction."
     return plain(headline if chosen or who else f"{words.count(result.total)} {wording.rows}.", detail)
+
+
+METHOD = Method(
+    name="cases",
+    area="cases",
+    title="Cases",
+    settings=CasesQuery,
+    result=CasesPage,
+    compute=page,
+    say=say,
+    note=(
+        "The rows of the context with prediction, outcome, and whether they agree, in the order asked for. The report "
+        "shows the surest error of each kind, and the prediction closest to the threshold."
+    ),
+    main="cases",
+    needs="predictions",
+    depends=frozenset({"spec", "comparisons"}),
+    address={"descending": "down", "offset": "offset"},
+    version=2,
+)

@@ -13,9 +13,10 @@ from pydantic import BaseModel, Field, ValidationError
 
 from zerotilt import __version__
 from zerotilt.core import rows
-from zerotilt.core.methods import METHODS, Method
+from zerotilt.core.findings import Finding
+from zerotilt.core.method import Method
+from zerotilt.core.methods import METHODS, method_named
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Frozen, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -30,9 +31,22 @@ class Digests(Frozen):
     spec: str
     model: str | None
     alongside: str | None = Field(default=None, description="Of the second model version, where one is read")
-    compared: str = Field(
-        default="", description="Of flag policy, intersections and segments; counts where groups are compared"
-    )
+    comparisons: str = Field(default="", description="Of intersections and segments; counts where they are read")
+    policy: str = Field(default="", description="Of the flag policy; counts where it is read")
+    compared: str = Field(default="", description="Of both together, as earlier versions kept it")
+
+    @classmethod
+    def of(cls, spec: Spec, table: str, model: str | None = None, alongside: str | None = None) -> Digests:
+        """The digests of an audit's meaning, beside those of its table and model versions."""
+        return cls(
+            table=table,
+            spec=spec.digest(),
+            model=model,
+            alongside=alongside,
+            comparisons=spec.comparisons_digest(),
+            policy=spec.policy_digest(),
+            compared=spec.compared_digest(),
+        )
 
 
 class Evidence(Frozen):
@@ -52,6 +66,7 @@ class Evidence(Frozen):
     computed: str = Field(description="UTC time, ISO 8601")
     seconds: float
     result: dict[str, Any]
+    reading: Reading | None = Field(default=None, description="As it was written when this was computed")
 
     @property
     def settled(self) -> BaseModel:
@@ -64,17 +79,30 @@ class Evidence(Frozen):
         return METHODS[self.method].result.model_validate(self.result)
 
     def read(self, spec: Spec) -> Reading:
-        """The sentence for this result in the audit's present wording."""
+        """The sentence for this result in the audit's present wording; as it was written, where its method has changed."""
+        if self.readable:
+            return METHODS[self.method].read(self.typed, spec.wording, self.settled)
+        if self.reading is not None:
+            return self.reading
+        return plain(
+            f"{self.title}, computed on {self.computed[:10]} by an earlier version of Zero Tilt; read it again to see it here.",
+            "Its numbers are kept as they were.",
+        )
+
+    def found(self, spec: Spec) -> tuple[Finding, ...]:
+        """What it gives rise to; nothing where its method has changed since."""
         if not self.readable:
-            return plain(
-                f"{self.title}, computed on {self.computed[:10]} by an earlier version of Zero Tilt; read it again to see it here.",
-                "Its numbers are kept as they were.",
-            )
-        return METHODS[self.method].read(self.typed, spec.wording, self.settled)
+            return ()
+        of_model = f" [{self.digests.model or ''}]"
+        return tuple(
+            one.model_copy(update={"name": one.name + of_model}) for one in METHODS[self.method].found(self.typed, spec)
+        )
 
     @property
     def readable(self) -> bool:
-        """Whether this version knows the result's form; those of earlier versions may have had another."""
+        """Whether it is of its method as it is today: of its version, and of a form that is known."""
+        if self.method not in METHODS or METHODS[self.method].version != self.method_version:
+            return False
         try:
             self.typed, self.settled  # noqa: B018
         except (ValidationError, KeyError):
@@ -89,23 +117,24 @@ def changed_since(found: Evidence, digests: Digests, context: Context) -> tuple[
     ----------
     digests, context : those of today, for the same model version and rows.
     """
-    method, was = METHODS[found.method], found.digests
+    method, was = METHODS.get(found.method), found.digests
+    if method is None:
+        return ("how it is computed",)
+    split = bool(was.policy)  # earlier versions kept one digest of both
     parts = {
         "the table": was.table != digests.table,
         "the meaning of its columns": was.spec != digests.spec,
         "the model version": was.model != digests.model,
         "what is read alongside": method.reads_alongside and was.alongside != digests.alongside,
-        "the flag policy, or what is compared": method.reads_groups and was.compared != digests.compared,
+        "what is compared": split and "comparisons" in method.depends and was.comparisons != digests.comparisons,
+        "the flag policy": split and "policy" in method.depends and was.policy != digests.policy,
+        "the flag policy, or what is compared": not split
+        and bool({"comparisons", "policy"} & method.depends)
+        and was.compared != digests.compared,
         "the decision rule": found.context.rule != context.rule,
         "how it is computed": found.method_version != method.version,
     }
     return tuple(part for part, changed in parts.items() if changed)
-
-
-def method_named(name: str) -> Method:
-    if name not in METHODS:
-        raise Refused(f"method: “{name}” is unknown; there are {', '.join(METHODS)}.")
-    return METHODS[name]
 
 
 def key(method: Method, digests: Digests, context: Context, settings: BaseModel, seed: int) -> str:
@@ -113,7 +142,7 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
     body = {
         "method": method.name,
         "version": method.version,
-        "digests": digests.model_dump(exclude=set() if method.reads_groups else {"compared"}),
+        "digests": digests.model_dump(include={"table", "model", "alongside", *method.depends}),
         "context": context.model_dump(exclude={"model": True, "alongside": {"model"}}),
         "settings": settings.model_dump(mode="json"),
         "seed": seed,
@@ -124,6 +153,7 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
 def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, seed: int, work: Work) -> Evidence:
     """Run a method and keep all that is needed to run it again."""
     method = method_named(name)
+    method.refuse(subject)
     started = time.perf_counter()
     if subject.predictor is not None:
         subject.steady  # noqa: B018  refuses a model that changes its mind
@@ -143,4 +173,5 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         computed=datetime.now(UTC).isoformat(timespec="seconds"),
         seconds=round(time.perf_counter() - started, 3),
         result=result.model_dump(mode="json"),
+        reading=method.read(result, subject.spec.wording, settings),
     )

@@ -1,19 +1,23 @@
-"""What evidence says that someone should decide about: contradicted expectations."""
+"""What somebody has to decide about."""
 
 from __future__ import annotations
 
-from zerotilt.core.drivers.expectations import ExpectationsResult, statement
-from zerotilt.core.evidence import Evidence
+from typing import Literal
+
+from pydantic import Field
+
+from zerotilt.core.spec import Frozen
+
+Severity = Literal["contradiction", "disparity", "weakness", "concern"]
 
 
-def of_expectations(evidence: Evidence, unit: str) -> list[tuple[str, str]]:
-    """Each contradicted expectation as a key that stays the same while model and expectation do, and a sentence."""
-    result: ExpectationsResult = evidence.typed
-    return [
-        (
-            f"expected {one.expected}: {one.feature} [{evidence.digests.model or ''}]",
-            statement(one, result.output, unit),
-        )
-        for one in result.checked
-        if one.contradicted
-    ]
+class Finding(Frozen):
+    """One flagged disparity, weakness or contradiction, as a method found it in a result."""
+
+    name: str = Field(description="The same while what it is about and its limits are, whatever the numbers")
+    kind: Severity
+    statement: str = Field(description="One sentence with its numbers")
+    columns: tuple[str, ...] = Field(default=(), description="Columns it is about")
+    group: str = ""
+    metric: str = ""
+    rows: int | None = Field(default=None, description="Rows it was measured on")

@@ -166,3 +166,10 @@ def weights(spec: Spec, table: Table) -> NDArray[np.float64] | None:
             "All row weights are zero.", where=f"column “{column.name}”", todo="Choose another weight column."
         )
     return values
+
+
+def name(spec: Spec, table: Table, row: int) -> str:
+    """The identifier of a row where the table has one, else its number from 1."""
+    identifiers = spec.with_role(Role.identifier)
+    value = table.texts(identifiers[0].name)[row] if identifiers else None
+    return value if value is not None else f"row {words.count(row + 1)}"

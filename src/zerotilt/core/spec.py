@@ -276,8 +276,16 @@ class Spec(Frozen):
             | {"confidence": self.policy.confidence}
         )
 
+    def comparisons_digest(self) -> str:
+        """SHA-256 of what is compared besides single columns."""
+        return _sha256(self.model_dump(mode="json", include={"intersections", "segments"}))
+
+    def policy_digest(self) -> str:
+        """SHA-256 of the limits that flag."""
+        return _sha256(self.model_dump(mode="json", include={"policy"}))
+
     def compared_digest(self) -> str:
-        """SHA-256 of what comparisons of groups read beyond the rest: flag policy, intersections, segments."""
+        """SHA-256 of both together, as evidence of earlier versions has it."""
         return _sha256(self.model_dump(mode="json", include=_COMPARED))
 
 

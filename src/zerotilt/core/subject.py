@@ -19,6 +19,7 @@ from zerotilt.core.table import Table
 
 STRUCTURE_ROWS = 20_000
 STEADY_ROWS = 200
+NO_MODEL = "This needs a model that can be asked about new rows; the audit has recorded scores or decisions only."
 
 
 @dataclass(frozen=True)
@@ -131,10 +132,7 @@ class Subject:
     @property
     def model(self) -> Predictor:
         if self.predictor is None:
-            raise Refused(
-                "This needs a model that can be asked about new rows; the audit has recorded scores or decisions only.",
-                todo="Upload the model as ONNX in Intake.",
-            )
+            raise Refused(NO_MODEL, todo="Upload the model as ONNX in Intake.")
         return self.predictor
 
     @cached_property
@@ -342,6 +340,10 @@ class Subject:
             raise Refused(
                 f"edits: “{text}” was given for “{name}”; it takes {what}.", where=f"column “{name}”"
             ) from None
+
+    def name_of(self, row: int) -> str:
+        """A row of the table by its identifier, else by its number from 1."""
+        return rows.name(self.spec, self.table, row)
 
     def label(self, feature: str, value: float | str) -> str:
         """A model input as people read it: a number in few digits, a day as a date, a level as it is."""

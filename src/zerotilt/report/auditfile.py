@@ -74,7 +74,8 @@ class AuditFile(_Part):
 def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) -> AuditFile:
     """The audit's numbers, taken from its evidence and nothing else."""
     names = bundle.numbered
-    tilt = bundle.tilt.typed if bundle.tilt else None
+    performance, drivers, compared = (bundle.one(name) for name in ("performance", "drivers", "tilt"))
+    tilt = compared.typed if compared else None
     predictor = subject.predictor
     return AuditFile(
         format=FORMAT,
@@ -82,12 +83,12 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
             rows=subject.table.rows,
             sha256=table_digest,
             rows_read=subject.n,
-            rows_described=bundle.performance.rows_described,
+            rows_described=performance.rows_described,
         ),
         model=None
         if predictor is None
         else ModelEntry(
-            sha256=bundle.performance.digests.model,
+            sha256=performance.digests.model,
             inputs=list(predictor.inputs),
             threshold=subject.cut,
             rule=subject.context.rule,
@@ -96,12 +97,12 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
         event=spec.event,
         favourable=spec.favourable,
         policy=spec.policy,
-        performance=bundle.performance.result["sets"][0]["metrics"],
+        performance=performance.result["sets"][0]["metrics"],
         drivers=None
-        if bundle.drivers is None
+        if drivers is None
         else [
             DriverEntry(**{field: driver[field] for field in DriverEntry.model_fields})
-            for driver in bundle.drivers.result["drivers"]
+            for driver in drivers.result["drivers"]
         ],
         groups=list(tilt.groups) if tilt else [],
         disparities=list(tilt.disparities) if tilt else [],

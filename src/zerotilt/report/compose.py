@@ -4,22 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
-from pydantic import BaseModel
-
-from zerotilt.core import cases, findings
-from zerotilt.core.contributions.ladder import LadderSettings
-from zerotilt.core.drivers.expectations import ExpectationsSettings
-from zerotilt.core.drivers.ranking import DriversSettings
-from zerotilt.core.evidence import Digests, Evidence, compute, key, method_named
-from zerotilt.core.groups.performance import PerformanceSettings
-from zerotilt.core.groups.tilt import TiltSettings
-from zerotilt.core.response.partial import ResponseSettings
+from zerotilt.core.evidence import Digests, Evidence, compute, key
+from zerotilt.core.findings import Finding
+from zerotilt.core.method import Method
+from zerotilt.core.methods import METHODS
+from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 SEED = 20
-RESPONSES = 3
 
 
 @dataclass(frozen=True)
@@ -38,45 +33,51 @@ class Judged:
     reason: str
 
 
+UNJUDGED = Judged("open", "")
+
+
+@dataclass(frozen=True)
+class Section:
+    """One method's place in the report: what was read, each with its heading where there are several."""
+
+    method: Method
+    items: tuple[tuple[Evidence, str], ...]
+
+
 @dataclass
 class Bundle:
     """Everything a report says, as evidence."""
 
-    performance: Evidence
-    tilt: Evidence | None
-    drivers: Evidence | None
-    expectations: Evidence | None
-    responses: list[Evidence]
-    ladders: list[tuple[Evidence, str]]
+    spec: Spec
+    sections: tuple[Section, ...]
+    absent: tuple[Method, ...] = ()
+    """Methods with a place in the report that could not be read: they need a model."""
     kept: list[Kept] = field(default_factory=list)
     judgements: dict[str, Judged] = field(default_factory=dict)
-    """What people decided about findings, by the finding's key."""
+    """What people decided about findings, by the finding's name."""
     fresh: list[Evidence] = field(default_factory=list)
     """What was computed now and is worth storing."""
-    unit: str = ""
+
+    def of(self, method: str) -> list[Evidence]:
+        """What was read with a method, in the order of the report."""
+        return [found for section in self.sections if section.method.name == method for found, _ in section.items]
+
+    def one(self, method: str) -> Evidence | None:
+        """What was read with a method that is read once; None where it was not."""
+        return next(iter(self.of(method)), None)
 
     def by_key(self) -> dict[str, Evidence]:
         """Every piece of evidence once, in the order of the report."""
-        found = [
-            self.performance,
-            self.drivers,
-            self.expectations,
-            *self.responses,
-            *(ladder for ladder, _ in self.ladders),
-            self.tilt,
-        ]
+        found = [one for section in self.sections for one, _ in section.items]
         found += [item.evidence for item in self.kept]
-        return {evidence.key: evidence for evidence in found if evidence is not None}
+        return {evidence.key: evidence for evidence in found}
 
-    @property
-    def contradictions(self) -> list[tuple[str, Judged]]:
-        """Contradicted expectations as sentences, with what was decided about each."""
-        found = self.expectations
-        if found is None:
-            return []
-        unjudged = Judged("open", "")
+    def findings(self, method: str) -> list[tuple[Finding, Judged]]:
+        """What a method's results give rise to, with what was decided about each."""
         return [
-            (text, self.judgements.get(name, unjudged)) for name, text in findings.of_expectations(found, self.unit)
+            (one, self.judgements.get(one.name, UNJUDGED))
+            for found in self.of(method)
+            for one in found.found(self.spec)
         ]
 
     @property
@@ -94,44 +95,31 @@ def gather(
     explained: int | None = None,
     judgements: Mapping[str, Judged] | None = None,
 ) -> Bundle:
-    """All evidence of a report.
+    """All evidence of a report: every method that has a place there, in the order of the methods.
 
     Parameters
     ----------
     known : evidence already computed, by key; it is used and not computed again.
     explained : rows read by each explanation; the methods' own defaults when None.
     """
-    known, kept = known or {}, kept or []
-    fresh: list[Evidence] = []
-
-    def evidence(name: str, settings: BaseModel) -> Evidence:
-        wanted = key(method_named(name), digests, subject.context, settings, SEED)
-        if wanted in known:
-            return known[wanted]
-        found = compute(subject, digests, name, settings, SEED, work)
-        fresh.append(found)
-        return found
-
-    performance = evidence("performance", PerformanceSettings())
-    tilt = evidence("tilt", TiltSettings()) if subject.spec.groupings else None
-    drivers, expectations, responses, ladders = None, None, [], []
-    if subject.predictor is not None:
-        drivers = evidence("drivers", DriversSettings(explained=explained) if explained else DriversSettings())
-        if subject.spec.expectations:
-            expectations = evidence("expectations", ExpectationsSettings(expected=subject.spec.expectations))
-        read = {"rows": explained} if explained else {}
-        top = [driver["feature"] for driver in drivers.result["drivers"] if driver["loss_depends"]][:RESPONSES]
-        responses = [evidence("response", ResponseSettings(feature=feature, **read)) for feature in top]
-        ladders = [(evidence("ladder", LadderSettings(row=row)), reason) for row, reason in cases.examples(subject)]
-    return Bundle(
-        performance,
-        tilt,
-        drivers,
-        expectations,
-        responses,
-        ladders,
-        kept,
-        dict(judgements or {}),
-        fresh,
-        subject.spec.wording.unit,
-    )
+    known, fresh = known or {}, []
+    sections: list[Section] = []
+    absent: list[Method] = []
+    so_far: dict[str, list[Any]] = {}
+    for method in METHODS.values():
+        if method.place is None:
+            continue
+        if method.needs == "model" and subject.predictor is None:
+            absent.append(method)
+            continue
+        items = []
+        for asked, heading in method.place.asked(subject, so_far, explained):
+            settings = method.settings.model_validate(asked)
+            found = known.get(key(method, digests, subject.context, settings, SEED))
+            if found is None:
+                found = compute(subject, digests, method.name, settings, SEED, work)
+                fresh.append(found)
+            items.append((found, heading))
+        so_far[method.name] = [found.typed for found, _ in items]
+        sections.append(Section(method, tuple(items)))
+    return Bundle(subject.spec, tuple(sections), tuple(absent), list(kept or []), dict(judgements or {}), fresh)

@@ -10,15 +10,10 @@ from pydantic import BaseModel
 from zerotilt.core import words
 from zerotilt.core.cases import CasesPage
 from zerotilt.core.contributions.checks import ChecksResult
-from zerotilt.core.contributions.surrogate import SurrogateResult
 from zerotilt.core.counterfactuals.change import ChangeResult
-from zerotilt.core.counterfactuals.flip import FlipResult
 from zerotilt.core.counterfactuals.nearest import Difference, NearestResult
-from zerotilt.core.drivers.by_part import ByPartResult
+from zerotilt.core.drawing import Bars
 from zerotilt.core.drivers.expectations import ExpectationsResult
-from zerotilt.core.drivers.loss_shapley import LossShapleyResult
-from zerotilt.core.drivers.losses import LOSS_LABELS
-from zerotilt.core.drivers.own import OwnResult
 from zerotilt.core.drivers.side_by_side import SideResult
 from zerotilt.core.drivers.spread import SpreadResult
 from zerotilt.core.groups.given import GivenResult
@@ -30,9 +25,9 @@ from zerotilt.core.groups.score_gap import ScoreGapResult
 from zerotilt.core.groups.sides import SidesResult
 from zerotilt.core.groups.thresholds import ThresholdResult
 from zerotilt.core.groups.tilt import TiltResult, by_tilt
+from zerotilt.core.method import Method
 from zerotilt.core.response.accumulated import AleResult
 from zerotilt.core.response.expected import ExpectedResult
-from zerotilt.core.response.interactions import InteractionsResult
 from zerotilt.core.response.surface import SurfaceResult
 from zerotilt.core.spec import Spec
 from zerotilt.report import figures
@@ -57,71 +52,6 @@ def bars(names: Sequence[str], values: Sequence[float], label: str, spans=None, 
         axes.tick_params(length=0)
 
     return Drawing(WIDE, 0.7 + 0.27 * max(len(names), 1), paint)
-
-
-def loss_shapley(result: LossShapleyResult, spec: Spec) -> Drawing:
-    shown = result.features[:SHOWN]
-    return bars(
-        [words.title(one.feature) for one in shown],
-        [one.value.value for one in shown],
-        f"{LOSS_LABELS[result.loss]} taken away by knowing the feature, with {words.level(result.confidence)} interval",
-        [[one.value.low, one.value.high] for one in shown],
-    )
-
-
-def shapley_by_part(result: ByPartResult, spec: Spec) -> Drawing:
-    """The first five features of each part."""
-    shown = [one for one in result.means if one.rank <= 5][: 2 * SHOWN]
-    return bars(
-        [f"{short(one.part, 14)}: {words.title(one.feature)} {'+' if one.signed > 0 else '−'}" for one in shown],
-        [one.size.value for one in shown],
-        "mean absolute Shapley value with its interval; + raises the output on average, − lowers it",
-        [[one.size.low, one.size.high] for one in shown],
-        [OCHRE if one.signed > 0 else IRIS for one in shown],
-    )
-
-
-def own_parts(result: OwnResult, spec: Spec) -> Drawing:
-    shown = result.parts[:SHOWN]
-    names = [f"{words.title(one.feature)} {one.sign}".strip() for one in shown]
-    return bars(names, [one.value for one in shown], f"{result.kind}, on the scale of the model's {result.scale}")
-
-
-def surrogate(result: SurrogateResult, spec: Spec) -> Drawing:
-    shown = result.terms[:SHOWN]
-    return bars(
-        [f"{words.title(one.feature)} {one.value}" for one in shown],
-        [one.effect for one in shown],
-        f"effect in the simple model, ± 2 spreads between seeds; it explains {max(result.fidelity or 0.0, 0):.0%} of what happens nearby",
-        [[one.effect - 2 * one.spread, one.effect + 2 * one.spread] for one in shown],
-        [OCHRE if one.effect > 0 else IRIS for one in shown],
-    )
-
-
-def interactions(result: InteractionsResult, spec: Spec) -> Drawing:
-    """In the order of the table: by the size of the joint part, with its share beside the names."""
-    shown = result.pairs[:SHOWN]
-    unit = {
-        "probability": "points of chance",
-        "log-odds": "log-odds",
-        "value": spec.wording.unit or "the outcome's unit",
-    }
-    scale = 100 if result.output == "probability" else 1
-    return bars(
-        [f"{words.title(one.first)} and {words.title(one.second)}, {one.strength.value:.0%}" for one in shown],
-        [one.size * scale for one in shown],
-        f"joint part that neither has alone, in {unit[result.output]}; its share after the names",
-    )
-
-
-def flip(result: FlipResult, spec: Spec) -> Drawing:
-    shown = result.flips[:SHOWN]
-    return bars(
-        [f"{one.here} asked as {one.there}, {words.count(one.rows)} rows" for one in shown],
-        [one.changed.value for one in shown],
-        f"share of decisions that change with {words.title(result.feature)} alone",
-        [[one.changed.low, one.changed.high] for one in shown],
-    )
 
 
 def ale(result: AleResult, spec: Spec) -> Drawing:
@@ -464,18 +394,12 @@ DRAWINGS: dict[str, Callable[[BaseModel, Spec], Drawing]] = {
     "side_by_side": side_by_side,
     "spread": spread,
     "expectations": expectations,
-    "loss_shapley": loss_shapley,
-    "shapley_by_part": shapley_by_part,
-    "own_parts": own_parts,
     "ale": ale,
     "surface": surface,
-    "interactions": interactions,
     "expected": expected,
-    "surrogate": surrogate,
     "checks": checks,
     "nearest": nearest,
     "change": change,
-    "flip": flip,
     "performance": performance,
     "cases": cases,
     "tilt": tilt,
@@ -486,4 +410,25 @@ DRAWINGS: dict[str, Callable[[BaseModel, Spec], Drawing]] = {
     "sides": sides,
     "thresholds": thresholds,
 }
-"""The drawing of each method."""
+"""The painters of methods whose figure is of no plain kind."""
+
+
+def drawing_of(method: Method, result: BaseModel, spec: Spec) -> Drawing | None:
+    """The printed figure of a result: of a plain kind, as its method says, or by a painter of its own here."""
+    if method.picture is not None:
+        picture = method.picture(result, spec)
+        return None if picture is None else _plain(picture)
+    return DRAWINGS[method.name](result, spec) if method.name in DRAWINGS else None
+
+
+TONES = {"plain": VERDIGRIS, "raises": OCHRE, "lowers": IRIS}
+
+
+def _plain(picture: Bars) -> Drawing:
+    return bars(
+        picture.names,
+        picture.values,
+        picture.label,
+        picture.spans,
+        [TONES[tone] for tone in picture.tones] if picture.tones else None,
+    )

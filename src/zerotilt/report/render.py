@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
 from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
+from markupsafe import Markup, escape
 
-from zerotilt.core import words
+from zerotilt.core import tabulate, words
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.metrics import METRICS, label, metric_named
 from zerotilt.core.groups.tilt import by_tilt, sentence, wanting
+from zerotilt.core.methods import METHODS
 from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 from zerotilt.report import figures
 from zerotilt.report.compose import Bundle
-from zerotilt.report.explanations import DRAWINGS
+from zerotilt.report.explanations import drawing_of
 
 ENVIRONMENT = Environment(
     loader=PackageLoader("zerotilt.report"),
@@ -50,7 +54,8 @@ class Cover:
 def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
     """The report as HTML. Figures are inline SVG; nothing outside the file is referred to."""
     spec = subject.spec
-    tilt = bundle.tilt.typed if bundle.tilt else None
+    compared = bundle.one("tilt")
+    tilt = compared.typed if compared else None
     flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_tilt) if tilt else []
     names = bundle.numbered
     return ENVIRONMENT.get_template("report.html").render(
@@ -60,6 +65,12 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         subject=subject,
         bundle=bundle,
         tilt=tilt,
+        compared=compared,
+        absent=list(dict.fromkeys(method.place.section.lower() for method in bundle.absent)),
+        methods=[METHODS[name] for name in METHODS if name in {found.method for found in bundle.by_key().values()}],
+        prose=_prose,
+        caption=_caption(spec),
+        main_table=_main_table,
         flagged=[(found, sentence(tilt, found, spec.wording)) for found in flagged],
         attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
         metrics=METRICS,
@@ -99,13 +110,43 @@ def _threshold(subject: Subject) -> str:
 
 OF_TABLES = ("performance", "cases", "tilt")
 """Methods that the report shows as tables, or as levels of every grouping."""
+MOST_ROWS = 30
 
 
 def figure(spec: Spec, evidence: Evidence) -> str:
     """The figure of one piece of evidence; empty where its table says it all."""
     if evidence.method in OF_TABLES or not evidence.readable:
         return ""
-    return figures.svg(DRAWINGS[evidence.method](evidence.typed, spec))
+    drawing = drawing_of(METHODS[evidence.method], evidence.typed, spec)
+    return figures.svg(drawing) if drawing is not None else ""
+
+
+def _caption(spec: Spec) -> Callable[[Evidence], str]:
+    def caption(evidence: Evidence) -> str:
+        place = METHODS[evidence.method].place
+        return place.caption(evidence.typed, spec) if place and place.caption else evidence.title
+
+    return caption
+
+
+def _main_table(evidence: Evidence) -> list[dict[str, Any]]:
+    """The first of the records behind a figure, as they are written."""
+    records = tabulate.as_table(evidence.typed).slice(0, MOST_ROWS).to_pylist()
+    return [
+        {name: words.decimal(value) if isinstance(value, float) else value for name, value in record.items()}
+        for record in records
+    ]
+
+
+def _prose(text: str) -> Markup:
+    """Paragraphs of a note; ``**`` and ``*`` make terms stand out, all else is text."""
+    out = ""
+    for paragraph in text.split("\n\n"):
+        told = str(escape(paragraph))
+        told = re.sub(r"\*\*(.+?)\*\*", r"<b>\1</b>", told)
+        told = re.sub(r"[*](.+?)[*]", r"<i>\1</i>", told)
+        out += f"<p>{told}</p>\n"
+    return Markup(out)
 
 
 def _is_rate(metric: str) -> bool:

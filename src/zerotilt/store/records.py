@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import uuid
+from uuid import UUID
 
 from peewee import (
     SQL,
     BigIntegerField,
     BooleanField,
+    CompositeKey,
     DoubleField,
     ForeignKeyField,
     IntegerField,
@@ -67,6 +69,23 @@ class EvidenceRow(Model):
     class Meta:
         database = database
         table_name = "evidence"
+
+
+class AuditEvidence(Model):
+    """That an audit asked for a piece of evidence; two audits of the same table, model and meaning share it."""
+
+    audit = ForeignKeyField(Audit, backref="asked", on_delete="cascade")
+    evidence = ForeignKeyField(EvidenceRow, column_name="evidence_key", backref="owners", on_delete="cascade")
+
+    class Meta:
+        database = database
+        table_name = "audit_evidence"
+        primary_key = CompositeKey("audit", "evidence")
+
+
+def own(audit: Audit | str | UUID, key: str) -> None:
+    """Write down that an audit asked for a piece of evidence."""
+    AuditEvidence.insert(audit=audit, evidence=key).on_conflict_ignore().execute()
 
 
 class Task(Record):
@@ -147,4 +166,16 @@ class Report(Record):
     created = DateTimeTZField(constraints=NOW)
 
 
-RECORDS = (Audit, TableFile, ModelVersion, EvidenceRow, Task, Kept, Judgement, PolicyVersion, DecisionRule, Report)
+RECORDS = (
+    Audit,
+    TableFile,
+    ModelVersion,
+    EvidenceRow,
+    AuditEvidence,
+    Task,
+    Kept,
+    Judgement,
+    PolicyVersion,
+    DecisionRule,
+    Report,
+)

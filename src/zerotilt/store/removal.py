@@ -8,7 +8,7 @@ from peewee import SQL
 
 from zerotilt.store.check import discard_unowned
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, EvidenceRow, Kept, ModelVersion, TableFile, Task
+from zerotilt.store.records import Audit, AuditEvidence, EvidenceRow, Kept, ModelVersion, TableFile, Task
 
 
 def holds(audit: Audit) -> dict[str, int]:
@@ -34,15 +34,19 @@ def remove_audit(audit: Audit) -> list[str]:
 
 def remove_table(audit: Audit) -> list[str]:
     """Delete an audit's table, and the meaning of its columns with it; models, choices and reports stay."""
-    left = [digest for table in audit.tables for digest in (table.raw_digest, table.digest)]
+    tables = list(audit.tables)
     TableFile.delete().where(TableFile.audit == audit).execute()
     Audit.update(spec=None, ready=False, version=Audit.version + 1).where(Audit.id == audit.id).execute()
+    for table in tables:
+        _disown(audit, "table", table.digest)
     _drop_evidence()
-    return left
+    return [digest for table in tables for digest in (table.raw_digest, table.digest)]
 
 
 def remove_model(model: ModelVersion) -> list[str]:
     ModelVersion.delete().where(ModelVersion.id == model.id).execute()
+    for part in ("model", "alongside"):
+        _disown(model.audit, part, model.digest)
     _drop_evidence()
     return [model.digest]
 
@@ -58,15 +62,20 @@ def discard(files: FileStore, digests: Iterable[str]) -> None:
         discard_unowned(files, digest)
 
 
+def _disown(audit: Audit, part: str, digest: str) -> None:
+    """An audit's evidence of a table or model that it has no more, unless it is kept."""
+    of_it = EvidenceRow.select(EvidenceRow.key).where(SQL("body->'digests'->>%s = %s", (part, digest)))
+    kept = Kept.select(Kept.evidence).where(Kept.audit == audit)
+    AuditEvidence.delete().where(
+        (AuditEvidence.audit == audit) & AuditEvidence.evidence.in_(of_it) & AuditEvidence.evidence.not_in(kept)
+    ).execute()
+
+
 def _drop_evidence() -> None:
-    """Evidence of a table or a model that no audit has any more, unless somebody keeps it."""
-    gone = SQL(
-        "not exists (select 1 from kept where kept.evidence_key = evidence.key) and ("
-        "not exists (select 1 from table_file where table_file.digest = evidence.body->'digests'->>'table') or "
-        "(evidence.body->'digests'->>'model' is not null and not exists "
-        "(select 1 from model_version where model_version.digest = evidence.body->'digests'->>'model')))"
-    )
-    EvidenceRow.delete().where(gone).execute()
+    """Evidence that no audit has asked for any more."""
+    owned = AuditEvidence.select(AuditEvidence.evidence)
+    kept = Kept.select(Kept.evidence)
+    EvidenceRow.delete().where(EvidenceRow.key.not_in(owned) & EvidenceRow.key.not_in(kept)).execute()
 
 
 def active_of(audit: Audit) -> int:

@@ -9,7 +9,8 @@ from typing import Any
 
 import peewee
 
-from zerotilt.core.evidence import Digests, Evidence, changed_since, key, method_named
+from zerotilt.core.evidence import Digests, Evidence, changed_since, key
+from zerotilt.core.methods import method_named
 from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import NAMES, nothing_trained
 from zerotilt.core.spec import Context, Rule, Spec
@@ -27,6 +28,7 @@ from zerotilt.store.records import (
     Report,
     TableFile,
     Task,
+    own,
 )
 from zerotilt.tasks.queue import Queue, Turn
 
@@ -65,6 +67,8 @@ class Board:
         """The evidence when it exists, else the task that computes it."""
         wanted, payload = _wanted(audit, context, method, settings)
         row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
+        if row is not None:
+            own(audit, wanted)  # another audit may have asked for it first
         found = method_named(method)
         if found.first_look and found.first_look.items() <= payload["settings"].items():
             turn = Turn.first_look
@@ -200,12 +204,8 @@ def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
 
 
 def digests_of(arguments: dict[str, Any], spec: Spec) -> Digests:
-    return Digests(
-        table=arguments["table_digest"],
-        spec=spec.digest(),
-        model=arguments["model_digest"],
-        alongside=arguments["alongside_digest"],
-        compared=spec.compared_digest(),
+    return Digests.of(
+        spec, arguments["table_digest"], arguments["model_digest"], alongside=arguments["alongside_digest"]
     )
 
 

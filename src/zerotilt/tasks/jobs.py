@@ -9,7 +9,8 @@ from typing import Any
 
 from zerotilt.core import guess, rows, table
 from zerotilt.core.csvfile import Dialect
-from zerotilt.core.evidence import Digests, Evidence, compute, method_named
+from zerotilt.core.evidence import Digests, Evidence, compute
+from zerotilt.core.methods import method_named
 from zerotilt.core.predictors import onnx
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Context, Role, Spec
@@ -121,9 +122,9 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
     )
     work.advance(1)
     flagged, tested = 0, None
-    if bundle.tilt:
-        flagged = sum(found["status"] == "flagged" for found in bundle.tilt.result["disparities"])
-        tested = bundle.tilt.result["tested"]
+    if (tilt := bundle.one("tilt")) is not None:
+        flagged = sum(found["status"] == "flagged" for found in tilt.result["disparities"])
+        tested = tilt.result["tested"]
     return {
         "html": str(html),
         "json": str(numbers),
@@ -178,13 +179,7 @@ def opened(arguments: dict) -> tuple[Subject, Digests]:
                 }
             ),
         )
-    digests = Digests(
-        table=arguments["table_digest"],
-        spec=spec.digest(),
-        model=model_digest,
-        alongside=beside_digest,
-        compared=spec.compared_digest(),
-    )
+    digests = Digests.of(spec, arguments["table_digest"], model_digest, alongside=beside_digest)
     return Subject(spec, cases, predictor, context, beside), digests
 
 

@@ -19,7 +19,7 @@ from zerotilt.core.spec import Context, Spec
 from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task
+from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task, own
 from zerotilt.tasks import child
 from zerotilt.tasks.board import Board, kept_items, next_number
 from zerotilt.tasks.queue import Queue, Turn
@@ -172,17 +172,20 @@ class Worker:
                 raise Superseded
             for body in result.pop("evidence", []):
                 EvidenceRow.insert(key=body["key"], method=body["method"], body=body).on_conflict_ignore().execute()
+                if task.audit_id is not None:
+                    own(task.audit_id, body["key"])
             outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
             Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(_ours(task)).execute()
 
     def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         payload = task.payload
+        # files before the audit, as where work is asked for: in the other order two of them can wait for one another
+        for digest in sorted({payload["digest"], result["file"]}):
+            lock_file(digest)
         # as it is now, not as it was when reading began: what was entered meanwhile is carried over
         audit = _locked(task)
         before = audit.tables.order_by(TableFile.created.desc()).first()
         spec = _carried_over(audit.spec, before.profile if before else None, result)
-        for digest in (payload["digest"], result["file"]):
-            lock_file(digest)
         TableFile.create(
             audit=audit,
             name=payload["name"],

@@ -1,34 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useAuditContext } from "../frame/context";
-import { api, type Context, need, type Problem, type Schemas, type Task, type Told } from "./client";
-import METHODS from "./methods.json";
+import { api, type Context, need, type Problem, type Task, type Told } from "./client";
+import { declared, type MethodName, type Readings, type Settings } from "./methods";
 import { ENDED, useTask } from "./tasks";
-
-export interface Readings {
-  performance: Schemas["EvidenceView_PerformanceResult_"];
-  drivers: Schemas["EvidenceView_DriversResult_"];
-  side_by_side: Schemas["EvidenceView_SideResult_"];
-  shapley_by_part: Schemas["EvidenceView_ByPartResult_"];
-  spread: Schemas["EvidenceView_SpreadResult_"];
-  expectations: Schemas["EvidenceView_ExpectationsResult_"];
-  response: Schemas["EvidenceView_ResponseResult_"];
-  ale: Schemas["EvidenceView_AleResult_"];
-  surface: Schemas["EvidenceView_SurfaceResult_"];
-  interactions: Schemas["EvidenceView_InteractionsResult_"];
-  expected: Schemas["EvidenceView_ExpectedResult_"];
-  cases: Schemas["EvidenceView_CasesPage_"];
-  ladder: Schemas["EvidenceView_LadderResult_"];
-  tilt: Schemas["EvidenceView_TiltResult_"];
-  lattice: Schemas["EvidenceView_LatticeResult_"];
-  one_group: Schemas["EvidenceView_OpenedResult_"];
-  score_gap: Schemas["EvidenceView_ScoreGapResult_"];
-  given: Schemas["EvidenceView_GivenResult_"];
-  sides: Schemas["EvidenceView_SidesResult_"];
-  thresholds: Schemas["EvidenceView_ThresholdResult_"];
-  flip: Schemas["EvidenceView_FlipResult_"];
-}
-export type MethodName = keyof Readings;
-export type AnyEvidence = Readings[MethodName];
 
 interface Answer<M extends MethodName> {
   evidence?: Readings[M] | null;
@@ -50,13 +24,13 @@ export interface Asked<M extends MethodName> {
  */
 export function useReading<M extends MethodName>(
   method: M,
-  settings: object,
+  settings: Settings<M>,
   how: { wanted?: boolean; whole?: boolean } = {},
 ): Asked<M> {
   const { audit } = useAuditContext();
   const wanted = audit.ready && how.wanted !== false;
   const whole = useAsked(method, settings, wanted);
-  const look = METHODS[method].first_look;
+  const look = declared(method).first_look as Settings<M>;
   const looks = !how.whole && Object.keys(look).length > 0;
   const waiting = wanted && looks && (whole.evidence === undefined || whole.stale) && !whole.problem;
   const sample = useAsked(method, { ...settings, ...look }, waiting);
@@ -64,7 +38,7 @@ export function useReading<M extends MethodName>(
   return { ...whole, evidence: sample.evidence, stale: false };
 }
 
-function useAsked<M extends MethodName>(method: M, settings: object, enabled: boolean): Asked<M> {
+function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enabled: boolean): Asked<M> {
   const { audit, context } = useAuditContext();
   const query = useQuery<Answer<M>, Problem>({
     queryKey: ["reading", audit.id, method, context, settings],
@@ -84,16 +58,19 @@ function useAsked<M extends MethodName>(method: M, settings: object, enabled: bo
   };
 }
 
+type Ask = (
+  path: string,
+  how: { params: { path: { audit_id: string } }; body: object },
+) => Promise<{ data?: unknown; error?: unknown; response: Response }>;
+
 async function ask<M extends MethodName>(
   audit: string,
   method: M,
   context: Context,
-  settings: object,
+  settings: Settings<M>,
 ): Promise<Answer<M>> {
-  // one route a method; the settings were typed where they were made
-  const path = `/api/audits/{audit_id}/readings/${method}` as "/api/audits/{audit_id}/readings/tilt";
-  const answer = await need(
-    api.POST(path, { params: { path: { audit_id: audit } }, body: { context, settings } as never }),
-  );
-  return answer as unknown as Answer<M>;
+  // one route a method, all of one form; settings and answer are typed by the method's name
+  const post = api.POST as unknown as Ask;
+  const how = { params: { path: { audit_id: audit } }, body: { context, settings } };
+  return (await need(post(`/api/audits/{audit_id}/readings/${method}`, how))) as Answer<M>;
 }

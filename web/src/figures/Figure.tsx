@@ -1,5 +1,5 @@
 import { type ReactNode, useEffect, useRef, useState } from "react";
-import type { AnyEvidence } from "../api/useReading";
+import { type AnyEvidence, declared } from "../api/methods";
 import { useAuditContext } from "../frame/context";
 import { save } from "../ui/csv";
 import { ActionMenu } from "../ui/Menu";
@@ -56,32 +56,12 @@ const KINDS = ["parquet", "json"] as const;
 
 /** The result's main array as a file, straight from the server. */
 function arraysOf(audit: string, evidence: AnyEvidence) {
-  const main = MAIN[evidence.method] ?? "points";
+  const main = declared(evidence.method)?.main;
   return KINDS.map((kind) => ({
     label: `Data (${kind === "json" ? "JSON" : "Parquet"})`,
     onChoose: () => follow(`/api/audits/${audit}/evidence/${evidence.key}/arrays/${main}?kind=${kind}`),
   }));
 }
-
-const MAIN: Record<string, string> = {
-  drivers: "drivers",
-  side_by_side: "placed",
-  shapley_by_part: "means",
-  spread: "stretches",
-  expectations: "checked",
-  interactions: "pairs",
-  expected: "worst",
-  cases: "cases",
-  ladder: "rungs",
-  tilt: "disparities",
-  lattice: "nodes",
-  one_group: "bars",
-  score_gap: "features",
-  given: "strata",
-  sides: "gaps",
-  thresholds: "settings",
-  flip: "flips",
-};
 
 function follow(address: string): void {
   const link = document.createElement("a");

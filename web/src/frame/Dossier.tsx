@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Context, need, type Problem, type Schemas } from "../api/client";
+import { addressOf } from "../api/settings";
 import { ProblemNote } from "../ui/ProblemNote";
 import { Removal } from "../ui/Removal";
 import { contextOf, useAuditContext } from "./context";
@@ -110,35 +111,13 @@ function Invitation({ empty }: { empty: boolean }) {
   );
 }
 
-/** Settings that stand in the address, under their names there. */
-const NAMES_IN_ADDRESS = [
-  ["feature", "feature"],
-  ["row", "row"],
-  ["colour", "colour"],
-  ["first", "first"],
-  ["second", "second"],
-  ["case", "case"],
-  ["low", "from"],
-  ["high", "to"],
-] as const;
-/** The part of its sheet that a method is read in, where that is not the first. */
-const PARTS: Record<string, string> = {
-  side_by_side: "methods",
-  shapley_by_part: "parts",
-  spread: "spread",
-  surface: "two",
-  interactions: "pairs",
-};
-
 /** The address that reads a kept item again, with its own context and settings. */
 function address(audit: string, item: Kept): string {
   const query = new URLSearchParams(contextOf(item.context as Context));
-  for (const [setting, name] of NAMES_IN_ADDRESS) {
-    const value = item.settings[setting];
-    if (value !== undefined && value !== null && value !== "") query.set(name, String(value));
+  for (const [name, value] of Object.entries(addressOf(item.method, item.settings))) {
+    if (value !== null) query.set(name, value);
   }
-  const part = PARTS[item.method];
-  if (part) query.set("part", part);
+  if (item.part) query.set("part", item.part);
   return `/audits/${audit}/${item.area}?${query}`;
 }
 
@@ -164,6 +143,11 @@ function Item({ item, onNote, onRemove }: { item: Kept; onNote: (note: string) =
           take out
         </button>
       </p>
+      {item.older && (
+        <p className="mt-0.5 border-l-2 border-raise pl-2 text-[12.5px]">
+          As it was computed and written by an earlier version of this method.
+        </p>
+      )}
       {item.changed.length > 0 && (
         <p className="mt-0.5 border-l-2 border-raise pl-2 text-[12.5px]" data-testid="older">
           Older: {item.changed.join(", ")} changed since.{" "}

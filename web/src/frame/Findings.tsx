@@ -8,6 +8,8 @@ import { useAuditContext } from "./context";
 type Finding = Schemas["FindingView"];
 const DECISIONS: Finding["decision"][] = ["open", "accepted", "to mend", "no concern"];
 
+const FEW = 4;
+
 /** What the evidence of this area says that someone should decide about, with the decision and its reason. */
 export function Findings() {
   const { audit, context } = useAuditContext();
@@ -32,16 +34,29 @@ export function Findings() {
       client.invalidateQueries({ queryKey: ["glance", audit.id] });
     },
   });
+  const [all, setAll] = useState(false);
   const here = found?.filter((one) => one.area === area) ?? [];
   if (!here.length) return null;
+  const shown = all ? here : here.slice(0, FEW);
   return (
     <section aria-label="Findings of this area">
       {judge.error && <ProblemNote problem={judge.error as Problem} />}
       <ol>
-        {here.map((one) => (
-          <Item key={one.finding} finding={one} onJudge={(changes) => judge.mutate({ ...one, ...changes })} />
+        {shown.map((one) => (
+          <Item
+            key={one.name}
+            finding={one}
+            onJudge={(changes) =>
+              judge.mutate({ finding: one.name, decision: one.decision, reason: one.reason, ...changes })
+            }
+          />
         ))}
       </ol>
+      {here.length > FEW && (
+        <button type="button" className="act py-1.5" onClick={() => setAll(!all)}>
+          {all ? `The first ${FEW} alone` : `${here.length - FEW} more findings`}
+        </button>
+      )}
     </section>
   );
 }
@@ -56,7 +71,7 @@ function Item({
   const [reason, setReason] = useState(finding.reason);
   const open = finding.decision === "open";
   return (
-    <li className="border-b border-rule py-2.5" data-finding={finding.finding}>
+    <li className="border-b border-rule py-2.5" data-finding={finding.name}>
       <p className="font-serif text-[14.5px] leading-snug">
         {open && (
           <span className="text-flag" aria-hidden>

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect } from "react";
 import { api, need } from "../api/client";
-import METHODS from "../api/methods.json";
-import type { AnyEvidence, Asked, MethodName, Readings } from "../api/useReading";
+import { type AnyEvidence, declared, type MethodName, type Readings } from "../api/methods";
+import type { Asked } from "../api/useReading";
 import { count } from "../ui/numbers";
 import { ProblemNote } from "../ui/ProblemNote";
 import { Progress } from "../ui/Progress";
@@ -13,7 +13,6 @@ import { ruleText } from "./wording";
 /** Reading, figure, table, method note: the order of every area. */
 export function Sheet<M extends MethodName>(props: {
   asked: Asked<M>;
-  note: ReactNode;
   children: (evidence: Readings[M]) => ReactNode;
   /** What stands between the figure and the method note. */
   after?: ReactNode;
@@ -33,10 +32,10 @@ export function Sheet<M extends MethodName>(props: {
       {evidence && (
         <div style={{ opacity: asked.stale ? 0.55 : 1 }} aria-busy={asked.stale}>
           <ReadingText evidence={evidence} />
-          {context.alongside && !METHODS[evidence.method as MethodName].alongside && (
+          {context.alongside && !declared(evidence.method)?.alongside && (
             <p className="mt-1 text-soft">
-              {METHODS[evidence.method as MethodName].title} is read here alone; what is alongside is drawn in Drivers,
-              Ranking, in Response, One feature, and in Tilt, Groups.
+              {evidence.title} is read here alone; what is alongside is drawn in Drivers, Ranking, in Response, One
+              feature, and in Tilt, Groups.
             </p>
           )}
           {props.children(asked.evidence as Readings[M])}
@@ -44,7 +43,7 @@ export function Sheet<M extends MethodName>(props: {
           <details className="mt-8 border-t border-rule pt-2">
             <summary className="act cursor-pointer">How this was computed</summary>
             <div className="mt-2 max-w-[80ch] space-y-2 text-soft">
-              {props.note}
+              <Note method={evidence.method} />
               <Arrays evidence={evidence} />
               <Provenance evidence={evidence} />
             </div>
@@ -59,7 +58,6 @@ export function Sheet<M extends MethodName>(props: {
 export function Beneath<M extends MethodName>(props: {
   asked: Asked<M>;
   label: string;
-  note?: ReactNode;
   children: (evidence: Readings[M]) => ReactNode;
 }) {
   const { asked } = props;
@@ -80,7 +78,7 @@ export function Beneath<M extends MethodName>(props: {
             <details className="text-[12.5px] text-soft">
               <summary className="cursor-pointer hover:text-act">How this was computed</summary>
               <div className="mt-2 max-w-[80ch] space-y-2">
-                {props.note}
+                <Note method={evidence.method} />
                 <Arrays evidence={evidence} />
                 <Provenance evidence={evidence} />
               </div>
@@ -133,6 +131,25 @@ export function ReadingText({ evidence }: { evidence: Pick<AnyEvidence, "reading
       </p>
     </>
   );
+}
+
+/** How it is computed, as the method itself says it; terms between ** stand out. */
+function Note({ method }: { method: string }) {
+  return (declared(method)?.note ?? "").split("\n\n").map((paragraph) => (
+    <p key={paragraph.slice(0, 40)}>
+      {paragraph.split(/\*\*(.+?)\*\*/).map((text, place) => {
+        // an odd place is what stood between the marks
+        const plain = text.replace(/\*(.+?)\*/g, "$1");
+        return place % 2 ? (
+          <b key={text} className="font-semibold">
+            {plain}
+          </b>
+        ) : (
+          plain
+        );
+      })}
+    </p>
+  ));
 }
 
 /** Every array of the result, in three open formats. */

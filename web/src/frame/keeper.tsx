@@ -1,5 +1,5 @@
 import { createContext, useContext } from "react";
-import type { AnyEvidence } from "../api/useReading";
+import type { AnyEvidence } from "../api/methods";
 
 export interface Keeper {
   /** The open sheet offers its evidence to be kept. */

@@ -13,7 +13,7 @@ from zerotilt.core import words
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, ShapleyMethod, explain
 from zerotilt.core.contributions.game import Mixer, background
-from zerotilt.core.contributions.ladder import case_name
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.spec import Frozen, Wording
 from zerotilt.core.subject import Subject
@@ -113,7 +113,7 @@ def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, wor
         ]
     return ChecksResult(
         row=settings.row,
-        name=case_name(subject, settings.row),
+        name=subject.name_of(settings.row),
         method=found.method,
         why=found.why,
         steps=tuple(
@@ -171,3 +171,21 @@ def say(result: ChecksResult, wording: Wording, settings: ChecksSettings) -> Rea
         f"{words.difference(result.sufficiency, result.output, wording.unit)}. {result.why}"
     )
     return plain(headline, detail)
+
+
+METHOD = Method(
+    name="checks",
+    area="cases",
+    title="Checks of an explanation",
+    settings=ChecksSettings,
+    result=ChecksResult,
+    compute=check_explanation,
+    say=say,
+    note=(
+        "**Additivity gap**; the output while features are taken away or added in the order of the explanation, "
+        "against random orders (Petsiuk et al. 2018); **comprehensiveness and sufficiency** (DeYoung et al. 2020); "
+        "the spread over seeds; agreement with every other method that applies."
+    ),
+    main="steps",
+    version=2,
+)

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import Field
 
 from zerotilt.core import rows as row_sets
 from zerotilt.core import words
+from zerotilt.core.cases import examples
 from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, explain
+from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Kind, Role, Task, Wording
+from zerotilt.core.spec import Frozen, Kind, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -77,7 +79,7 @@ def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> 
     order = np.argsort(-np.abs(found.values[0]), kind="stable")
     return LadderResult(
         row=settings.row,
-        name=f"{case_name(subject, settings.row)}{', edited' if settings.edits else ''}",
+        name=f"{subject.name_of(settings.row)}{', edited' if settings.edits else ''}",
         baseline=found.baseline,
         prediction=float(found.output[0]),
         probability=None if subject.task is Task.regression else float(outputs[subject.column]),
@@ -105,13 +107,6 @@ def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> 
         why=found.why,
         evaluations=found.evaluations,
     )
-
-
-def case_name(subject: Subject, row: int) -> str:
-    """The identifier of a row where the table has one, else its number from 1."""
-    names = subject.spec.with_role(Role.identifier)
-    value = subject.table.texts(names[0].name)[row] if names else None
-    return value if value is not None else f"row {words.count(row + 1)}"
 
 
 def value_of(subject: Subject, feature: str, row: int, edits: Mapping[str, str] | None = None) -> str:
@@ -168,3 +163,42 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
         detail += f"What happened: {phrase}; the prediction was {'right' if right else 'wrong'}. "
     detail += f"Against {row_sets.counted(result.background, result.background_rows, wording.rows)}; the steps add up to the prediction. {result.why}"
     return plain(headline + ".", detail)
+
+
+def of_examples(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> list[Asked]:
+    """Rows worth showing, each with the reason."""
+    return [
+        ({"row": row}, f"{words.opening(subject.spec.wording.one(subject.name_of(row)))}: {reason}")
+        for row, reason in examples(subject)
+    ]
+
+
+METHOD = Method(
+    name="ladder",
+    area="cases",
+    title="Ladder",
+    settings=LadderSettings,
+    result=LadderResult,
+    compute=climb,
+    say=say,
+    note=(
+        "**Shapley values** (Shapley 1953) of the game in which v(S) is the mean output with the features in S taken "
+        "from this case and the others from the rows of the context. Where the model is a sum on the scale that is "
+        "read, as boosted trees and logistic regressions are in log-odds and forests in probability, the values are "
+        "exact against these rows, and every row is held against the model's own output. Else, up to 12 features, "
+        "every coalition is evaluated; otherwise pairs of feature orders, one the reverse of the other, are walked "
+        "(Castro, Gómez & Tejada 2009) until the largest standard error is under 1% of the output's standard "
+        "deviation. The steps add up to the prediction less the baseline. A contribution says what moved this model's "
+        "output for this case against these rows; not what would happen if the world changed."
+    ),
+    main="rungs",
+    place=Place(
+        "Example cases",
+        of_examples,
+        lambda result, spec: (
+            f"Contributions from the baseline to the prediction of {spec.wording.one(result.name)}; to the "
+            f"right raises the {'value of ' if spec.task is Task.regression else 'chance that '}{spec.event_phrase}"
+        ),
+    ),
+    version=3,
+)

@@ -9,11 +9,13 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.ladder import case_name, value_of
+from zerotilt.core.contributions.ladder import value_of
 from zerotilt.core.distance import distances, space
+from zerotilt.core.drawing import MOST_BARS, Bars
+from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Frozen, Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -76,7 +78,7 @@ def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Wor
     mean, spread = np.mean(effects, axis=0), np.std(effects, axis=0, ddof=1)
     return SurrogateResult(
         row=settings.row,
-        name=case_name(subject, settings.row),
+        name=subject.name_of(settings.row),
         terms=tuple(
             LocalTerm(
                 feature=case.names[j],
@@ -168,3 +170,34 @@ def say(result: SurrogateResult, wording: Wording, settings: SurrogateSettings) 
         f"{words.on_scale(result.prediction, result.output, wording.unit)}."
     )
     return plain(headline, detail)
+
+
+def picture(result: SurrogateResult, spec: Spec) -> Bars:
+    shown = result.terms[:MOST_BARS]
+    return Bars(
+        names=tuple(f"{words.title(one.feature)} {one.value}" for one in shown),
+        values=tuple(one.effect for one in shown),
+        label=f"effect in the simple model, ± 2 spreads between seeds; it explains {max(result.fidelity or 0.0, 0):.0%} of "
+        "what happens nearby",
+        spans=tuple((one.effect - 2 * one.spread, one.effect + 2 * one.spread) for one in shown),
+        tones=tuple("raises" if one.effect > 0 else "lowers" for one in shown),
+    )
+
+
+METHOD = Method(
+    name="surrogate",
+    area="cases",
+    title="Simple model nearby",
+    settings=SurrogateSettings,
+    result=SurrogateResult,
+    compute=surround,
+    say=say,
+    note=(
+        "**Local surrogate** (Ribeiro, Singh & Guestrin 2016): ridge regression on perturbed rows, weighted by "
+        "nearness to the case. Fidelity is the weighted R²; under 0.7 the reading says that it cannot be relied on, "
+        "and where the output does not move nearby, that there is nothing to explain. The spread is over seeds."
+    ),
+    main="terms",
+    picture=picture,
+    version=2,
+)

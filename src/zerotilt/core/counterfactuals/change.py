@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.ladder import case_name
 from zerotilt.core.counterfactuals.nearest import Difference, cell, differences
 from zerotilt.core.distance import Space, distances, space
+from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -210,7 +210,7 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     order = sorted(found.items(), key=lambda entry: (len(entry[0]), entry[1][1]))
     return ChangeResult(
         row=settings.row,
-        name=case_name(subject, settings.row),
+        name=subject.name_of(settings.row),
         decision=subject.decision_named(own),
         output=float(subject.output(case)[0]),
         changes=tuple(_result(search, one, away) for _, (one, away) in order),
@@ -361,3 +361,24 @@ def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Rea
     detail = f"{words.plural(others, 'other way')} found; " if others else ""
     detail += f"{_tried(result)} This is what the model would do with other values, not what would happen in the world."
     return plain(headline, detail)
+
+
+METHOD = Method(
+    name="change",
+    area="cases",
+    title="Smallest change",
+    settings=ChangeSettings,
+    result=ChangeResult,
+    compute=find_changes,
+    say=say,
+    note=(
+        "Of each column alone the nearest of all values that occur, asked outwards from the case's own (up to two "
+        "million edited cases; where they do not do, this is said); then two and three columns from the furthest got, "
+        "over forty values each; within the limits given and within the data's support; drawn back over all values, "
+        "column by column, while the decision stays turned. Each result has been asked of the model, and each changes "
+        "other columns. The search is not exhaustive beyond one column: a smaller change of several columns can "
+        "exist."
+    ),
+    main="changes",
+    version=2,
+)

@@ -6,12 +6,14 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import weighing, words
+from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.groups import intervals
 from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import MOST_LEVELS, feature_named
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Frozen, Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -138,3 +140,32 @@ def say(result: FlipResult, wording: Wording, settings: FlipSettings) -> Reading
         f"along with {name} too."
     )
     return plain(headline, detail)
+
+
+def picture(result: FlipResult, spec: Spec) -> Bars:
+    shown = result.flips[:MOST_BARS]
+    return Bars(
+        names=tuple(f"{one.here} asked as {one.there}, {words.count(one.rows)} rows" for one in shown),
+        values=tuple(one.changed.value for one in shown),
+        label=f"share of decisions that change with {words.title(result.feature)} alone",
+        spans=tuple((one.changed.low, one.changed.high) for one in shown),
+    )
+
+
+METHOD = Method(
+    name="flip",
+    area="cases",
+    title="One column changed",
+    settings=FlipSettings,
+    result=FlipResult,
+    compute=flip,
+    say=say,
+    note=(
+        "Only this column is changed, all others are kept: the share of decisions that change, by level and "
+        "direction. Columns that go along with it are kept, so this is not what would happen to a person of the other "
+        "group."
+    ),
+    main="flips",
+    picture=picture,
+    version=2,
+)

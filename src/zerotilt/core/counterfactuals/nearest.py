@@ -6,8 +6,8 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.ladder import case_name
 from zerotilt.core.distance import distances, space
+from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -73,13 +73,13 @@ def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: W
     work.advance(1)
     return NearestResult(
         row=settings.row,
-        name=case_name(subject, settings.row),
+        name=subject.name_of(settings.row),
         decision=subject.decision_named(own),
         output=float(subject.output(case)[0]),
         neighbours=tuple(
             Neighbour(
                 row=int(subject.rows[other[i]]),
-                name=case_name(subject, int(subject.rows[other[i]])),
+                name=subject.name_of(int(subject.rows[other[i]])),
                 distance=float(away[i]),
                 decision=subject.decision_named(int(decisions[other[i]])),
                 output=float(subject.own_output[other[i]]),
@@ -124,3 +124,20 @@ def say(result: NearestResult, wording: Wording, settings: NearestSettings) -> R
     if result.ties > 1:
         detail += f" {words.count(result.ties)} are exactly as near."
     return plain(headline, detail)
+
+
+METHOD = Method(
+    name="nearest",
+    area="cases",
+    title="Nearest case decided otherwise",
+    settings=NearestSettings,
+    result=NearestResult,
+    compute=find_nearest,
+    say=say,
+    note=(
+        "The nearest real row with the other decision, by **Gower distance**, numbers by the range of their 1–99% "
+        "band; ties are counted."
+    ),
+    main="neighbours",
+    version=2,
+)

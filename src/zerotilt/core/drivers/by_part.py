@@ -9,12 +9,14 @@ from pydantic import Field
 
 from zerotilt.core import weighing, words
 from zerotilt.core.contributions.explain import cheap, explain
+from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.groups import membership
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Frozen, Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -142,3 +144,37 @@ def say(result: ByPartResult, wording: Wording, settings: ByPartSettings) -> Rea
     if small:
         detail += f" Few rows in {words.listing(small)}."
     return plain(headline, detail)
+
+
+def picture(result: ByPartResult, spec: Spec) -> Bars:
+    """The first five features of each part."""
+    shown = [one for one in result.means if one.rank <= 5][: 2 * MOST_BARS]
+    return Bars(
+        names=tuple(f"{one.part}: {words.title(one.feature)} {'+' if one.signed > 0 else '−'}" for one in shown),
+        values=tuple(one.size.value for one in shown),
+        label="mean absolute Shapley value with its interval; + raises the output on average, − lowers it",
+        spans=tuple((one.size.low, one.size.high) for one in shown),
+        tones=tuple("raises" if one.signed > 0 else "lowers" for one in shown),
+    )
+
+
+METHOD = Method(
+    name="shapley_by_part",
+    area="drivers",
+    part="parts",
+    title="Mean Shapley values apart",
+    settings=ByPartSettings,
+    result=ByPartResult,
+    compute=by_part,
+    say=say,
+    note=(
+        "Shapley values (Shapley 1953) of each class's own output, or of the rows of each group, all against the same "
+        "background. With several classes, what raises one class lowers others: signed values over the classes add up "
+        "to zero in probability."
+    ),
+    main="means",
+    picture=picture,
+    address={"column": "of"},
+    first_look={"rows": 60, "sampled": 24, "walks": 16},
+    version=3,
+)

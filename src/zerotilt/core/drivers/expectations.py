@@ -8,10 +8,12 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import weighing, words
+from zerotilt.core.findings import Finding
+from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.response.curves import Direction, all_curves, direction, feature_named, grid_of
 from zerotilt.core.response.expected import steps_against
-from zerotilt.core.spec import Expected, Frozen, Wording
+from zerotilt.core.spec import Expected, Frozen, Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -143,3 +145,45 @@ def statement(one: Expectation, scale: str, unit: str) -> str:
         one.goes
     ]
     return f"{expected}; the mean {goes}, by {amount} against it."
+
+
+def contradictions(result: ExpectationsResult, spec: Spec) -> list[Finding]:
+    """Each contradicted expectation; its name is the same while model and expectation are."""
+    return [
+        Finding(
+            name=f"expected {one.expected}: {one.feature}",
+            kind="contradiction",
+            statement=statement(one, result.output, spec.wording.unit),
+            columns=(one.feature,),
+            rows=result.rows,
+        )
+        for one in result.checked
+        if one.contradicted
+    ]
+
+
+METHOD = Method(
+    name="expectations",
+    area="drivers",
+    title="Expected directions",
+    settings=ExpectationsSettings,
+    result=ExpectationsResult,
+    compute=check_all,
+    say=say,
+    note=(
+        "The mean curve contradicts a direction when it goes back by more than a tenth of its range, and the "
+        "expectation of no effect when it moves by more than a fiftieth of the output's standard deviation. A "
+        "contradiction is a finding: the decision about it, with its reason, stands in the dossier and in the report. "
+        "Expectations change no number."
+    ),
+    main="checked",
+    place=Place(
+        "Expected directions",
+        lambda subject, so_far, fewer: (
+            [({"expected": subject.spec.expectations}, "")] if subject.spec.expectations else []
+        ),
+    ),
+    findings=contradictions,
+    unasked=lambda spec: {"expected": spec.expectations} if spec.expectations else None,
+    version=2,
+)

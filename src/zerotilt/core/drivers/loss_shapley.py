@@ -10,12 +10,14 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, background
+from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen, per_row
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Frozen, Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -156,3 +158,33 @@ def say(result: LossShapleyResult, wording: Wording, settings: LossShapleySettin
         )
     detail = f"{words.count(result.rows_walked)} of {words.count(result.rows)} {wording.rows} walked, {words.count(result.background)} background rows."
     return plain(headline, detail)
+
+
+def picture(result: LossShapleyResult, spec: Spec) -> Bars:
+    shown = result.features[:MOST_BARS]
+    return Bars(
+        names=tuple(words.title(one.feature) for one in shown),
+        values=tuple(one.value.value for one in shown),
+        label=f"{LOSS_LABELS[result.loss]} taken away by knowing the feature, with {words.level(result.confidence)} interval",
+        spans=tuple((one.value.low, one.value.high) for one in shown),
+    )
+
+
+METHOD = Method(
+    name="loss_shapley",
+    area="drivers",
+    part="methods",
+    title="Loss Shapley values",
+    settings=LossShapleySettings,
+    result=LossShapleyResult,
+    compute=share_out,
+    say=say,
+    note=(
+        "**Loss Shapley values** (Covert, Lundberg & Lee 2020): which share of the loss that the model takes away "
+        "each feature accounts for. They add up to the loss of the mean output less the loss of the model. Features "
+        "that are not known are drawn from 64 background rows, so linked columns share."
+    ),
+    main="features",
+    picture=picture,
+    version=2,
+)

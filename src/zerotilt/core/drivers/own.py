@@ -11,9 +11,11 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.contributions.game import background
+from zerotilt.core.drawing import MOST_BARS, Bars
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Frozen, Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.trees.ensemble import Trees
 from zerotilt.core.work import Work
@@ -152,3 +154,32 @@ def say(result: OwnResult, wording: Wording, settings: OwnSettings) -> Reading:
         f"Over {words.count(result.rows)} {wording.rows}, on the scale of the model's {result.scale}. This is what the model "
         "is built of; it says nothing about how much worse it would do without the feature.",
     )
+
+
+def picture(result: OwnResult, spec: Spec) -> Bars:
+    shown = result.parts[:MOST_BARS]
+    return Bars(
+        names=tuple(f"{words.title(one.feature)} {one.sign}".strip() for one in shown),
+        values=tuple(one.value for one in shown),
+        label=f"{result.kind}, on the scale of the model's {result.scale}",
+    )
+
+
+METHOD = Method(
+    name="own_parts",
+    area="drivers",
+    part="methods",
+    title="The model's own parts",
+    settings=OwnSettings,
+    result=OwnResult,
+    compute=own_parts,
+    say=say,
+    note=(
+        "**Standardised coefficients** (linear models): the standard deviation of the feature's whole term. **Split "
+        "reduction** (trees; Breiman et al. 1984): variance taken away at splits, weighted by rows; it favours "
+        "columns with many values. Both say what the model is built of, not how much worse it would do without."
+    ),
+    main="parts",
+    picture=picture,
+    version=2,
+)

@@ -18,6 +18,7 @@ from zerotilt.core.drivers.losses import ALLOWED, LOSS_LABELS, Loss, LossChoice,
 from zerotilt.core.drivers.permutation import Permuted, permute
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.response.curves import Direction, all_curves, direction, grid_of, ice
 from zerotilt.core.rows import NAMES
@@ -420,3 +421,43 @@ def _method(result: DriversResult) -> str:
         + (f" (all pairs of rows for {words.plural(whole, 'feature')})" if whole else "")
     )
     return f"{how}; contributions of {words.plural(result.explained, 'row')}."
+
+
+METHOD = Method(
+    name="drivers",
+    area="drivers",
+    title="Drivers",
+    settings=DriversSettings,
+    result=DriversResult,
+    compute=rank,
+    say=say,
+    note=(
+        "**Permutation importance** (Breiman 2001; Fisher, Rudin & Dominici 2019): the mean loss with one column's "
+        "values from other rows, less the loss as is; over all pairs of rows where they can be asked (few distinct "
+        "values, or few rows), else over shuffles, which are a sample of them. In the interval a row counts by what "
+        "another's value does to it and by what its own does to others (Hoeffding 1948). Where it reaches zero, the "
+        "loss is not seen to depend on the column; the output may depend on it all the same, and its mean absolute "
+        "Shapley value says how far. Shuffling makes combinations that may not occur.\n\n"
+        "**Linked columns** share one effect, so each may look small; columns associated by 0.7 or more are also "
+        "shuffled together, by one and the same order. Association of two numbers is the size of Spearman's ρ, of two "
+        "texts Cramér's V corrected for chance (Bergsma 2013), of a number and a text the correlation ratio; sets by "
+        "complete linkage on one less the association. Association is in the table; whether the model uses both is "
+        "another matter, and whether two features work together is under Response, Interactions.\n\n"
+        "**Mean absolute Shapley value**: how far a feature moves the output, right or wrong; of 200 seeded rows, or "
+        "of up to 20,000 where contributions are exact. **Concentration**: the share of the first feature, and exp of "
+        "the entropy of the shares as the number of features that would be as spread. The small curve is the mean "
+        "response over the 1–99% range of the feature. Intervals of a difference to what is alongside take both sides "
+        "as independent; with the same rows they are a little too wide."
+    ),
+    main="drivers",
+    place=Place(
+        "Drivers",
+        lambda subject, so_far, fewer: [({"explained": fewer} if fewer else {}, "")],
+        lambda result, spec: "Permutation importance of each feature",
+        summed_up=True,
+    ),
+    address={"against_rest": "against", "linked_from": "from"},
+    reads_alongside=True,
+    first_look={"rows": 400, "repeats": 2, "explained": 15, "walks": 16},
+    version=5,
+)

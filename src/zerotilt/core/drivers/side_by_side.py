@@ -12,6 +12,7 @@ from zerotilt.core import words
 from zerotilt.core.drivers import loss_shapley, own, ranking
 from zerotilt.core.drivers.agreement import Agreement, agreement, rank_table
 from zerotilt.core.drivers.losses import LOSS_LABELS, LossChoice
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.spec import Frozen, Wording
 from zerotilt.core.subject import Subject
@@ -262,3 +263,26 @@ def say(result: SideResult, wording: Wording, settings: SideSettings) -> Reading
     if result.own_missing:
         detail += f" The model's own coefficients or splits cannot be read: {result.own_missing}."
     return plain(headline, detail)
+
+
+METHOD = Method(
+    name="side_by_side",
+    area="drivers",
+    part="methods",
+    title="Methods side by side",
+    settings=SideSettings,
+    result=SideResult,
+    compute=side_by_side,
+    say=say,
+    note=(
+        "Ranks by **permutation importance** (Breiman 2001), mean absolute and signed **Shapley values** (Shapley "
+        "1953), **loss Shapley values** (Covert, Lundberg & Lee 2020), and what the model itself holds: "
+        "**standardised coefficients** or **split reduction** (Breiman et al. 1984). Values of different measures are "
+        "on different scales: only their ranks are compared. A rank needs a difference beyond error: what cannot be "
+        "told from nothing has the last place, and measures part on a feature only where their intervals leave the "
+        "ranks apart. **Agreement** is Kendall's τ-b (1945), from −1 to 1, and the overlap of the first five."
+    ),
+    main="placed",
+    first_look={"rows": 300, "repeats": 2, "explained": 12, "walked": 16, "walks": 16},
+    version=2,
+)

@@ -13,6 +13,7 @@ from scipy import stats
 from zerotilt.core import weighing, words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
 from zerotilt.core.response.parts import Parts, parts_of
@@ -290,3 +291,27 @@ def _output(result: SpreadResult) -> str:
     if result.output == "value":
         return result.event
     return f"{'chance' if result.output == 'probability' else 'log-odds'} that {result.event}"
+
+
+METHOD = Method(
+    name="spread",
+    area="drivers",
+    part="spread",
+    title="Spread of contributions",
+    settings=SpreadSettings,
+    result=SpreadResult,
+    compute=spread_out,
+    say=say,
+    note=(
+        "Shapley values (Shapley 1953) of every row, gathered by the feature's own value: quantiles of the "
+        "contributions in bins of about equal counts (up to 40, at least 5 rows each), so that any number of rows "
+        "reads the same. All rows where contributions are exact (up to 300,000), else a seeded sample, or all on "
+        "request. Where the parts of another column lie apart at the same value, the two work together in the model; "
+        "where only the rows move along the axis, they are merely associated. Where two parts differ is said for the "
+        "value at which the gap of their means is surest, with an interval widened for all values looked at "
+        "(Bonferroni, Student's t)."
+    ),
+    main="lanes",
+    first_look={"sampled": 40, "rows": 2000, "walks": 24},
+    version=2,
+)

@@ -16,6 +16,7 @@ from zerotilt.core.groups.membership import Grouping
 from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
 from zerotilt.core.groups.pair import Pair, PairSettings, pair
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen, Role, Task, Wording
@@ -443,3 +444,31 @@ def say(result: GivenResult, wording: Wording, settings: GivenSettings) -> Readi
             f"{words.percent(min(first.shrinks, 1.0))}."
         )
     return Reading(headline=headline, detail=detail)
+
+
+METHOD = Method(
+    name="given",
+    area="tilt",
+    part="given",
+    title="Given other columns",
+    settings=GivenSettings,
+    result=GivenResult,
+    compute=compare_given,
+    say=say,
+    note=(
+        "Rows are set against rows of the same stratum only, pooled by **Mantel & Haenszel** (1959): the rate ratio "
+        "with the variance of Greenland & Robins (1985), the odds ratio with that of Robins, Breslow & Greenland "
+        "(1986), the difference with Sato's (1989); whether strata are alike by Breslow & Day (1980) with Tarone's "
+        "correction (1985). Means are pooled with weights n₁n₂/(n₁+n₂). Strata that hold one side only say nothing. "
+        "Reversed: the pooled comparison is beyond chance on the other side. The plain comparison is the very one "
+        "that Groups shows; where its interval holds parity, there is no gap to explain. What a column takes away is "
+        "1 − log pooled / log plain. That a gap vanishes given a column does not make it harmless: the column may "
+        "itself stand for the group. With row weights estimates are from weighted counts, their variances linearised "
+        "(Binder 1983), and whether strata are alike is not tested."
+    ),
+    main="strata",
+    needs="predictions",
+    depends=frozenset({"spec", "comparisons", "policy"}),
+    address={"reference": "against", "columns": "given"},
+    version=2,
+)

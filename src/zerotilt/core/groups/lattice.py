@@ -14,6 +14,7 @@ from zerotilt.core.groups.membership import JOIN
 from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
 from zerotilt.core.groups.pair import OTHERS
 from zerotilt.core.groups.tilt import Status, limits, status
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen, Kind, Spec, Task, Wording
@@ -213,3 +214,25 @@ def say(result: LatticeResult, wording: Wording, settings: LatticeSettings) -> R
     if result.skipped:
         detail += f" Left out, with too many groups: {words.listing(list(result.skipped))}."
     return Reading(headline=headline, detail=detail)
+
+
+METHOD = Method(
+    name="lattice",
+    area="tilt",
+    part="crossings",
+    title="Crossings",
+    settings=LatticeSettings,
+    result=LatticeResult,
+    compute=cross,
+    say=say,
+    note=(
+        "Every group of one, two and three columns is compared with all rows outside it, under the same flag policy "
+        "as under Groups; p-values are adjusted over every group shown here. *Only here* is said of a flagged group "
+        "none of whose larger groups is flagged. A crossing with more than 120 groups is left out and named."
+    ),
+    main="nodes",
+    needs="predictions",
+    depends=frozenset({"spec", "comparisons", "policy"}),
+    address={"columns": "cross"},
+    version=2,
+)

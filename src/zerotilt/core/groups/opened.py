@@ -13,6 +13,7 @@ from zerotilt.core import words
 from zerotilt.core.groups import calibration, intervals, measure, metrics, readout
 from zerotilt.core.groups.metrics import Estimate, Measure, estimate
 from zerotilt.core.groups.pair import PairSettings, pair
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.spec import Frozen, Task, Wording
 from zerotilt.core.subject import Subject
@@ -304,3 +305,27 @@ def say(result: OpenedResult, wording: Wording, settings: OpenedSettings) -> Rea
             f"(Kolmogorov–Smirnov), {words.quantity(one.wasserstein)} on average (Wasserstein)."
         )
     return Reading(headline=headline, detail=" ".join([*parts, *result.notes]))
+
+
+METHOD = Method(
+    name="one_group",
+    area="tilt",
+    part="one",
+    title="One group",
+    settings=OpenedSettings,
+    result=OpenedResult,
+    compute=open_group,
+    say=say,
+    note=(
+        "Shares in the confusion tables are of the rows that turned out so, with Wilson's intervals (1927). "
+        "Calibration has 15 bins of equal counts, fewer where a bin would hold under 20 rows. Distances: "
+        "**Kolmogorov–Smirnov**, the largest difference of the shares below a value; **Wasserstein**, in the "
+        "quantity's own unit. Noise alone makes a calibration error larger, so it may stand at the upper end of its "
+        "interval."
+    ),
+    main="cells",
+    needs="predictions",
+    depends=frozenset({"spec", "comparisons", "policy"}),
+    address={"reference": "against"},
+    version=2,
+)

@@ -13,6 +13,7 @@ from zerotilt.core.groups import readout
 from zerotilt.core.groups.measure import of_rows
 from zerotilt.core.groups.metrics import Measure, MetricName
 from zerotilt.core.groups.scores import Score, scores
+from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen, Task, Wording
@@ -38,6 +39,10 @@ class PerformanceResult(Frozen):
     threshold: float | None
     notes: tuple[str, ...]
     confidence: float
+
+
+OF_DECISIONS = ("accuracy", "balanced_accuracy", "rank_error", "precision", "recall", "f1")
+"""Measures of classes that need no probabilities."""
 
 
 def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Work) -> PerformanceResult:
@@ -83,11 +88,16 @@ def _scores(read: Subject, seed: int) -> tuple[Score, ...]:
         if read.scores is None:
             return ()
         outputs = np.column_stack([read.predicted, read.scores])
+    elif read.task is Task.regression:
+        outputs = read.values[:, None]
     elif read.predictor is not None:
         outputs = read.outputs
     else:
-        return ()
-    return scores(read.task, read.outcome, outputs, read.weights, read.classes, read.spec.policy.confidence, seed)
+        outputs = np.eye(len(read.classes))[read.decisions]
+    found = scores(read.task, read.outcome, outputs, read.weights, read.classes, read.spec.policy.confidence, seed)
+    if read.classes and read.predictor is None:  # no probabilities were recorded
+        return tuple(one for one in found if one.name in OF_DECISIONS)
+    return found
 
 
 def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettings) -> Reading:
@@ -136,3 +146,31 @@ def _say_other(result: PerformanceResult, wording: Wording) -> Reading:
         )
         detail = f"Balanced accuracy {words.percent(by_name['balanced_accuracy'].value)}. "
     return plain(headline, f"{detail}Read: {first.described}.")
+
+
+METHOD = Method(
+    name="performance",
+    area="intake",
+    title="Performance",
+    settings=PerformanceSettings,
+    result=PerformanceResult,
+    compute=perform,
+    say=say,
+    note=(
+        "Shares of rows have Wilson's intervals (1927); F1 that of the share 2J / (1 + J) of rows said and right "
+        "among those said or right; balanced accuracy those of its classes (Zou & Donner 2008); means, Brier score "
+        "and log loss Hall's (1992); RMSE the root of that of the mean square; AUC DeLong's (1988) on the log-odds "
+        "scale (Pepe 2003), and Newcombe's (2006) where a ranking is perfect; average precision the binomial interval "
+        "on the rows with the event (Boyd, Eng & Page 2013); R² one linearised on ln(1 − R²); the median its order "
+        "statistics' (Woodruff 1952). None is a percentile bootstrap, which of a few dozen rows can say \"100.0% to "
+        '100.0%".\n\n'
+        "**Calibration error**: the mean distance of mean score and share of the event over 15 bins of equal counts, "
+        "fewer where a bin would hold under 20 rows. Noise alone makes it larger, so its interval is that of an "
+        "inverted bootstrap test of 2,000 draws within the bins (Carpenter 1999); the value may stand at the upper "
+        "end of it. With row weights variances are linearised, Σw²(x − p)² / (Σw)²."
+    ),
+    main="sets",
+    place=Place("Model and data", summed_up=True),
+    needs="predictions",
+    version=4,
+)

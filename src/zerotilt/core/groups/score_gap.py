@@ -12,6 +12,7 @@ from zerotilt.core.contributions.explain import explain
 from zerotilt.core.groups import intervals
 from zerotilt.core.groups.metrics import Estimate
 from zerotilt.core.groups.pair import PairSettings, pair
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.spec import Frozen, Wording
 from zerotilt.core.subject import Subject
@@ -139,3 +140,25 @@ def say(result: ScoreGapResult, wording: Wording, settings: ScoreGapSettings) ->
             f" {words.opening(words.listing([words.title(one.feature) for one in against[:3]]))} work the other way."
         )
     return Reading(headline=headline, detail=f"{detail} {result.why}")
+
+
+METHOD = Method(
+    name="score_gap",
+    area="tilt",
+    part="one",
+    title="What drives the gap",
+    settings=ScoreGapSettings,
+    result=ScoreGapResult,
+    compute=drive,
+    say=say,
+    note=(
+        "Mean Shapley values of rows of both groups, against the same background. Their differences add up to the "
+        "difference of mean outputs of the rows explained. It says which features the model uses to tell the groups' "
+        "outputs apart, not why the groups differ in them."
+    ),
+    main="features",
+    depends=frozenset({"spec", "comparisons", "policy"}),
+    address={"reference": "against"},
+    first_look={"explained": 30, "walks": 16},
+    version=2,
+)

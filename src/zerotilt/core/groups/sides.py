@@ -16,6 +16,7 @@ from zerotilt.core.groups.membership import Grouping
 from zerotilt.core.groups.metrics import METRICS, Estimate, Measure, estimate
 from zerotilt.core.groups.pair import OTHERS, reference_place
 from zerotilt.core.groups.readout import Lens, Readout
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Frozen, Role, Task, Wording
@@ -294,3 +295,25 @@ def say(result: SidesResult, wording: Wording, settings: SidesSettings) -> Readi
         ),
     )
     return Reading(headline=headline, detail=detail)
+
+
+METHOD = Method(
+    name="sides",
+    area="tilt",
+    part="sides",
+    title="Labels and decisions",
+    settings=SidesSettings,
+    result=SidesResult,
+    compute=set_beside,
+    say=say,
+    note=(
+        "Labels: how often the outcome is recorded that the favourable decision is meant for. Ratios have the score "
+        "test's intervals (Koopman 1984). The change is the second ratio over the first; where both are read of the "
+        "same rows, its interval counts that (influence functions, Hampel 1974). p-values are adjusted over every "
+        "change on this sheet. Where labels were tilted, error rates take them for the truth."
+    ),
+    main="gaps",
+    needs="predictions",
+    depends=frozenset({"spec", "comparisons", "policy"}),
+    version=2,
+)

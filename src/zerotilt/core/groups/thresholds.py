@@ -11,6 +11,7 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.groups import membership
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import NOBODY, Frozen, GroupThreshold, Rule, Wording
@@ -596,3 +597,32 @@ def say(result: ThresholdResult, wording: Wording, settings: ThresholdSettings) 
     if result.few:
         detail += f" Few rows of a class in {words.listing(list(result.few[:4]))}: their rates are uncertain."
     return Reading(headline=headline, detail=detail)
+
+
+METHOD = Method(
+    name="thresholds",
+    area="tilt",
+    part="thresholds",
+    title="Thresholds",
+    settings=ThresholdSettings,
+    result=ThresholdResult,
+    compute=weigh,
+    say=say,
+    note=(
+        "Scores are counted once in thousandths, by group and outcome; a threshold moved redraws from these counts. "
+        "Cost: the mean over rows of what their error costs. The least-cost thresholds are the best of all "
+        "thousandths. Equal rates: of all settings of thousandths whose rates lie within one point of one another the "
+        "cheapest is found exactly; where none lies so near, the tolerance is the least that one has, and this is "
+        "said. How much less finer thresholds could cost stands beside each. Both error rates: the least largest gap "
+        "of either at the share selected under the least-cost single threshold; for more than two groups as far as a "
+        "search found. The frontier is the least cost for each gap allowed. No decision is drawn by lot. Thresholds "
+        "that differ by group may be unlawful.\n\n"
+        "Estimates on this sheet are of these rows, without intervals; a rule in force is read with intervals under "
+        "Groups."
+    ),
+    main="settings",
+    needs="predictions",
+    depends=frozenset({"spec", "comparisons", "policy"}),
+    address={"false_positive": "fp", "false_negative": "fn"},
+    version=2,
+)

@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
+from zerotilt.core.findings import Finding
 from zerotilt.core.groups import influence, intervals, measure, membership, metrics, readout
 from zerotilt.core.groups.measure import Measured
 from zerotilt.core.groups.membership import MISSING, Grouping
 from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import FlagPolicy, Frozen, Spec, Task, Wording
@@ -620,3 +622,55 @@ def _said_beside(result: TiltResult) -> str:
         for one in (cost.change.low, cost.change.high)
     ]
     return f"{text} Over all rows {metrics.phrase(cost.metric)} is {show(abs(cost.change.value))} {way} here ({ends[0]} to {ends[1]})."
+
+
+def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
+    """Every flagged comparison, the furthest off first."""
+    return [
+        Finding(
+            name=f"{found.attribute}: {found.group} · {found.metric}",
+            kind="disparity",
+            statement=sentence(result, found, spec.wording),
+            columns=tuple(found.attribute.split(" · ")),
+            group=found.group,
+            metric=found.metric,
+            rows=result.rows,
+        )
+        for found in sorted((one for one in result.disparities if one.status == "flagged"), key=by_tilt)
+    ]
+
+
+METHOD = Method(
+    name="tilt",
+    area="tilt",
+    title="Tilt",
+    settings=TiltSettings,
+    result=TiltResult,
+    compute=compare_groups,
+    say=say,
+    note=(
+        "Rates have **Wilson's intervals** (1927). Their **ratios and differences** have the intervals that the "
+        "two-sided score test leaves (Koopman 1984; Mee 1984), so an interval leaves parity out exactly where the "
+        "test does; 0.5 is added to all four cells where a rate is zero, and where no row of the reference counts its "
+        "interval too (Katz et al. 1978). Means have intervals that know their skewness (Hall 1992), AUC DeLong's "
+        "(1988) on the log-odds scale; these are compared from both sides' intervals (Zou & Donner 2008; Donner & Zou "
+        "2012). Metrics that can be negative, or whose zero is out of reach, are compared by their difference only; "
+        "so is the calibration error, which has the interval of an inverted bootstrap test (Carpenter 1999). p-values "
+        "are adjusted over all comparisons of the sheet that have enough rows: for the share of false flags "
+        "(Benjamini & Hochberg 1995), or for the chance of any (Holm 1979; Bonferroni), as the flag policy says. Row "
+        "weights: variances are linearised, Σw²(x − p)² / (Σw)².\n\n"
+        "**Status**, in this order: too few, when either side has fewer than the policy's least rows in the metric's "
+        "denominator; flagged, when it is outside the limits and the adjusted p is small enough; uncertain, when it "
+        "is outside without that, or inside with an interval reaching outside; otherwise within. The change of a gap "
+        "to what is alongside counts that rows read in both move both (influence functions, Hampel 1974). The ratio "
+        "of a small rate moves a lot; read the difference beside it."
+    ),
+    main="disparities",
+    place=Place("Groups", lambda subject, so_far, fewer: [({}, "")] if subject.spec.groupings else [], summed_up=True),
+    findings=disparities,
+    unasked=lambda spec: {} if spec.groupings or spec.segments else None,
+    needs="predictions",
+    depends=frozenset({"spec", "comparisons", "policy"}),
+    reads_alongside=True,
+    version=3,
+)

@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 from zerotilt.core import weighing, words
 from zerotilt.core.drivers.links import association_with
 from zerotilt.core.groups.intervals import normal_quantile
+from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -312,3 +313,23 @@ def say(result: AleResult, wording: Wording, settings: AleSettings) -> Reading:
     if result.missing:
         detail += f" {words.plural(result.missing, 'row')} without a value are left out."
     return plain(headline.replace("the  ", "the "), detail)
+
+
+METHOD = Method(
+    name="ale",
+    area="response",
+    title="Accumulated local effects",
+    settings=AleSettings,
+    result=AleResult,
+    compute=accumulate,
+    say=say,
+    note=(
+        "**Accumulated local effects** (Apley & Zhu 2020): rows are moved only across their own bin, so combinations "
+        "that do not occur are not asked about. Levels without an order are put in one by how alike their rows are in "
+        "the other columns. Intervals join the bins' standard errors as if independent. Partial dependence is drawn "
+        "beside them, centred alike; where the two are apart by more than a tenth of their range and the interval, "
+        "the features that this one is associated with are named."
+    ),
+    main="points",
+    version=3,
+)

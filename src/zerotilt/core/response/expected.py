@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import weighing, words
+from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import all_curves, feature_named, grid_of
@@ -128,3 +129,21 @@ def say(result: ExpectedResult, wording: Wording, settings: ExpectedSettings) ->
             f"{words.difference(result.largest, result.output, wording.unit)}."
         )
     return plain(headline, f"{words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows} read.")
+
+
+METHOD = Method(
+    name="expected",
+    area="response",
+    title="Expected direction",
+    settings=ExpectedSettings,
+    result=ExpectedResult,
+    compute=check_expected,
+    say=say,
+    note=(
+        "Steps of single curves against the direction that is expected of a feature: the share of curves with such a "
+        "step, the share of rows whose curve goes against it where the row itself lies, the largest step, and the "
+        "rows that go furthest."
+    ),
+    main="worst",
+    version=2,
+)

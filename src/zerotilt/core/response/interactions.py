@@ -12,11 +12,13 @@ from pydantic import Field
 
 from zerotilt.core import weighing, words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
+from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.method import Method
 from zerotilt.core.predictors import Asked, Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Frozen, Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -174,3 +176,46 @@ def say(result: InteractionsResult, wording: Wording, settings: InteractionsSett
         headline,
         detail + " Association between two features is another matter: it is in the table, this is in the model.",
     )
+
+
+def picture(result: InteractionsResult, spec: Spec) -> Bars:
+    """In the order of the table: by the size of the joint part, with its share beside the names."""
+    shown = result.pairs[:MOST_BARS]
+    unit = {
+        "probability": "points of chance",
+        "log-odds": "log-odds",
+        "value": spec.wording.unit or "the outcome's unit",
+    }
+    scale = 100 if result.output == "probability" else 1
+    return Bars(
+        names=tuple(
+            f"{words.title(one.first)} and {words.title(one.second)}, {one.strength.value:.0%}" for one in shown
+        ),
+        values=tuple(one.size * scale for one in shown),
+        label=f"joint part that neither has alone, in {unit[result.output]}; its share after the names",
+    )
+
+
+METHOD = Method(
+    name="interactions",
+    area="response",
+    part="pairs",
+    title="Interactions",
+    settings=InteractionsSettings,
+    result=InteractionsResult,
+    compute=pair_up,
+    say=say,
+    note=(
+        "**H²** (Friedman & Popescu 2008): the variance of the two features' joint partial dependence that is not the "
+        "sum of their own, as a share of the joint variance, from several draws of rows, with the spread between "
+        "draws; size is its standard deviation, and orders the table, since a pair with hardly any joint effect can "
+        "have a large share of very little. Of more than fourteen features those are paired that move the output "
+        "most, alone or with others (total effect, Jansen 1999). It says that the model lets them work together. Two "
+        "features that go together in the table need not do so: that is association, and stands under Drivers, Linked "
+        "columns."
+    ),
+    main="pairs",
+    picture=picture,
+    first_look={"rows": 15, "draws": 2},
+    version=3,
+)

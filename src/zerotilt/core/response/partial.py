@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from typing import Literal
+from collections.abc import Mapping
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,7 @@ from pydantic import Field, model_validator
 from zerotilt.core import weighing, words
 from zerotilt.core.groups.intervals import normal_quantile
 from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import Direction, Grid, all_curves, centred, direction, feature_named, grid_of
 from zerotilt.core.response.parts import parts_of
@@ -489,3 +491,88 @@ def _detail(result: ResponseResult, wording: Wording, name: str) -> str:
     if result.case is not None and result.case.outside:
         detail += f" The chosen {wording.row} lies beyond it, at {result.case.label}."
     return detail
+
+
+def arrays(result: ResponseResult) -> dict[str, list[dict[str, Any]]]:
+    """What a response holds along its points: single curves, classes, parts, the case, the curve alongside."""
+    labels = [point.label for point in result.points]
+    positions = [point.position for point in result.points]
+
+    def along(values) -> list[dict[str, Any]]:
+        return [
+            {result.feature: label, "position": position, "value": value}
+            for label, position, value in zip(labels, positions, values, strict=True)
+        ]
+
+    return {
+        "curves": [
+            {"row": row} | point
+            for row, curve in zip(result.curve_rows, result.curves, strict=True)
+            for point in along(curve)
+        ],
+        "parts": [
+            {"part": part.label, "rows": part.rows} | point for part in result.parts for point in along(part.mean)
+        ],
+        "classes": [{"class": one.label} | point for one in result.classes for point in along(one.mean)],
+        "case": [{"row": result.case.row} | point for point in along(result.case.values)] if result.case else [],
+        "alongside": [
+            point
+            | {
+                "low": low,
+                "high": high,
+                "difference": gap.value,
+                "difference_low": gap.low,
+                "difference_high": gap.high,
+            }
+            for point, low, high, gap in zip(
+                along(result.beside.mean),
+                result.beside.mean_low,
+                result.beside.mean_high,
+                result.beside.difference,
+                strict=True,
+            )
+        ]
+        if result.beside
+        else [],
+    }
+
+
+REPORTED = 3
+"""Features whose response stands in the report."""
+
+
+def of_top_drivers(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> list[Asked]:
+    """The features that the loss is seen to depend on most."""
+    top = [one.feature for found in so_far.get("drivers", []) for one in found.drivers if one.loss_depends][:REPORTED]
+    return [({"feature": name} | ({"rows": fewer} if fewer else {}), words.title(name)) for name in top]
+
+
+METHOD = Method(
+    name="response",
+    area="response",
+    title="Response",
+    settings=ResponseSettings,
+    result=ResponseResult,
+    compute=respond,
+    say=say,
+    note=(
+        "**Partial dependence** (Friedman 2001) is the mean, and **ICE curves** (Goldstein et al. 2015) are the "
+        "single rows, of the output with this feature set to each value and everything else kept; the band holds the "
+        "middle 80% of single curves. Grid points are distinct quantiles between two percentiles, 1 and 99 unless "
+        "set, or of a region; missing has a place of its own. Rows near a point are those within a twentieth of the "
+        "drawn range; below 10 rows, or below 0.5% of them, the curve is thin and dashed and the reading says so. "
+        "Where features are associated, some combinations behind the curve do not occur in the table."
+    ),
+    main="points",
+    place=Place(
+        "Response",
+        of_top_drivers,
+        lambda result, spec: (
+            f"Mean response along {words.title(result.feature)}; the band holds the middle 80% of single curves"
+        ),
+    ),
+    arrays=arrays,
+    address={"low": "from", "high": "to", "percentiles": "range", "points": "points", "curves": "curves"},
+    reads_alongside=True,
+    version=4,
+)

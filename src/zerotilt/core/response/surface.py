@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import weighing, words
+from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -274,3 +275,45 @@ def say(result: SurfaceResult, wording: Wording, settings: SurfaceSettings) -> R
     )
     detail += f" {scarce:.0%} of the points have few rows near them; {result.far_share:.0%} of the combined rows lie far from any real one."
     return plain(headline, detail)
+
+
+def arrays(result: SurfaceResult) -> dict[str, list[dict[str, Any]]]:
+    """The surface, written out point by point."""
+    out = []
+    for i, first in enumerate(result.first.labels):
+        for j, second in enumerate(result.second.labels):
+            point: dict[str, Any] = {
+                result.first.feature: first if result.first.positions is None else result.first.positions[i],
+                result.second.feature: second if result.second.positions is None else result.second.positions[j],
+                "value": result.values[i][j],
+                "rows_near": result.support[i][j],
+                "scarce": result.scarce[i][j],
+            }
+            if result.decision:
+                point |= {"decision": result.decisions[result.decision[i][j]], "strength": result.strength[i][j]}
+            out.append(point)
+    return {"points": out}
+
+
+METHOD = Method(
+    name="surface",
+    area="response",
+    part="two",
+    title="Two features",
+    settings=SurfaceSettings,
+    result=SurfaceResult,
+    compute=survey,
+    say=say,
+    note=(
+        "**Partial dependence** on two features (Friedman 2001), or the case's own output with both moved; the pure "
+        "interaction is the **second-order accumulated local effect** (Apley & Zhu 2020). A point has few rows near "
+        "it when fewer than 3, or one in two thousand, lie within a twentieth of both ranges; the share of combined "
+        "rows that lie farther from any real row than 99% of real rows lie from their nearest neighbour (Gower 1971) "
+        "is said. The strength of a decision is the distance of the output from the threshold, or with several "
+        "classes the largest mean probability."
+    ),
+    main="points",
+    arrays=arrays,
+    first_look={"rows": 50, "points": 14},
+    version=3,
+)

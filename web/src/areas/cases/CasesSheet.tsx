@@ -1,6 +1,7 @@
 import { type ReactNode, useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Ladder } from "../../figures/Ladder";
@@ -16,22 +17,13 @@ type Case = Schemas["Case"];
 type Page = Schemas["CasesPage"];
 
 const WHICH = ["all", "right", "wrong", "true positive", "true negative", "false positive", "false negative"];
-const ORDERS = ["row", "score", "nearest the threshold"];
 const LIMIT = 20;
+const FIRST = { which: "all", order: "row", descending: false, find: "", group: "", member: "", offset: 0 } as const;
 
 /** Single predictions: a ladder for the chosen case, and the list to choose from. */
 export function CasesSheet() {
   const { model, search, set } = useAuditContext();
-  const query = {
-    which: WHICH.find((one) => one === search.get("which")) ?? "all",
-    order: ORDERS.find((one) => one === search.get("order")) ?? "row",
-    descending: search.get("down") === "1",
-    find: search.get("find") ?? "",
-    group: search.get("group") ?? "",
-    member: search.get("member") ?? "",
-    offset: Math.max(0, Number(search.get("offset")) || 0),
-    limit: LIMIT,
-  };
+  const query = { ...FIRST, ...settingsOf("cases", search), limit: LIMIT };
   const list = useReading("cases", query);
   const first = list.evidence?.result.cases[0]?.row;
   const wanted = search.get("row");
@@ -58,7 +50,7 @@ export function CasesSheet() {
       )}
     </section>
   );
-  if (model && row !== undefined) return <CaseLadder row={row} method={search.get("method") ?? "auto"} after={cases} />;
+  if (model && row !== undefined) return <CaseLadder row={row} after={cases} />;
   return (
     <>
       {!model && (
@@ -79,9 +71,11 @@ const METHODS = [
   { value: "hierarchy", label: "along sets of associated features" },
 ];
 
-function CaseLadder({ row, method, after }: { row: number; method: string; after: ReactNode }) {
+function CaseLadder({ row, after }: { row: number; after: ReactNode }) {
   const { audit, search, set } = useAuditContext();
-  const asked = useReading("ladder", { row, method });
+  const settings = settingsOf("ladder", search);
+  const method = settings.method ?? "auto";
+  const asked = useReading("ladder", { ...settings, row });
   const names = namesOf(audit);
   return (
     <>
@@ -99,7 +93,7 @@ function CaseLadder({ row, method, after }: { row: number; method: string; after
           {METHODS.find((one) => one.value === method)?.label ?? method} <span aria-hidden>▾</span>
         </ChoiceMenu>
       </p>
-      <Sheet asked={asked} note={<Note />} after={after}>
+      <Sheet asked={asked} after={after}>
         {({ result }) => (
           <>
             <Figure
@@ -278,19 +272,6 @@ function Pages({ page, offset, go }: { page: Page; offset: number; go: (offset: 
       >
         Later
       </button>
-    </p>
-  );
-}
-
-function Note() {
-  return (
-    <p>
-      Shapley values (Shapley 1953) of the game in which v(S) is the mean output with the features in S taken from this
-      case and the others from the rows of the context. Where the model is a sum on the scale that is read, as boosted
-      trees and logistic regressions are in log-odds and forests in probability, the values are exact against all of
-      these rows. Else, up to 12 features, every coalition is evaluated; otherwise pairs of feature orders, one the
-      reverse of the other, are walked (Castro, Gómez & Tejada 2009) until the largest standard error is under 1% of the
-      output's standard deviation. The steps add up to the prediction less the baseline.
     </p>
   );
 }

@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { PartRows } from "../../figures/PartRows";
@@ -17,9 +18,10 @@ export function ByPart() {
   const open = useOpenResponse();
   const classes = audit.classes.length > 0;
   const columns = audit.groupings.filter((one) => !one.includes(" · "));
-  const column = columns.find((one) => one === search.get("by")) ?? columns[0];
-  const settings = classes && search.get("by") === null ? { by: "class" } : { by: "group", column: column ?? "" };
-  const asked = useReading("shapley_by_part", settings);
+  const wanted = settingsOf("shapley_by_part", search);
+  const column = columns.find((one) => one === wanted.column) ?? columns[0];
+  const by = classes && (wanted.by === "class" || !wanted.column) ? "class" : "group";
+  const asked = useReading("shapley_by_part", { ...wanted, by, column: by === "class" ? "" : (column ?? "") });
   return (
     <>
       <p className="flex justify-end">
@@ -27,8 +29,8 @@ export function ByPart() {
           rows told apart by
           <select
             className="field"
-            value={settings.by === "class" ? "" : column}
-            onChange={(event) => set({ by: event.target.value || null })}
+            value={by === "class" ? "" : column}
+            onChange={(event) => set({ of: event.target.value || null, by: null })}
           >
             {classes && <option value="">class</option>}
             {columns.map((name) => (
@@ -39,7 +41,7 @@ export function ByPart() {
           </select>
         </label>
       </p>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
           return (
@@ -89,13 +91,3 @@ const COLUMNS: Column<Mean>[] = [
   { key: "signed", label: "signed mean", value: (m) => m.signed, show: (m) => signed(m.signed, 4) },
   { key: "rows", label: "rows", value: (m) => m.rows, show: (m) => count(m.rows) },
 ];
-
-function Note() {
-  return (
-    <p>
-      Shapley values (Shapley 1953) of each class's own output, or of the rows of each group, all against the same
-      background. With several classes, what raises one class lowers others: signed values over the classes add up to
-      zero in probability.
-    </p>
-  );
-}

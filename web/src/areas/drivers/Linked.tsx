@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { LOSSES } from "../../figures/DriverRows";
 import { Figure } from "../../figures/Figure";
@@ -15,8 +16,9 @@ const STEPS = ["0.9", "0.8", "0.7", "0.6", "0.5", "0.4", "0.3"];
 /** Columns that say much the same, shuffled together. */
 export function Linked() {
   const { search, set } = useAuditContext();
-  const from = STEPS.find((one) => one === search.get("from")) ?? "0.7";
-  const asked = useReading("drivers", from === "0.7" ? {} : { linked_from: Number(from) });
+  const settings = settingsOf("drivers", search);
+  const from = String(settings.linked_from ?? 0.7);
+  const asked = useReading("drivers", settings);
   return (
     <>
       <p className="flex justify-end">
@@ -27,13 +29,13 @@ export function Linked() {
             value={from}
             onChange={(event) => set({ from: event.target.value === "0.7" ? null : event.target.value })}
           >
-            {STEPS.map((one) => (
+            {[...new Set([...STEPS, from])].map((one) => (
               <option key={one}>{one}</option>
             ))}
           </select>
         </label>
       </p>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
           if (!result.linked.length) {
@@ -89,14 +91,3 @@ const COLUMNS: Column<Set>[] = [
   { key: "interval", label: "interval", value: (l) => interval(l.permutation, (v) => decimal(v, 4)) },
   { key: "singles", label: "sum of each alone", value: (l) => l.singles, show: (l) => decimal(l.singles, 4) },
 ];
-
-function Note() {
-  return (
-    <p>
-      Association of two numbers is the size of Spearman's ρ, of two texts Cramér's V corrected for chance (Bergsma
-      2013), of a number and a text the correlation ratio; sets by complete linkage on one less the association. Linked
-      columns are shuffled by one and the same order. Association is in the table; whether the model uses both is
-      another matter, and whether two features work together is under Response, Interactions.
-    </p>
-  );
-}

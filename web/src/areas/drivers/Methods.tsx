@@ -16,7 +16,7 @@ export function Methods() {
   const asked = useReading("side_by_side", {});
   const open = useOpenResponse();
   return (
-    <Sheet asked={asked} note={<Note />}>
+    <Sheet asked={asked}>
       {(evidence) => {
         const { result } = evidence;
         const label = Object.fromEntries(result.measures.map((card) => [card.measure, card.label]));
@@ -109,14 +109,3 @@ const AGREEMENTS: Column<Agreement>[] = [
     show: (one) => percent(one.overlap),
   },
 ];
-
-function Note() {
-  return (
-    <p>
-      Ranks by permutation importance (Breiman 2001), mean absolute and signed Shapley values (Shapley 1953), loss
-      Shapley values (Covert, Lundberg & Lee 2020), and what the model itself holds: standardised coefficients or split
-      reduction (Breiman et al. 1984). Agreement is Kendall's τ-b (1945), from −1 to 1. Values of different measures are
-      on different scales: only their ranks are compared.
-    </p>
-  );
-}

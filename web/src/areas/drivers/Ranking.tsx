@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState } from "react";
 import { type Audit, api, need, type Problem, type Schemas } from "../../api/client";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { type Driver, DriverRows, LOSSES, ROW, TOP } from "../../figures/DriverRows";
 import { Figure } from "../../figures/Figure";
@@ -24,10 +25,9 @@ const SEARCHED = 15;
 export function Ranking() {
   const { audit, context, task, search, set } = useAuditContext();
   const open = useOpenResponse();
-  const wanted = search.get("loss");
-  const rest = search.get("against") === "rest" && audit.classes.length > 0;
-  const settings = { ...(wanted ? { loss: wanted } : {}), ...(rest ? { against_rest: true } : {}) };
-  const asked = useReading("drivers", settings);
+  const { against_rest, ...settings } = settingsOf("drivers", search);
+  const rest = against_rest === true && audit.classes.length > 0;
+  const asked = useReading("drivers", rest ? { ...settings, against_rest } : settings);
   const result = asked.evidence?.result;
   const losses = result?.losses ?? [];
   const loss = result?.loss ?? "log_loss";
@@ -43,7 +43,7 @@ export function Ranking() {
               { value: "all", label: "all classes" },
               { value: "rest", label: `${context.read_class || audit.spec?.event} against the rest` },
             ]}
-            onChoose={(value) => set({ against: value === "rest" ? "rest" : null, loss: null })}
+            onChoose={(value) => set({ against: value === "rest" ? "1" : null, loss: null })}
           >
             {rest ? "the class read, against the rest" : "all classes"} <span aria-hidden>▾</span>
           </ChoiceMenu>
@@ -60,7 +60,7 @@ export function Ranking() {
           </ChoiceMenu>
         )}
       </p>
-      <Sheet asked={asked} note={<Note />} after={<Against />}>
+      <Sheet asked={asked} after={<Against />}>
         {(evidence) => (
           <>
             <Rows evidence={evidence} onFeature={open} />
@@ -242,7 +242,7 @@ function Against() {
   const open = useOpenResponse();
   if (!audit.spec?.columns.some((column) => column.expected)) return null;
   return (
-    <Beneath asked={asked} label="Expected directions" note={<ExpectedNote />}>
+    <Beneath asked={asked} label="Expected directions">
       {({ result }) => (
         <DataTable
           name="expected-directions"
@@ -283,16 +283,6 @@ function Against() {
         />
       )}
     </Beneath>
-  );
-}
-
-function ExpectedNote() {
-  return (
-    <p>
-      The mean curve contradicts a direction when it goes back by more than a tenth of its range, and the expectation of
-      no effect when it moves by more than a fiftieth of the output's standard deviation. A contradiction is a finding:
-      the decision about it, with its reason, stands in the dossier and in the report.
-    </p>
   );
 }
 
@@ -366,15 +356,3 @@ const BESIDE: Column<Driver>[] = [
     value: (d) => (d.beside ? interval(d.beside.difference, (v) => decimal(v, 4)) : ""),
   },
 ];
-
-function Note() {
-  return (
-    <p>
-      Permutation importance (Breiman 2001; Fisher, Rudin & Dominici 2019): the mean loss with one column's values
-      shuffled among the rows, less the loss as is. In the interval a row counts by what another's value does to it and
-      by what its own does to others; where it includes zero there is no evidence that the model uses the column. Linked
-      columns share one effect, so each may look small. The small curve is the mean response over the 1–99% range of the
-      feature. Intervals of a difference take both sides as independent; with the same rows they are a little too wide.
-    </p>
-  );
-}

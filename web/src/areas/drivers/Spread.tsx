@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Legend } from "../../figures/Legend";
@@ -14,15 +15,14 @@ import { count, type Scale, step, title } from "../../ui/numbers";
 type Stretch = Schemas["Stretch"];
 type Lane = Schemas["Lane"];
 
+const EVERY = 1_000_000;
+
 /** What each feature's values do to the output, over all rows. */
 export function Spread() {
   const { search, set } = useAuditContext();
-  const every = search.get("every") === "1";
-  const asked = useReading("spread", {
-    feature: search.get("feature") ?? "",
-    colour: search.get("colour") ?? "",
-    ...(every ? { sampled: 1_000_000 } : {}),
-  });
+  const settings = settingsOf("spread", search);
+  const every = settings.sampled === EVERY;
+  const asked = useReading("spread", settings);
   const known = asked.evidence?.result;
   return (
     <>
@@ -47,7 +47,7 @@ export function Spread() {
           />
         </span>
       </p>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
           const scale = result.output as Scale;
@@ -73,7 +73,7 @@ export function Spread() {
                   <>
                     {" "}
                     From {count(result.rows_explained)} of {count(result.rows)} rows.{" "}
-                    <button type="button" className="act" onClick={() => set({ every: "1" })}>
+                    <button type="button" className="act" onClick={() => set({ sampled: String(EVERY) })}>
                       Explain all rows
                     </button>
                   </>
@@ -128,14 +128,3 @@ const LANES: Column<Lane>[] = [
   { key: "rows", label: "rows", value: (one) => one.rows },
   ...FIVE.map((name): Column<Lane> => ({ key: name, label: NAMES[name], value: (one) => one[name] })),
 ];
-
-function Note() {
-  return (
-    <p>
-      Shapley values (Shapley 1953) of every row, gathered by the feature's own value: quantiles of the contributions in
-      bins of about equal counts, so that any number of rows reads the same. Where the parts of another column lie apart
-      at the same value, the two work together in the model; where only the rows move along the axis, they are merely
-      associated.
-    </p>
-  );
-}

@@ -21,7 +21,7 @@ interface Line {
 export function PerformanceTable() {
   const asked = useReading("performance", {});
   return (
-    <Sheet asked={asked} note={<Note />}>
+    <Sheet asked={asked}>
       {({ result }) => (
         <>
           {result.notes.map((note) => (
@@ -39,17 +39,6 @@ export function PerformanceTable() {
         </>
       )}
     </Sheet>
-  );
-}
-
-function Note() {
-  return (
-    <p>
-      Rates have Wilson's intervals (1927), F1 that of the share 2J / (1 + J), balanced accuracy those of its classes
-      (Zou &amp; Donner 2008), means Hall's (1992), AUC DeLong's (1988) on the log-odds scale, average precision the
-      binomial one (Boyd, Eng &amp; Page 2013), R² a linearised one, the median that of its order statistics (Woodruff
-      1952), the calibration error an inverted bootstrap test. With row weights variances are linearised.
-    </p>
   );
 }
 

@@ -1,6 +1,7 @@
 import { useEffect, useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { ClassCurves } from "../../figures/ClassCurves";
 import { EffectCurves } from "../../figures/EffectCurves";
@@ -19,11 +20,12 @@ import { count, day, decimal, difference, output, percent, quantity, type Scale,
 type Result = Schemas["ResponseResult"];
 type Point = Schemas["CurvePoint"];
 
-const RANGES: Record<string, { label: string; percentiles?: [number, number] }> = {
-  middle: { label: "the middle 98% of rows" },
-  narrow: { label: "the middle 90% of rows", percentiles: [5, 95] },
-  full: { label: "the full range", percentiles: [0, 100] },
+const RANGES: Record<string, string> = {
+  "1,99": "the middle 98% of rows",
+  "5,95": "the middle 90% of rows",
+  "0,100": "the full range",
 };
+const MIDDLE = [1, 99];
 const CURVES: Record<string, string> = {
   band: "the band of the middle 80%",
   "30": "30 single curves",
@@ -36,7 +38,7 @@ const VIEWS: Record<string, string> = { read: "the class read", lines: "every cl
 /** How the output moves along one feature. */
 export function OneFeature() {
   const { audit, context, search, set } = useAuditContext();
-  const settings = settingsOf(search);
+  const settings = settingsOf("response", search);
   const asked = useReading("response", settings);
   const result = asked.evidence?.result;
   const feature = result?.feature ?? search.get("feature") ?? "";
@@ -88,7 +90,7 @@ export function OneFeature() {
         </span>
         <CaseField />
       </p>
-      <Sheet asked={asked} note={<Note />} after={result && <Beneaths feature={result.feature} />}>
+      <Sheet asked={asked} after={result && <Beneaths feature={result.feature} />}>
         {(evidence) => {
           const own = evidence.result;
           const quantityName = outputNames(audit, context.read_class ?? "")[own.output] ?? "";
@@ -150,16 +152,16 @@ export function OneFeature() {
                 {own.numeric && (
                   <Choice
                     name="Axis"
-                    value={RANGES[search.get("range") ?? ""] ? (search.get("range") as string) : "middle"}
-                    choices={Object.fromEntries(Object.entries(RANGES).map(([key, one]) => [key, one.label]))}
+                    value={(settings.percentiles ?? MIDDLE).join()}
+                    choices={RANGES}
                     before="over"
-                    onChoose={(value) => set({ range: value === "middle" ? null : value, from: null, to: null })}
+                    onChoose={(value) => set({ range: value === MIDDLE.join() ? null : value, from: null, to: null })}
                   />
                 )}
                 {own.numeric && (
                   <Choice
                     name="Grid"
-                    value={POINTS.includes(search.get("points") ?? "") ? (search.get("points") as string) : "40"}
+                    value={String(settings.points ?? 40)}
                     choices={Object.fromEntries(POINTS.map((one) => [one, `${one} points at most`]))}
                     before="at"
                     onChoose={(value) => set({ points: value === "40" ? null : value })}
@@ -170,7 +172,12 @@ export function OneFeature() {
                   value={CURVES[curves] ? curves : "band"}
                   choices={CURVES}
                   before="with"
-                  onChoose={(value) => set({ curves: value === "band" ? null : value })}
+                  onChoose={(value) =>
+                    set({
+                      ...addressOf("response", { rows: Number(value) > 1_000 ? Number(value) : undefined }),
+                      curves: value === "band" ? null : value,
+                    })
+                  }
                 />
                 <label className="flex min-h-[26px] items-center gap-1.5">
                   <input
@@ -209,27 +216,6 @@ export function OneFeature() {
   );
 }
 
-function settingsOf(search: URLSearchParams) {
-  const number = (name: string) => {
-    const text = search.get(name);
-    return text !== null && text !== "" && Number.isFinite(Number(text)) ? Number(text) : null;
-  };
-  const range = RANGES[search.get("range") ?? ""];
-  const curves = Number(search.get("curves")) || 0;
-  const row = number("case");
-  return {
-    feature: search.get("feature") ?? "",
-    ...(range?.percentiles ? { percentiles: range.percentiles } : {}),
-    ...(POINTS.includes(search.get("points") ?? "") ? { points: Number(search.get("points")) } : {}),
-    ...(number("from") !== null ? { low: number("from") } : {}),
-    ...(number("to") !== null ? { high: number("to") } : {}),
-    ...(curves > 30 ? { curves: Math.min(curves, 2_000), rows: Math.max(1_000, Math.min(curves, 2_000)) } : {}),
-    ...(search.get("centred") === "1" ? { centred: true } : {}),
-    ...(search.get("colour") ? { colour: search.get("colour") } : {}),
-    ...(row !== null && row >= 0 ? { case: Math.floor(row) } : {}),
-  };
-}
-
 /** As many digits as tell two pixels apart. */
 const tidy = (value: number, result: Result) => {
   const span = (result.greatest ?? 1) - (result.least ?? 0) || 1;
@@ -245,7 +231,7 @@ function Choice(props: {
   before: string;
   onChoose: (value: string) => void;
 }) {
-  const text = `${props.before} ${props.choices[props.value]}`;
+  const text = `${props.before} ${props.choices[props.value] ?? props.value}`;
   return (
     <ChoiceMenu
       label={`${props.name}: ${text}`}
@@ -467,17 +453,7 @@ function Beneaths({ feature }: { feature: string }) {
 function Accumulated({ feature }: { feature: string }) {
   const asked = useReading("ale", { feature });
   return (
-    <Beneath
-      asked={asked}
-      label="Among rows alike"
-      note={
-        <p>
-          Accumulated local effects (Apley & Zhu 2020): rows are moved only across the bin they lie in, and the mean
-          changes are added up, so that no combination is asked about that does not occur. Both curves are centred to a
-          mean of zero over the rows. They part where the feature is associated with others and the model uses both.
-        </p>
-      }
-    >
+    <Beneath asked={asked} label="Among rows alike">
       {(evidence) => {
         const { result } = evidence;
         const scale = result.output as Scale;
@@ -545,11 +521,7 @@ function Against({ feature, expected }: { feature: string; expected: "rises" | "
     [scale, names.unit, task, audit.id, search],
   );
   return (
-    <Beneath
-      asked={asked}
-      label={`Against the expectation that it ${expected}`}
-      note={<p>Steps of single curves against the direction set in Drivers; the rows that go furthest are listed.</p>}
-    >
+    <Beneath asked={asked} label={`Against the expectation that it ${expected}`}>
       {({ result }) =>
         result.worst.length > 0 && (
           <>
@@ -569,16 +541,5 @@ function Against({ feature, expected }: { feature: string; expected: "rises" | "
         )
       }
     </Beneath>
-  );
-}
-
-function Note() {
-  return (
-    <p>
-      Partial dependence (Friedman 2001) is the mean, and ICE curves (Goldstein et al. 2015) are the single rows, of the
-      output with this feature set to each value and everything else kept. Grid points are distinct quantiles. Rows near
-      a point are those within a twentieth of the drawn range. Where features are associated, some combinations behind
-      the curve do not occur in the table.
-    </p>
   );
 }

@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { PairRows } from "../../figures/PairRows";
@@ -10,19 +11,19 @@ import { type Column, DataTable } from "../../ui/DataTable";
 import { count, difference, percent, type Scale, title } from "../../ui/numbers";
 
 type Pair = Schemas["Pair"];
-const BUDGETS: Record<string, { label: string; rows?: number; draws?: number }> = {
-  usual: { label: "4 draws of 40 rows" },
-  more: { label: "6 draws of 100 rows", rows: 100, draws: 6 },
-  most: { label: "8 draws of 200 rows", rows: 200, draws: 8 },
-};
+const USUAL = { rows: 40, draws: 4 };
+const BUDGETS = [USUAL, { rows: 100, draws: 6 }, { rows: 200, draws: 8 }];
 
 /** Which pairs of features work together in the model; each opens its surface. */
 export function Pairs() {
   const { audit, search, set } = useAuditContext();
   const { unit } = namesOf(audit);
-  const key = BUDGETS[search.get("budget") ?? ""] ? (search.get("budget") as string) : "usual";
-  const { label: _, ...settings } = BUDGETS[key];
+  const settings = settingsOf("interactions", search);
   const asked = useReading("interactions", settings);
+  const budget = { ...USUAL, ...settings };
+  const key = `${budget.draws} draws of ${budget.rows} rows`;
+  const choices = new Map(BUDGETS.map((one) => [`${one.draws} draws of ${one.rows} rows`, one]));
+  choices.set(key, budget);
   const open = (pair: Pair) => set({ part: "two", first: pair.first, second: pair.second });
   const columns = (scale: Scale): Column<Pair>[] => [
     {
@@ -58,17 +59,15 @@ export function Pairs() {
           <select
             className="field"
             value={key}
-            onChange={(event) => set({ budget: event.target.value === "usual" ? null : event.target.value })}
+            onChange={(event) => set(addressOf("interactions", choices.get(event.target.value) ?? {}))}
           >
-            {Object.entries(BUDGETS).map(([value, one]) => (
-              <option key={value} value={value}>
-                {one.label}
-              </option>
+            {[...choices.keys()].map((one) => (
+              <option key={one}>{one}</option>
             ))}
           </select>
         </label>
       </p>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
           const shown = columns(result.output as Scale);
@@ -98,16 +97,5 @@ export function Pairs() {
         }}
       </Sheet>
     </>
-  );
-}
-
-function Note() {
-  return (
-    <p>
-      H² (Friedman & Popescu 2008): the variance of the two features' joint partial dependence that is not the sum of
-      their own, as a share of the joint variance; size is its standard deviation. It says that the model lets them work
-      together. Two features that go together in the table need not do so: that is association, and stands under
-      Drivers, Linked columns.
-    </p>
   );
 }

@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import type { Schemas } from "../../api/client";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Relief } from "../../figures/Relief";
@@ -22,22 +23,22 @@ const VIEWS = {
   pure: "as the pure interaction",
 } as const;
 type View = keyof typeof VIEWS;
+/** The views of one and the same result; the pure interaction is another. */
+const DRAWN = ["cells", "decision", "relief"] as const;
 
 /** The output over two features at once. */
 export function TwoFeatures() {
   const { audit, context, search, set } = useAuditContext();
-  const view = (search.get("view") as View) in VIEWS ? (search.get("view") as View) : "cells";
-  const pure = view === "pure";
-  const held = search.get("case");
-  const edits = editsOf(search.get("edits"));
-  const fixed = held !== null && !pure;
+  const { case: held, edits = {}, ...settings } = settingsOf("surface", search);
+  const pure = settings.kind === "interaction";
+  const view: View = pure ? "pure" : (DRAWN.find((one) => one === search.get("view")) ?? "cells");
+  const fixed = held != null && !pure;
   const asked = useReading(
     "surface",
     {
-      first: search.get("first") ?? search.get("feature") ?? "",
-      second: search.get("second") ?? "",
-      ...(pure ? { kind: "interaction" } : {}),
-      ...(fixed ? { case: Math.max(0, Math.floor(Number(held))) } : {}),
+      first: search.get("feature") ?? "",
+      ...settings,
+      ...(fixed ? { case: held } : {}),
       ...(fixed && Object.keys(edits).length ? { edits } : {}),
     },
     { whole: fixed },
@@ -77,13 +78,18 @@ export function TwoFeatures() {
           choices={Object.entries(VIEWS)
             .filter(([value]) => value !== "decision" || result === undefined || pure || result.decision.length > 0)
             .map(([value, label]) => ({ value, label }))}
-          onChoose={(value) => set({ view: value === "cells" ? null : value })}
+          onChoose={(value) =>
+            set({
+              view: value === "cells" || value === "pure" ? null : value,
+              kind: value === "pure" ? "interaction" : null,
+            })
+          }
         >
           {VIEWS[view]} <span aria-hidden>▾</span>
         </ChoiceMenu>
         {!pure && <CaseField before="others as in " />}
       </p>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const own = evidence.result;
           const columns = columnsOf(own, names.unit);
@@ -138,17 +144,6 @@ function caption(result: Result, view: View): string {
     return `What is left when both features' own effects are taken away; ochre and + raises, iris and − lowers. ${few}`;
   const line = result.threshold == null && !result.decision.length ? "" : " Thick line: where the decision changes.";
   return `Darker: more.${line} Above and at the right: the mean along each feature alone. ${few}`;
-}
-
-function editsOf(text: string | null): Record<string, string> {
-  try {
-    const found = JSON.parse(text ?? "{}");
-    return Object.fromEntries(
-      Object.entries(found).filter((one): one is [string, string] => typeof one[1] === "string"),
-    );
-  } catch {
-    return {};
-  }
 }
 
 /** The values that are held, each to be changed by hand; the surface follows. */
@@ -283,15 +278,4 @@ function columnsOf(result: Result, unit: string): Column<At>[] {
       show: (p) => `${count(result.support[p.i][p.j])}${result.scarce[p.i][p.j] ? " (few)" : ""}`,
     },
   ];
-}
-
-function Note() {
-  return (
-    <p>
-      Partial dependence on two features (Friedman 2001), or the case's own output with both moved; the pure interaction
-      is the second-order accumulated local effect (Apley & Zhu 2020). A point has few rows near it when fewer than 3,
-      or one in two thousand, lie within a twentieth of both ranges. The strength of a decision is the distance of the
-      output from the threshold, or with several classes the largest mean probability.
-    </p>
-  );
 }

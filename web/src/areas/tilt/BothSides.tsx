@@ -41,7 +41,6 @@ export function BothSides() {
       </div>
       <Sheet
         asked={asked}
-        note={<Note />}
         after={
           <>
             {found && <Seen splits={found.splits} />}
@@ -201,15 +200,5 @@ function Flip({ name }: { name: string }) {
         />
       )}
     </Beneath>
-  );
-}
-
-function Note() {
-  return (
-    <p>
-      Labels: how often the outcome is recorded that the favourable decision is meant for. Ratios have score intervals
-      (Koopman 1984). The change is the second ratio over the first; where both are read of the same rows, its interval
-      counts that (influence functions, Hampel 1974). p-values are adjusted over every change on this sheet.
-    </p>
   );
 }

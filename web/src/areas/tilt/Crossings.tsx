@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Lattice, type Node } from "../../figures/Lattice";
@@ -26,13 +27,10 @@ export function Crossings() {
       one.kind !== "text",
   );
   const usual = crossable.filter((one) => one.role === "group" || one.grouped).map((one) => one.name);
-  const wanted =
-    search
-      .get("cross")
-      ?.split(",")
-      .filter((name) => crossable.some((one) => one.name === name)) ?? [];
+  const settings = settingsOf("lattice", search);
+  const wanted = (settings.columns ?? []).filter((name) => crossable.some((one) => one.name === name));
   const metrics = METRIC_NAMES.filter((name) => METRICS[name].tasks.includes(task) && METRICS[name].kind !== "macro");
-  const metric = metrics.find((one) => one === search.get("metric")) ?? "";
+  const metric = metrics.find((one) => one === settings.metric?.split(" · ")[0]) ?? "";
   const asked = useReading("lattice", {
     ...(wanted.length ? { columns: wanted } : {}),
     ...(metric ? { metric: task === "binary" || task === "regression" ? metric : keyOf(metric, audit.classes) } : {}),
@@ -46,7 +44,7 @@ export function Crossings() {
           label={`${(wanted.length ? wanted : usual).length} columns crossed`}
           chosen={wanted.length ? wanted : usual}
           choices={crossable.map((one) => ({ value: one.name, label: title(one.name) }))}
-          onChoose={(names) => set({ cross: names.slice(0, MOST).join(",") || null })}
+          onChoose={(names) => set(addressOf("lattice", { columns: names.slice(0, MOST) }))}
         />
         <ChoiceMenu
           label={`Metric: ${label(shownMetric)}`}
@@ -58,7 +56,7 @@ export function Crossings() {
           {label(shownMetric)} <span aria-hidden>▾</span>
         </ChoiceMenu>
       </div>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
           const by = result.judged as "ratio" | "difference";
@@ -183,13 +181,3 @@ const columnsOf = (by: "ratio" | "difference", metric: string): Column<Node>[] =
       ),
   },
 ];
-
-function Note() {
-  return (
-    <p>
-      Every group of up to three columns is compared with all rows outside it, under the same flag policy as under
-      Groups; p-values are adjusted over every group shown here. A crossing with more than 120 groups is left out and
-      said.
-    </p>
-  );
-}

@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { EstimateRows } from "../../figures/EstimateRows";
 import { Figure } from "../../figures/Figure";
@@ -18,7 +19,7 @@ type Candidate = Schemas["Candidate"];
 export function Given() {
   const { audit, task, search } = useAuditContext();
   const { settings, set } = useTwoSides();
-  const wanted = search.get("given")?.split(",").filter(Boolean) ?? [];
+  const wanted = settingsOf("given", search);
   const metrics = METRIC_NAMES.filter(
     (name) => METRICS[name].tasks.includes(task) && (METRICS[name].kind === "rate" || METRICS[name].kind === "mean"),
   ).filter(
@@ -27,11 +28,11 @@ export function Given() {
       task === "regression" ||
       ["selection_rate", "accuracy", "mean_rank", "mean_rank_error"].includes(name),
   );
-  const metric = metrics.find((one) => one === search.get("metric")) ?? "";
+  const metric = metrics.find((one) => one === wanted.metric) ?? "";
   const asked = useReading("given", {
     ...settings,
     ...(metric ? { metric } : {}),
-    ...(wanted.length ? { columns: wanted } : {}),
+    ...(wanted.columns ? { columns: wanted.columns } : {}),
   });
   const found = asked.evidence?.result;
   const shown = metric || found?.metric || metrics[0];
@@ -52,10 +53,10 @@ export function Given() {
           label={`given ${found?.columns.map(title).join(", ") || "…"}`}
           chosen={found?.columns ?? []}
           choices={(found?.candidates ?? []).map((one) => ({ value: one.column, label: title(one.column) }))}
-          onChoose={(names) => set({ given: names.slice(-3).join(",") || null })}
+          onChoose={(names) => set(addressOf("given", { columns: names.slice(-3) }))}
         />
       </div>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
           const by = result.by as "ratio" | "difference";
@@ -186,15 +187,3 @@ const strataColumns = (
     { key: "interval", label: "interval", value: (s) => interval(s[by], show) },
   ];
 };
-
-function Note() {
-  return (
-    <p>
-      Rows are set against rows of the same stratum only. Rates are pooled by Mantel & Haenszel (1959): the rate ratio
-      with the variance of Greenland & Robins (1985), the odds ratio with that of Robins, Breslow & Greenland (1986);
-      whether strata are alike by Breslow & Day (1980) with Tarone's correction (1985). Means are pooled with weights
-      n₁n₂/(n₁+n₂). Strata that hold one side only say nothing. That a gap vanishes given a column does not make it
-      harmless: the column may itself stand for the group. Rows count alike here, whatever their weights.
-    </p>
-  );
-}

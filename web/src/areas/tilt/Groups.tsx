@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import {
@@ -26,24 +27,22 @@ import { RowsCard } from "./RowsCard";
 const FIRST = ["selection_rate", "true_positive_rate", "false_positive_rate", "positive_predictive_value"];
 const MOST = 7;
 const SORTS: Sort[] = ["as declared", "tilt", "size", "name"];
-const REFERENCES = ["chosen", "largest", "best-off", "all others"];
 
 /** Groups compared, as levels. */
 export function Groups() {
   const { audit, search, set } = useAuditContext();
   const [panel, setPanel] = useState<"policy" | "compared" | null>(null);
-  const reference = REFERENCES.find((one) => one === search.get("reference")) ?? "chosen";
-  const references = referencesOf(search.get("references"));
-  const extra =
-    search
-      .get("also")
-      ?.split(",")
-      .filter((one) => audit.spec?.columns.some((c) => c.name === one)) ?? [];
-  const hidden = search.get("without")?.split(",") ?? [];
-  const attributes = [...audit.groupings.filter((one) => !hidden.includes(one)), ...extra];
-  const plain = !extra.length && attributes.length === audit.groupings.length;
+  const wanted = settingsOf("tilt", search);
+  const reference = wanted.reference ?? "chosen";
+  const references = (wanted.references ?? []).filter((one) => one.attribute && one.group);
+  const declared = audit.spec?.columns ?? [];
+  const named = (wanted.attributes ?? []).filter(
+    (one) => audit.groupings.includes(one) || declared.some((column) => column.name === one),
+  );
+  const attributes = named.length ? named : audit.groupings;
+  const extra = attributes.filter((one) => !audit.groupings.includes(one));
   const asked = useReading("tilt", {
-    ...(plain ? {} : { attributes }),
+    ...(named.length ? { attributes } : {}),
     ...(reference === "chosen" ? {} : { reference }),
     ...(references.length && reference === "chosen" ? { references } : {}),
   });
@@ -109,13 +108,14 @@ export function Groups() {
             value,
             label: title(value),
           }))}
-          onChoose={(names) =>
-            names.length &&
-            set({
-              without: audit.groupings.filter((one) => !names.includes(one)).join(",") || null,
-              also: names.filter((one) => !audit.groupings.includes(one)).join(",") || null,
-            })
-          }
+          onChoose={(names) => {
+            const ordered = [
+              ...audit.groupings.filter((one) => names.includes(one)),
+              ...names.filter((one) => !audit.groupings.includes(one)),
+            ];
+            const all = ordered.join() === audit.groupings.join();
+            if (names.length) set(addressOf("tilt", { attributes: all ? [] : ordered }));
+          }}
         />
         <SeveralMenu
           label={`${chosen.length} metrics drawn`}
@@ -132,7 +132,7 @@ export function Groups() {
       </div>
       <PolicyPanel open={panel === "policy"} onOpen={(open) => setPanel(open ? "policy" : null)} />
       <ComparedPanel open={panel === "compared"} onOpen={(open) => setPanel(open ? "compared" : null)} />
-      <Sheet asked={asked} note={<Note tilt={asked.evidence?.result} />}>
+      <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
           const metrics = chosen.map((name) => ({ name, label: short(name) }));
@@ -192,7 +192,7 @@ export function Groups() {
                   onReference={() => {
                     const kept = references.filter((one) => one.attribute !== mark.group.attribute);
                     const next = [...kept, { attribute: mark.group.attribute, group: mark.group.group }];
-                    set({ reference: null, references: JSON.stringify(next.map((one) => [one.attribute, one.group])) });
+                    set(addressOf("tilt", { reference: null, references: next }));
                     setMark(null);
                   }}
                 />
@@ -214,18 +214,6 @@ function firstOf(known: string[]): string[] {
   if (usual.length > 2) return usual;
   const overall = known.filter((key) => !key.includes(" · ") && METRICS[key].kind !== "macro");
   return [...overall, ...known.filter((key) => key.startsWith("class_share"))].slice(0, 5);
-}
-
-function referencesOf(text: string | null): { attribute: string; group: string }[] {
-  try {
-    const pairs = JSON.parse(text ?? "[]") as unknown;
-    if (!Array.isArray(pairs)) return [];
-    return pairs
-      .filter((one) => Array.isArray(one) && one.length === 2 && one.every((part) => typeof part === "string"))
-      .map(([attribute, group]) => ({ attribute, group }));
-  } catch {
-    return [];
-  }
 }
 
 /** What the difference between the two readings comes to over all rows. */
@@ -376,29 +364,4 @@ function comparisonsCsv(result: Tilt): string {
     shown.map((column) => column.label),
     ...lines(result).map((one) => shown.map((column) => column.value(one))),
   ]);
-}
-
-function Note({ tilt }: { tilt: Tilt | undefined }) {
-  return (
-    <>
-      <p>
-        Rates have Wilson intervals (1927). Their ratios and differences have the intervals that the two-sided score
-        test leaves (Koopman 1984; Mee 1984), so an interval leaves parity out exactly where the test does; 0.5 is added
-        to all four cells where a rate is zero (Katz 1978). Means have intervals that know their skewness (Hall 1992),
-        AUC DeLong's (1988) on the log-odds scale; these are compared from both sides' intervals (Zou & Donner 2008;
-        Donner & Zou 2012). The calibration error has 15 bins of equal counts and the interval of an inverted bootstrap
-        test of 2,000 draws. p-values are adjusted over all comparisons of this sheet.
-      </p>
-      {tilt && (
-        <p>
-          {policyText(tilt.policy)} In this order: too few, when either side has fewer than the least rows in the
-          metric's denominator; flagged, when it is outside the limits and the adjusted p is small enough; uncertain,
-          when it is outside without that, or inside with an interval reaching outside; otherwise within.
-        </p>
-      )}
-      {tilt?.beside && (
-        <p>The change of a gap counts that rows read in both readings move both (influence functions, Hampel 1974).</p>
-      )}
-    </>
-  );
 }

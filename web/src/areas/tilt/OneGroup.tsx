@@ -28,7 +28,7 @@ export function OneGroup() {
       <div className="flex justify-end">
         <TwoSides known={asked.evidence?.result} />
       </div>
-      <Sheet asked={asked} note={<Note />} after={model && <Gap settings={settings} />}>
+      <Sheet asked={asked} after={model && <Gap settings={settings} />}>
         {(evidence) => {
           const { result } = evidence;
           const quantities = [...new Set(result.bars.map((bar) => bar.quantity))];
@@ -198,7 +198,7 @@ function Gap({ settings }: { settings: object }) {
   const asked = useReading("score_gap", settings);
   const unit = audit.spec?.wording?.unit ?? "";
   return (
-    <Beneath asked={asked} label="What drives the gap of the output" note={<GapNote />}>
+    <Beneath asked={asked} label="What drives the gap of the output">
       {(evidence) => {
         const { result } = evidence;
         const scale = result.output as Scale;
@@ -267,26 +267,5 @@ function Gap({ settings }: { settings: object }) {
         );
       }}
     </Beneath>
-  );
-}
-
-function GapNote() {
-  return (
-    <p>
-      Mean Shapley values of rows of both groups, against the same background. Their differences add up to the
-      difference of mean outputs of the rows explained. It says which features the model uses to tell the groups'
-      outputs apart, not why the groups differ in them.
-    </p>
-  );
-}
-
-function Note() {
-  return (
-    <p>
-      Shares in the confusion tables are of the rows that turned out so, with Wilson intervals (1927). Calibration has
-      15 bins of equal counts, fewer where a bin would hold under 20 rows. Distances: Kolmogorov–Smirnov, the largest
-      difference of the shares below a value; Wasserstein, in the quantity's own unit. Noise alone makes a calibration
-      error larger, so it may stand at the upper end of its interval.
-    </p>
   );
 }

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { api, need, type Schemas } from "../../api/client";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Frontier, ThresholdBars } from "../../figures/ThresholdBars";
@@ -29,17 +30,10 @@ const cut = (threshold: number) => (threshold > 1 ? "above every score" : decima
 export function Thresholds() {
   const { audit, search, set } = useAuditContext();
   const attribute = audit.groupings.find((one) => one === search.get("attribute")) ?? "";
-  const cost = (name: string) => {
-    const value = Number(search.get(name) ?? "1");
-    return Number.isFinite(value) && value >= 0 ? value : 1;
-  };
-  const gap = GAPS.find((one) => one === search.get("gap")) ?? "selection rate";
-  const asked = useReading("thresholds", {
-    ...(attribute ? { attribute } : {}),
-    ...(cost("fp") !== 1 ? { false_positive: cost("fp") } : {}),
-    ...(cost("fn") !== 1 ? { false_negative: cost("fn") } : {}),
-    ...(gap !== "selection rate" ? { gap } : {}),
-  });
+  const wanted = settingsOf("thresholds", search);
+  const costs = { fp: Math.max(wanted.false_positive ?? 1, 0), fn: Math.max(wanted.false_negative ?? 1, 0) };
+  const gap = wanted.gap ?? "selection rate";
+  const asked = useReading("thresholds", { attribute, false_positive: costs.fp, false_negative: costs.fn, gap });
   const names = namesOf(audit);
   const wording = audit.spec?.wording;
   return (
@@ -55,7 +49,7 @@ export function Thresholds() {
           a false positive costs
           <Field
             name="Cost of a false positive"
-            value={cost("fp")}
+            value={costs.fp}
             onValue={(value) => value != null && value >= 0 && set({ fp: String(value) })}
           />
         </span>
@@ -63,7 +57,7 @@ export function Thresholds() {
           a false negative
           <Field
             name="Cost of a false negative"
-            value={cost("fn")}
+            value={costs.fn}
             onValue={(value) => value != null && value >= 0 && set({ fn: String(value) })}
           />
         </span>
@@ -81,7 +75,7 @@ export function Thresholds() {
         The event: {wording?.event || audit.spec?.event}. False positive: {names.high} where it did not happen. False
         negative: {names.low} where it did.
       </p>
-      <Sheet asked={asked} note={<Note />}>
+      <Sheet asked={asked}>
         {({ result }) => <Board key={`${result.attribute} ${result.rows}`} result={result} />}
       </Sheet>
     </>
@@ -424,24 +418,5 @@ function SaveRule(props: { result: Result; thresholds: number[]; together: boole
       {save.error && <ProblemNote problem={save.error} />}
       {save.isSuccess && <p className="mt-1 text-act">In force now.</p>}
     </form>
-  );
-}
-
-function Note() {
-  return (
-    <>
-      <p>
-        Scores are counted once in thousandths, by group and outcome; a threshold moved redraws from these counts. Cost:
-        the mean over rows of what their error costs. The least-cost thresholds are the best of all thousandths. Equal
-        rates: of all settings of thousandths whose rates lie within one point of one another the cheapest; where none
-        does, of those that lie nearest. How much less finer thresholds could cost stands beside each. Both error rates:
-        the least largest gap of either at the share selected under the least-cost single threshold; for more than two
-        groups as far as a search found. No decision is drawn by lot.
-      </p>
-      <p>
-        Estimates on this sheet are of these rows, without intervals; a rule in force is read with intervals under
-        Groups.
-      </p>
-    </>
   );
 }

@@ -1,3 +1,4 @@
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { useAuditContext } from "../../frame/context";
 import { FeaturePicker } from "../../ui/FeaturePicker";
@@ -8,11 +9,8 @@ const OTHERS = "all others";
 export function useTwoSides() {
   const { audit, search, set } = useAuditContext();
   const attribute = audit.groupings.find((one) => one === search.get("attribute")) ?? "";
-  const settings = {
-    ...(attribute ? { attribute } : {}),
-    ...(attribute && search.get("group") ? { group: search.get("group") as string } : {}),
-    ...(search.get("against") ? { reference: search.get("against") as string } : {}),
-  };
+  const { group, ...wanted } = settingsOf("one_group", search);
+  const settings = { ...wanted, attribute, ...(attribute && group ? { group } : {}) };
   return { settings, set };
 }
 

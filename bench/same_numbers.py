@@ -1,7 +1,7 @@
 """Every number of the demo before and after a change of structure.
 
-    ./zt bench numbers keep FILE       compute every method on the three audits and keep the results
-    ./zt bench numbers compare FILE    compute them again and say what differs
+    ./zt bench same keep FILE       compute every method on the three audits and keep the results
+    ./zt bench same compare FILE    compute them again and say what differs
 
 Heavy methods read fewer rows than a sheet does: what is compared is the way a number is come by, not its precision.
 """
@@ -82,8 +82,8 @@ def read(subject: Subject, name: str, settings: dict[str, Any]) -> dict[str, Any
         checked = method.settings.model_validate(settings)
         result = method.compute(subject, checked, SEED, Work())
         reading = method.read(result, subject.spec.wording, checked)
-    except (Refused, ValueError) as refused:
-        return {"refused": str(refused)}
+    except (Refused, ValueError, KeyError) as refused:
+        return {"refused": repr(refused)}
     return {"result": result.model_dump(mode="json"), "reading": reading.model_dump(mode="json")}
 
 

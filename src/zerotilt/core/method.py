@@ -1,0 +1,122 @@
+"""What a method says of itself, once: everything else about it is made from this."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from pydantic import BaseModel
+
+from zerotilt.core.drawing import Picture
+from zerotilt.core.findings import Finding
+from zerotilt.core.reading import Reading, short
+from zerotilt.core.spec import Spec, Wording
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
+
+Area = Literal["intake", "drivers", "response", "cases", "tilt"]
+Need = Literal["outcome", "predictions", "model"]
+"""The least a method can work with, each including what stands before it: known outcomes; predictions or decisions, of a
+model or recorded; a model that can be asked about new rows."""
+Part = Literal["spec", "comparisons", "policy"]
+"""Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag."""
+
+
+def once(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> Iterable[Asked]:
+    """Read once, with the settings it has at first."""
+    yield {}, ""
+
+
+Asked = tuple[Mapping[str, Any], str]
+"""Settings, and the heading of what is read with them; none where it is the section's only one."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a method stands in the report."""
+
+    section: str
+    """The heading."""
+    asked: Callable[[Subject, Mapping[str, list[Any]], int | None], Iterable[Asked]] = once
+    """What is read, given the results that stand before it, by method; ``fewer``: rows read by each explanation."""
+    caption: Callable[[Any, Spec], str] | None = None
+    """What its figure shows; the title when there is none."""
+    summed_up: bool = False
+    """Whether its reading stands in the summary."""
+
+
+@dataclass(frozen=True)
+class Method:
+    """A pure function of (subject, settings, seed) with one frozen result, and all that is said about it.
+
+    Route, API schema, TypeScript types, address, dossier, report, command line, notebook and ``docs/methods.md`` are
+    made from this declaration.
+    """
+
+    name: str
+    """The same in route, address, file, command line and notebook."""
+    area: Area
+    title: str
+    settings: type[BaseModel]
+    result: type[BaseModel]
+    compute: Callable[[Subject, Any, int, Work], BaseModel]
+    say: Callable[[Any, Wording, Any], Reading]
+    """The sentences that read a result."""
+    note: str
+    """How it is computed, in plain words, paragraphs parted by an empty line; ``**`` makes a term stand out."""
+    main: str
+    """The field of the result that holds the records behind its figure."""
+    part: str = ""
+    """The part of its sheet where it is read; the first when empty."""
+    needs: Need = "model"
+    depends: frozenset[Part] = frozenset({"spec"})
+    """The parts of the meaning that its numbers depend on; its key holds these and no others."""
+    address: Mapping[str, str] = field(default_factory=dict)
+    """Names of settings in the address, where they are not the settings' own."""
+    findings: Callable[[Any, Spec], Iterable[Finding]] | None = None
+    """What a result gives rise to that somebody has to decide about."""
+    unasked: Callable[[Spec], Mapping[str, Any] | None] = lambda spec: {}
+    """Settings with which its findings are read in every audit; None where there is nothing to read."""
+    place: Place | None = None
+    """Where the report reads it unasked; what is kept of others stands in the report all the same."""
+    picture: Callable[[Any, Spec], Picture | None] | None = None
+    """The printed figure, where it is one of the plain kinds; the report has painters of its own for others."""
+    arrays: Callable[[Any], Mapping[str, list[dict[str, Any]]]] | None = None
+    """Arrays of a result that are not fields of records."""
+    version: int = 1
+    """Raised when numbers change, so that older evidence is not taken for the new."""
+    reads_alongside: bool = False
+    """Whether a second model version or row set is read in the same figure."""
+    first_look: Mapping[str, int] = field(default_factory=dict)
+    """Settings with which it is there within a second, from a sample, while the whole is computed."""
+
+    def __post_init__(self) -> None:
+        unknown = [name for name in (*self.address, *self.first_look) if name not in self.settings.model_fields]
+        if unknown:
+            raise ValueError(f"{self.name}: “{unknown[0]}” is none of its settings")
+        if self.main and self.main not in self.result.model_fields and self.arrays is None:
+            raise ValueError(f"{self.name}: its result has no field “{self.main}”")
+
+    @property
+    def quick(self) -> bool:
+        """Whether it only scores the rows and counts."""
+        return self.area in ("tilt", "intake") and not self.first_look
+
+    def refuse(self, subject: Subject) -> None:
+        """Refuse a subject that lacks what this needs.
+
+        Raises
+        ------
+        Refused : with the reason.
+        """
+        if self.needs == "model":
+            subject.model  # noqa: B018
+
+    def read(self, result: BaseModel, wording: Wording, settings: BaseModel) -> Reading:
+        """The sentences that read a result: at most two, the rest in small print."""
+        return short(self.say(result, wording, settings))
+
+    def found(self, result: BaseModel, spec: Spec) -> tuple[Finding, ...]:
+        """What a result gives rise to, in its order."""
+        return tuple(self.findings(result, spec)) if self.findings else ()
