@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 from playwright.sync_api import expect
@@ -14,7 +15,7 @@ PARTS = {
     "region": "response?feature=account_age&from=2&to=6&points=20",
     "coloured levels": "response?feature=packaging_grade&colour=home_area&sorted=1",
     "surface": "response?part=two&first=parcel_weight&second=packaging_grade&view=decision",
-    "interaction": "response?part=two&first=parcel_weight&second=account_age&view=pure",
+    "interaction": "response?part=two&first=parcel_weight&second=account_age&kind=interaction",
 }
 
 
@@ -74,6 +75,44 @@ def test_a_kept_part_opens_as_it_was_kept(page, audit):
     expect(page.get_by_test_id("reading")).to_have_text(said)
     for title in ("Two features", "Accumulated local effects"):
         dossier.get_by_role("button", name=f"take out “{title}”").last.click()
+
+
+KEPT = {
+    "groups": "tilt?reference=all+others&attributes=channel,home_area",
+    "crossings": "tilt?part=crossings&cross=channel,home_area&metric=accuracy",
+    "one group": "tilt?part=one&attribute=age_band&group=70+and+over&against=all+others",
+    "given": "tilt?part=given&attribute=preferred_language&group=Brae&metric=accuracy&given=home_area,channel",
+    "thresholds": "tilt?part=thresholds&attribute=age_band&fp=3&gap=accuracy",
+    "region": "response?feature=account_age&from=2&to=6&points=20&colour=sender_kind",
+    "linked columns": "drivers?part=linked&from=0.5",
+}
+
+
+@pytest.mark.parametrize("name", KEPT)
+def test_whatever_is_kept_is_read_again_as_it_was(page, audit, client, name):
+    page.goto(f"/audits/{audit['id']}/{KEPT[name]}")
+    page.wait_for_selector("[data-testid=reading]")
+    expect(page.get_by_text("A first look, from a sample")).to_have_count(0, timeout=60_000)
+    said = reading(page)
+    wanted = parse_qs(KEPT[name].partition("?")[2])
+    before = {one["id"] for one in client.get(f"/api/audits/{audit['id']}/dossier").json()}
+    page.keyboard.press("k")
+    page.wait_for_function(
+        "n => document.querySelectorAll('aside[aria-label=Dossier] textarea[aria-label^=\"Note on\"]').length > n",
+        arg=len(before),
+    )
+    kept = next(one for one in client.get(f"/api/audits/{audit['id']}/dossier").json() if one["id"] not in before)
+    try:
+        page.goto(f"/audits/{audit['id']}/cases")
+        reading(page)
+        page.get_by_role("complementary", name="Dossier").get_by_role("link", name=said[:40]).last.click()
+        page.wait_for_url(re.compile(KEPT[name].partition("?")[0]))
+        again = " ".join(reading(page).split())
+        assert again == " ".join(said.split())
+        found = parse_qs(urlsplit(page.url).query)
+        assert {key: found.get(key) for key in wanted} == wanted
+    finally:
+        assert client.delete(f"/api/audits/{audit['id']}/dossier/{kept['id']}").status_code == 204
 
 
 @pytest.mark.parametrize(

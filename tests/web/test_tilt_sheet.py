@@ -96,7 +96,7 @@ def test_one_group_is_opened_to_its_cases_and_the_drivers_of_its_gap(page, audit
 
 
 def test_references_sorting_and_columns_are_in_the_address(page, audit):
-    opened(page, audit, "?reference=all+others&sort=size&also=channel&without=age_band")
+    opened(page, audit, "?reference=all+others&sort=size&attributes=home_area,preferred_language,channel")
     expect(page.locator("svg", has_text="home area, each against all others").first).to_be_visible()
     names = page.locator("[data-mark$='|selection_rate']").evaluate_all("all => all.map(one => one.dataset.mark)")
     assert names[:3] == [f"home_area|{g}|selection_rate" for g in ("harbour town", "uplands", "outer isles")]
@@ -112,7 +112,7 @@ def test_references_sorting_and_columns_are_in_the_address(page, audit):
 
 
 def test_what_was_typed_into_the_address_and_makes_no_sense_is_passed_over(page, audit):
-    opened(page, audit, "?references=nonsense&also=nowhere&metrics=nothing&sort=upwards&compare=odd")
+    opened(page, audit, "?references=nonsense&attributes=nowhere&metrics=nothing&sort=upwards&compare=odd")
     expect(page.locator("[data-mark='home_area|outer isles|selection_rate']")).to_be_visible()
     opened(page, audit, "?part=thresholds&th=2&fp=-4&attribute=nowhere")
     expect(page.locator("[data-threshold='outer isles']")).to_have_attribute("aria-valuenow", "0.5")

@@ -60,6 +60,7 @@ def in_words(document: str) -> str:
     return re.sub(r"<!-- notes of (\w+) -->\n.*?<!-- end of notes -->", notes, document, flags=re.S)
 
 
+LIMITS = {"minimum": "least", "maximum": "most", "exclusiveMinimum": "over", "exclusiveMaximum": "under"}
 SHARED = ("row", "case")
 """Numbers that mean the same in every method."""
 
@@ -92,6 +93,7 @@ def _setting(method: Method, name: str, body: dict[str, Any], defs: dict[str, An
     own = kind in ("integer", "number") and name not in SHARED
     address = method.address.get(name, f"{method.name}-{name}" if own else name)
     found: dict[str, Any] = {"address": address, "kind": kind}
+    found |= {said: branches[0][name] for name, said in LIMITS.items() if name in branches[0]}
     if "enum" in branches[0]:
         found["values"] = branches[0]["enum"]
     if kind == "array":

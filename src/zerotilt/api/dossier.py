@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
 
 from fastapi import APIRouter, HTTPException
 from fastapi.responses import FileResponse
@@ -21,9 +22,17 @@ router = APIRouter(prefix="/api/audits/{audit_id}", tags=["dossier"])
 REPORT_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'self'; sandbox"
 
 
+Words = Annotated[str, Field(max_length=2_000)]
+
+
 class Keep(BaseModel):
     key: str
     context: Context
+    view: dict[Words, Words] = Field(
+        default_factory=dict,
+        max_length=30,
+        description="How it was looked at: part, order and drawing, as in the address",
+    )
 
 
 class Note(BaseModel):
@@ -55,7 +64,9 @@ def keep(audit: Audit, wanted: Keep) -> KeptView:
     """Keep evidence; keeping the same twice gives the item that is there."""
     evidence_of(audit, wanted.key)
     found = Kept.get_or_none((Kept.audit == audit) & (Kept.evidence == wanted.key) & ~Kept.removed)
-    found = found or Kept.create(audit=audit, evidence=wanted.key, context=wanted.context.model_dump(mode="json"))
+    found = found or Kept.create(
+        audit=audit, evidence=wanted.key, context=wanted.context.model_dump(mode="json"), view=wanted.view
+    )
     return _view(audit, found.id)
 
 

@@ -190,6 +190,7 @@ class KeptView(BaseModel):
     key: str
     context: Context
     settings: dict[str, Any]
+    view: dict[str, str] = Field(description="How it was looked at: part, order and drawing, as in the address")
     note: str
     noted: int = Field(description="Version of the note, counted up when it is written")
     created: datetime
@@ -236,6 +237,7 @@ def kept(row: Kept, spec: Spec, audit: Audit) -> KeptView:
         key=found.key,
         context=Context.model_validate(row.context),
         settings=found.settings,
+        view=row.view,
         note=row.note,
         noted=row.noted,
         created=row.created,

@@ -117,6 +117,7 @@ class Kept(Record):
     audit = ForeignKeyField(Audit, backref="kept", on_delete="cascade")
     evidence = ForeignKeyField(EvidenceRow, column_name="evidence_key")
     context = BinaryJSONField(index=False)
+    view = BinaryJSONField(index=False, default=dict)
     note = TextField(default="")
     noted = IntegerField(default=0)
     removed = BooleanField(default=False)

@@ -21,6 +21,10 @@ export interface Setting {
   kind: string;
   of?: string;
   values?: string[];
+  least?: number;
+  most?: number;
+  over?: number;
+  under?: number;
   default?: unknown;
 }
 export interface Declared {

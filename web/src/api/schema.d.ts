@@ -4173,6 +4173,13 @@ export interface components {
             /** Key */
             key: string;
             context: components["schemas"]["Context"];
+            /**
+             * View
+             * @description How it was looked at: part, order and drawing, as in the address
+             */
+            view?: {
+                [key: string]: string;
+            };
         };
         /** KeptView */
         KeptView: {
@@ -4199,6 +4206,13 @@ export interface components {
             /** Settings */
             settings: {
                 [key: string]: unknown;
+            };
+            /**
+             * View
+             * @description How it was looked at: part, order and drawing, as in the address
+             */
+            view: {
+                [key: string]: string;
             };
             /** Note */
             note: string;

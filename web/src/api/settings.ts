@@ -31,9 +31,9 @@ function read(setting: Setting, text: string): unknown {
     case "boolean":
       return text !== "" && text !== "0";
     case "integer":
-      return /^-?\d+$/.test(text) && Number(text) >= 0 ? Number(text) : undefined;
+      return /^-?\d+$/.test(text) ? within(setting, Number(text)) : undefined;
     case "number":
-      return text.trim() !== "" && Number.isFinite(Number(text)) ? Number(text) : undefined;
+      return text.trim() !== "" && Number.isFinite(Number(text)) ? within(setting, Number(text)) : undefined;
     case "array":
       return list(setting, text);
     case "object":
@@ -41,6 +41,16 @@ function read(setting: Setting, text: string): unknown {
     default:
       return setting.values && !setting.values.includes(text) ? undefined : text;
   }
+}
+
+function within(setting: Setting, value: number): number | undefined {
+  const { least, most, over, under } = setting;
+  const outside =
+    (least !== undefined && value < least) ||
+    (most !== undefined && value > most) ||
+    (over !== undefined && value <= over) ||
+    (under !== undefined && value >= under);
+  return outside ? undefined : value;
 }
 
 function list(setting: Setting, text: string): unknown {

@@ -13,6 +13,8 @@ export interface Asked<M extends MethodName> {
   evidence: Readings[M] | undefined;
   /** True while the evidence shown belongs to the question before. */
   stale: boolean;
+  /** True while the evidence shown is from a sample and the whole is on its way. */
+  look: boolean;
   task: Task | undefined;
   problem: Told | null;
   again: () => void;
@@ -35,7 +37,7 @@ export function useReading<M extends MethodName>(
   const waiting = wanted && looks && (whole.evidence === undefined || whole.stale) && !whole.problem;
   const sample = useAsked(method, { ...settings, ...look }, waiting);
   if (!waiting || !sample.evidence || sample.stale) return whole;
-  return { ...whole, evidence: sample.evidence, stale: false };
+  return { ...whole, evidence: sample.evidence, stale: false, look: true };
 }
 
 function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enabled: boolean): Asked<M> {
@@ -52,6 +54,7 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
   return {
     evidence: query.data?.evidence ?? undefined,
     stale: query.isPlaceholderData,
+    look: false,
     task: task && (!ENDED.has(task.state) || task.state === "cancelled") ? task : undefined,
     problem: query.error ?? (failed ? { detail: failed.message, where: failed.where, todo: failed.todo } : null),
     again: () => query.refetch(),

@@ -118,6 +118,7 @@ function address(audit: string, item: Kept): string {
     if (value !== null) query.set(name, value);
   }
   if (item.part) query.set("part", item.part);
+  for (const [name, value] of Object.entries(item.view)) query.set(name, value);
   return `/audits/${audit}/${item.area}?${query}`;
 }
 

@@ -7,7 +7,7 @@ import { TaskFollower, useTasks } from "../api/tasks";
 import { ProblemNote } from "../ui/ProblemNote";
 import { AREAS } from "./areas";
 import { AlongsideMenu, AuditMenu, ContextSentence } from "./ContextSentence";
-import { contextQuery, OpenAudit, useAuditContext } from "./context";
+import { contextQuery, OpenAudit, useAuditContext, viewOf } from "./context";
 import { Dossier } from "./Dossier";
 import { Help } from "./Help";
 import { KeeperContext } from "./keeper";
@@ -47,7 +47,7 @@ export function Frame() {
 const WIDE = 1180;
 
 function Opened() {
-  const { audit, context } = useAuditContext();
+  const { audit, context, search } = useAuditContext();
   const [offered, offer] = useState<AnyEvidence | undefined>(undefined);
   const [help, setHelp] = useState(false);
   const [dossier, setDossier] = useState(() => window.innerWidth >= WIDE);
@@ -59,7 +59,7 @@ function Opened() {
       need(
         api.POST("/api/audits/{audit_id}/dossier", {
           params: { path: { audit_id: audit.id } },
-          body: { key: evidence.key, context },
+          body: { key: evidence.key, context, view: viewOf(evidence.method, search) },
         }),
       ),
     onSuccess: () => client.invalidateQueries({ queryKey: ["dossier", audit.id] }),

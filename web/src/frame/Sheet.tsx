@@ -109,11 +109,11 @@ export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
   if (asked.task?.state === "cancelled") {
     return <ProblemNote problem={{ detail: `${asked.task.title} was cancelled.` }} again={asked.again} />;
   }
-  if (asked.task) {
+  if (asked.task || asked.look) {
     return (
       <>
-        <Progress task={asked.task} />
-        {asked.evidence && !asked.stale && <p className="text-soft">A first look, from a sample; the whole follows.</p>}
+        {asked.task && <Progress task={asked.task} />}
+        {asked.look && <p className="text-soft">A first look, from a sample; the whole follows.</p>}
       </>
     );
   }

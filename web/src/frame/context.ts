@@ -1,6 +1,7 @@
 import { createContext, useCallback, useContext, useEffect } from "react";
 import { useSearchParams } from "react-router";
 import type { Audit, Context } from "../api/client";
+import { declared } from "../api/methods";
 
 export const ROWS = ["hold-out", "training", "all"] as const;
 export const ROW_NAMES = { "hold-out": "held-out", training: "training", all: "all" } as const;
@@ -71,6 +72,12 @@ export function contextOf(context: Context): Record<string, string> {
     ...(alongside?.model ? { beside: `model:${alongside.model}` } : {}),
     ...(alongside?.rows ? { beside: `rows:${alongside.rows}` } : {}),
   };
+}
+
+/** What an address says besides context and settings: the part, and how its figure is looked at. */
+export function viewOf(method: string, search: URLSearchParams): Record<string, string> {
+  const settings = Object.values(declared(method)?.settings ?? {}).map((one) => one.address);
+  return Object.fromEntries([...search].filter(([name]) => !CONTEXT_NAMES.includes(name) && !settings.includes(name)));
 }
 
 /** Only what names the context, for links from one area to another. */

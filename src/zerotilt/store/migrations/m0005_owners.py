@@ -1,6 +1,10 @@
-"""Whose a piece of evidence is: the audits that asked for it. What was there belongs to those of its table and models."""
+"""Whose a piece of evidence is: the audits that asked for it; and how a kept figure was looked at.
+
+What was there belongs to the audits of its table and models.
+"""
 
 SQL = """
+alter table kept add column view jsonb not null default '{}';
 create table audit_evidence (
     audit_id uuid not null references audit (id) on delete cascade,
     evidence_key text not null references evidence (key) on delete cascade,

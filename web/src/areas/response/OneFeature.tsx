@@ -1,7 +1,7 @@
 import { useEffect, useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { addressOf, settingsOf } from "../../api/settings";
+import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { ClassCurves } from "../../figures/ClassCurves";
 import { EffectCurves } from "../../figures/EffectCurves";
@@ -38,7 +38,9 @@ const VIEWS: Record<string, string> = { read: "the class read", lines: "every cl
 /** How the output moves along one feature. */
 export function OneFeature() {
   const { audit, context, search, set } = useAuditContext();
-  const settings = settingsOf("response", search);
+  const wanted = settingsOf("response", search);
+  // as many rows are read as curves are to be drawn
+  const settings = { ...wanted, ...((wanted.curves ?? 0) > 1_000 ? { rows: wanted.curves } : {}) };
   const asked = useReading("response", settings);
   const result = asked.evidence?.result;
   const feature = result?.feature ?? search.get("feature") ?? "";
@@ -172,12 +174,7 @@ export function OneFeature() {
                   value={CURVES[curves] ? curves : "band"}
                   choices={CURVES}
                   before="with"
-                  onChoose={(value) =>
-                    set({
-                      ...addressOf("response", { rows: Number(value) > 1_000 ? Number(value) : undefined }),
-                      curves: value === "band" ? null : value,
-                    })
-                  }
+                  onChoose={(value) => set({ curves: value === "band" ? null : value })}
                 />
                 <label className="flex min-h-[26px] items-center gap-1.5">
                   <input

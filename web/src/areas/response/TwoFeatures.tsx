@@ -30,7 +30,7 @@ const DRAWN = ["cells", "decision", "relief"] as const;
 export function TwoFeatures() {
   const { audit, context, search, set } = useAuditContext();
   const { case: held, edits = {}, ...settings } = settingsOf("surface", search);
-  const pure = settings.kind === "interaction";
+  const pure = settings.kind === "interaction" || search.get("view") === "pure";
   const view: View = pure ? "pure" : (DRAWN.find((one) => one === search.get("view")) ?? "cells");
   const fixed = held != null && !pure;
   const asked = useReading(
@@ -38,6 +38,7 @@ export function TwoFeatures() {
     {
       first: search.get("feature") ?? "",
       ...settings,
+      ...(pure ? { kind: "interaction" } : {}),
       ...(fixed ? { case: held } : {}),
       ...(fixed && Object.keys(edits).length ? { edits } : {}),
     },

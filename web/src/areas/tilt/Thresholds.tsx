@@ -31,7 +31,7 @@ export function Thresholds() {
   const { audit, search, set } = useAuditContext();
   const attribute = audit.groupings.find((one) => one === search.get("attribute")) ?? "";
   const wanted = settingsOf("thresholds", search);
-  const costs = { fp: Math.max(wanted.false_positive ?? 1, 0), fn: Math.max(wanted.false_negative ?? 1, 0) };
+  const costs = { fp: wanted.false_positive ?? 1, fn: wanted.false_negative ?? 1 };
   const gap = wanted.gap ?? "selection rate";
   const asked = useReading("thresholds", { attribute, false_positive: costs.fp, false_negative: costs.fn, gap });
   const names = namesOf(audit);
