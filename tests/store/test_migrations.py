@@ -110,12 +110,12 @@ def test_evidence_gets_its_owners_and_what_was_kept_opens_as_it_was_written(earl
         )
     run(
         "insert into model_version (id, audit_id, name, digest, card) values (%s, %s, 'v', 'm', '{}')",
-        (str(uuid.uuid4()), audit),
+        (model := str(uuid.uuid4()), audit),
     )
     for key in ("now", "gone"):
         run(
-            "insert into kept (id, audit_id, evidence_key, context) values (%s, %s, %s, '{}')",
-            (str(uuid.uuid4()), audit, key),
+            "insert into kept (id, audit_id, evidence_key, context) values (%s, %s, %s, %s)",
+            (str(uuid.uuid4()), audit, key, json.dumps({"model": model})),
         )
     database.database.close()
 
