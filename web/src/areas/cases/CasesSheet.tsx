@@ -8,6 +8,7 @@ import { Ladder } from "../../figures/Ladder";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet, Waiting } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu } from "../../ui/Menu";
@@ -79,7 +80,7 @@ function CaseLadder({ row, after }: { row: number; after: ReactNode }) {
   const names = namesOf(audit);
   return (
     <>
-      <p className="flex justify-end gap-5">
+      <Controls>
         <Link className="act" to={`/audits/${audit.id}/response${contextQuery(search, { case: String(row) })}`}>
           Its own curves in Response
         </Link>
@@ -92,7 +93,7 @@ function CaseLadder({ row, after }: { row: number; after: ReactNode }) {
         >
           {METHODS.find((one) => one.value === method)?.label ?? method} <span aria-hidden>▾</span>
         </ChoiceMenu>
-      </p>
+      </Controls>
       <Sheet asked={asked} after={after}>
         {({ result }) => (
           <>

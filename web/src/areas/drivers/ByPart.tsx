@@ -5,6 +5,7 @@ import { Figure } from "../../figures/Figure";
 import { PartRows } from "../../figures/PartRows";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { count, decimal, interval, signed, title } from "../../ui/numbers";
@@ -24,7 +25,7 @@ export function ByPart() {
   const asked = useReading("shapley_by_part", { ...wanted, by, column: by === "class" ? "" : (column ?? "") });
   return (
     <>
-      <p className="flex justify-end">
+      <Controls>
         <label className="flex items-baseline gap-2 text-soft">
           rows told apart by
           <select
@@ -40,7 +41,7 @@ export function ByPart() {
             ))}
           </select>
         </label>
-      </p>
+      </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;

@@ -6,6 +6,7 @@ import { Figure } from "../../figures/Figure";
 import { LinkedRows } from "../../figures/LinkedRows";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { decimal, interval, title } from "../../ui/numbers";
@@ -21,7 +22,7 @@ export function Linked() {
   const asked = useReading("drivers", settings);
   return (
     <>
-      <p className="flex justify-end">
+      <Controls>
         <label className="flex items-baseline gap-2 text-soft">
           linked from an association of
           <select
@@ -34,7 +35,7 @@ export function Linked() {
             ))}
           </select>
         </label>
-      </p>
+      </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;

@@ -8,6 +8,7 @@ import { type Driver, DriverRows, LOSSES, ROW, TOP } from "../../figures/DriverR
 import { Figure } from "../../figures/Figure";
 import { useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu } from "../../ui/Menu";
@@ -33,7 +34,7 @@ export function Ranking() {
   const loss = result?.loss ?? "log_loss";
   return (
     <>
-      <p className="flex flex-wrap justify-end gap-x-5 text-soft">
+      <Controls>
         {audit.classes.length > 0 && (
           <ChoiceMenu
             label={`Loss of: ${rest ? "the class read, against the rest" : "all classes"}`}
@@ -59,7 +60,7 @@ export function Ranking() {
             measured by {LOSSES[loss]} <span aria-hidden>▾</span>
           </ChoiceMenu>
         )}
-      </p>
+      </Controls>
       <Sheet asked={asked} after={<Against />}>
         {(evidence) => (
           <>

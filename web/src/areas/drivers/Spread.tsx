@@ -7,6 +7,7 @@ import { SpreadCurve } from "../../figures/SpreadCurve";
 import { SpreadLanes } from "../../figures/SpreadLanes";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
@@ -26,7 +27,7 @@ export function Spread() {
   const known = asked.evidence?.result;
   return (
     <>
-      <p className="flex flex-wrap items-baseline justify-end gap-x-5 gap-y-1 text-soft">
+      <Controls>
         <span className="flex items-baseline gap-2">
           along
           <FeaturePicker
@@ -46,7 +47,7 @@ export function Spread() {
             onChoose={(colour) => set({ colour: colour || null })}
           />
         </span>
-      </p>
+      </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;

@@ -11,6 +11,7 @@ import { ResponseCurve } from "../../figures/ResponseCurve";
 import { contextQuery, ROW_NAMES, useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
 import { namesOf, outputNames } from "../../frame/wording";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
@@ -61,7 +62,7 @@ export function OneFeature() {
       : "";
   return (
     <>
-      <p className="flex flex-wrap items-baseline gap-x-5 gap-y-1">
+      <Controls>
         <span className="flex items-baseline gap-2">
           <span className="text-soft">along</span>
           <FeaturePicker
@@ -91,7 +92,7 @@ export function OneFeature() {
           />
         </span>
         <CaseField />
-      </p>
+      </Controls>
       <Sheet asked={asked} after={result && <Beneaths feature={result.feature} />}>
         {(evidence) => {
           const own = evidence.result;

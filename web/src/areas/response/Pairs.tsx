@@ -6,6 +6,7 @@ import { PairRows } from "../../figures/PairRows";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { count, difference, percent, type Scale, title } from "../../ui/numbers";
@@ -53,7 +54,7 @@ export function Pairs() {
   ];
   return (
     <>
-      <p className="flex justify-end">
+      <Controls>
         <label className="flex items-baseline gap-2 text-soft">
           budget
           <select
@@ -66,7 +67,7 @@ export function Pairs() {
             ))}
           </select>
         </label>
-      </p>
+      </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;

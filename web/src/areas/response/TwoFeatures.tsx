@@ -8,6 +8,7 @@ import { Surface } from "../../figures/Surface";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf, outputNames } from "../../frame/wording";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
@@ -65,7 +66,7 @@ export function TwoFeatures() {
   );
   return (
     <>
-      <p className="flex flex-wrap items-baseline gap-x-5 gap-y-1">
+      <Controls>
         <span className="flex items-baseline gap-2">
           <span className="text-soft">over</span>
           {pick("first")}
@@ -89,7 +90,7 @@ export function TwoFeatures() {
           {VIEWS[view]} <span aria-hidden>▾</span>
         </ChoiceMenu>
         {!pure && <CaseField before="others as in " />}
-      </p>
+      </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
           const own = evidence.result;

@@ -4,6 +4,7 @@ import { Figure } from "../../figures/Figure";
 import { PairedGaps } from "../../figures/PairedGaps";
 import { useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu } from "../../ui/Menu";
@@ -28,7 +29,7 @@ export function BothSides() {
   const taken = columns.filter((one) => inputs.includes(one));
   return (
     <>
-      <div className="flex justify-end">
+      <Controls>
         <ChoiceMenu
           label={`Side by side: ${pairing}`}
           className="act"
@@ -38,7 +39,7 @@ export function BothSides() {
         >
           {pairing} <span aria-hidden>▾</span>
         </ChoiceMenu>
-      </div>
+      </Controls>
       <Sheet
         asked={asked}
         after={

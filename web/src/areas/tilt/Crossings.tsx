@@ -8,6 +8,7 @@ import { Lattice, type Node } from "../../figures/Lattice";
 import { STATUS } from "../../figures/Levels";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
@@ -39,7 +40,7 @@ export function Crossings() {
   const shownMetric = metric || asked.evidence?.result.metric || "selection_rate";
   return (
     <>
-      <div className="flex flex-wrap justify-end gap-5 text-soft">
+      <Controls>
         <SeveralMenu
           label={`${(wanted.length ? wanted : usual).length} columns crossed`}
           chosen={wanted.length ? wanted : usual}
@@ -55,7 +56,7 @@ export function Crossings() {
         >
           {label(shownMetric)} <span aria-hidden>▾</span>
         </ChoiceMenu>
-      </div>
+      </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;

@@ -5,6 +5,7 @@ import { EstimateRows } from "../../figures/EstimateRows";
 import { Figure } from "../../figures/Figure";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
@@ -38,7 +39,7 @@ export function Given() {
   const shown = metric || found?.metric || metrics[0];
   return (
     <>
-      <div className="flex flex-wrap items-baseline justify-end gap-x-5 gap-y-1">
+      <Controls>
         <TwoSides known={found} />
         <ChoiceMenu
           label={`Metric: ${label(shown)}`}
@@ -55,7 +56,7 @@ export function Given() {
           choices={(found?.candidates ?? []).map((one) => ({ value: one.column, label: title(one.column) }))}
           onChoose={(names) => set(addressOf("given", { columns: names.slice(-3) }))}
         />
-      </div>
+      </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
@@ -103,7 +104,7 @@ export function Given() {
                       },
                       ...result.strata.slice(0, 18).map((one) => ({
                         key: one.stratum,
-                        label: `   ${one.stratum}, ${count((one.group.of ?? 0) + (one.reference.of ?? 0))}`,
+                        label: `   ${one.stratum} (${count((one.group.of ?? 0) + (one.reference.of ?? 0))} rows)`,
                         found: one[by],
                         text: text(one[by]),
                       })),

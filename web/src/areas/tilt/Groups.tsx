@@ -15,6 +15,7 @@ import {
 } from "../../figures/Levels";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
@@ -65,7 +66,7 @@ export function Groups() {
   );
   return (
     <>
-      <div className="flex flex-wrap justify-end gap-x-5 gap-y-1.5 text-soft">
+      <Controls>
         <ChoiceMenu
           label={`Reference: ${reference}`}
           className="act min-h-[26px]"
@@ -129,7 +130,7 @@ export function Groups() {
         <button type="button" className="act min-h-[26px]" onClick={() => setPanel("policy")}>
           Metrics and limits …
         </button>
-      </div>
+      </Controls>
       <PolicyPanel open={panel === "policy"} onOpen={(open) => setPanel(open ? "policy" : null)} />
       <ComparedPanel open={panel === "compared"} onOpen={(open) => setPanel(open ? "compared" : null)} />
       <Sheet asked={asked}>

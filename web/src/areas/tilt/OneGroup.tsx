@@ -8,6 +8,7 @@ import { RateCurves } from "../../figures/RateCurves";
 import { Shares } from "../../figures/Shares";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { inOrder, label, writing } from "../../ui/metrics";
@@ -25,9 +26,9 @@ export function OneGroup() {
   const unit = audit.spec?.wording?.unit ?? "";
   return (
     <>
-      <div className="flex justify-end">
+      <Controls>
         <TwoSides known={asked.evidence?.result} />
-      </div>
+      </Controls>
       <Sheet asked={asked} after={model && <Gap settings={settings} />}>
         {(evidence) => {
           const { result } = evidence;

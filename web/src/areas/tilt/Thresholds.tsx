@@ -8,6 +8,7 @@ import { Frontier, ThresholdBars } from "../../figures/ThresholdBars";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
+import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
@@ -38,7 +39,7 @@ export function Thresholds() {
   const wording = audit.spec?.wording;
   return (
     <>
-      <div className="flex flex-wrap items-baseline justify-end gap-x-5 gap-y-1 text-soft">
+      <Controls>
         <FeaturePicker
           label="Groups of"
           value={asked.evidence?.result.attribute ?? audit.groupings[0]}
@@ -70,7 +71,7 @@ export function Thresholds() {
         >
           gap of the {gap} <span aria-hidden>▾</span>
         </ChoiceMenu>
-      </div>
+      </Controls>
       <p className="mt-1 text-[12.5px] text-soft">
         The event: {wording?.event || audit.spec?.event}. False positive: {names.high} where it did not happen. False
         negative: {names.low} where it did.
