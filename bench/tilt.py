@@ -17,9 +17,10 @@ import pyarrow as pa
 from playwright.sync_api import sync_playwright
 from timing import line, quickest
 
-from zerotilt.core.groups import calibration, tilt
+from zerotilt.core.groups import tilt
 from zerotilt.core.groups.tilt import TiltSettings
 from zerotilt.core.spec import ColumnSpec, Context, FlagPolicy, Kind, Role, Spec
+from zerotilt.core.stats import calibration
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work

@@ -3,9 +3,10 @@
 import numpy as np
 import pytest
 
-from zerotilt.core.groups import calibration, influence, intervals, tally
+from zerotilt.core.groups import influence, tally
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.groups.readout import Lens, Readout
+from zerotilt.core.stats import calibration, intervals
 
 LOW, HIGH = 0.93, 0.97
 SIZES = [(30, 30), (30, 300), (100, 100), (50, 2_000)]

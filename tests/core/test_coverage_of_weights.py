@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from zerotilt.core.groups import intervals, strata
 from zerotilt.core.groups.scores import scores
 from zerotilt.core.groups.tally import Ranked, areas
 from zerotilt.core.spec import Task
+from zerotilt.core.stats import intervals, strata
 
 TABLES = 6_000
 TIED = [-1.5, -0.7, 0.0, 0.7, 1.5]

@@ -8,10 +8,10 @@ from zerotilt.core.drivers import permutation, ranking
 from zerotilt.core.drivers.losses import per_row
 from zerotilt.core.drivers.permutation import permute
 from zerotilt.core.drivers.ranking import DriversSettings
-from zerotilt.core.groups import intervals
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Cancelled
 from zerotilt.core.spec import Context, Task, Wording
+from zerotilt.core.stats import intervals
 from zerotilt.core.work import Work
 
 

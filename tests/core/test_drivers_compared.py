@@ -6,7 +6,8 @@ from scipy import stats
 from tests.core import zoo
 from tests.core.systems import system
 
-from zerotilt.core.drivers import expectations, links, ranking, side_by_side
+from zerotilt.core import links
+from zerotilt.core.drivers import expectations, ranking, side_by_side
 from zerotilt.core.drivers.expectations import ExpectationsSettings
 from zerotilt.core.drivers.ranking import DriversSettings
 from zerotilt.core.drivers.side_by_side import SideSettings

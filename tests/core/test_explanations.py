@@ -13,6 +13,7 @@ from sklearn.metrics import average_precision_score, balanced_accuracy_score, f1
 from tests.core import zoo
 from tests.core.systems import frame, matrix, system
 
+from zerotilt.core import links
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background
@@ -21,8 +22,7 @@ from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.counterfactuals.change import Allowed, ChangeSettings
 from zerotilt.core.distance import distances, space
 from zerotilt.core.distance import nearest as nearest_rows
-from zerotilt.core.drivers import agreement, by_part, links, loss_shapley, losses, own, ranking
-from zerotilt.core.groups.calibration import calibration_error
+from zerotilt.core.drivers import agreement, by_part, loss_shapley, losses, own, ranking
 from zerotilt.core.groups.scores import average_precision, scores
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
@@ -30,6 +30,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.response.support import support_of
 from zerotilt.core.spec import Context, Kind, Role, Task, Wording
+from zerotilt.core.stats.calibration import calibration_error
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

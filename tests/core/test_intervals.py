@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from zerotilt.core.groups import intervals
+from zerotilt.core.stats import intervals
 
 COUNTS = [(0, 10), (1, 10), (5, 10), (10, 10), (14, 263), (2431, 3600)]
 

@@ -7,7 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.systems import system
 
-from zerotilt.core.groups import membership, performance
+from zerotilt.core import membership
+from zerotilt.core.groups import performance
 from zerotilt.core.groups.measure import of_rows
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.groups.performance import PerformanceSettings

@@ -7,11 +7,12 @@ import pytest
 from scipy import stats
 from tests.core.systems import system
 
-from zerotilt.core.groups import given, membership, thresholds, tilt
+from zerotilt.core import membership
+from zerotilt.core.groups import given, thresholds, tilt
 from zerotilt.core.groups.given import GivenSettings
-from zerotilt.core.groups.membership import JOIN, MISSING, OTHER
 from zerotilt.core.groups.thresholds import ThresholdSettings
 from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.membership import JOIN, MISSING, OTHER
 from zerotilt.core.spec import ColumnSpec, Context, GroupThreshold, Kind, Role, Rule, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays

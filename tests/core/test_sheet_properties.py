@@ -17,7 +17,7 @@ from tests.core.systems import system
 
 from zerotilt.core import arrayfile
 from zerotilt.core.drivers.agreement import agreement, rank_table
-from zerotilt.core.drivers.links import sets_of
+from zerotilt.core.links import sets_of
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import partial
 from zerotilt.core.response.curves import direction, grid_of

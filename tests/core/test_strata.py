@@ -8,9 +8,9 @@ from tests.core.systems import system
 
 from zerotilt.core.groups import given as sheet
 from zerotilt.core.groups.given import GivenSettings
-from zerotilt.core.groups.strata import mantel_haenszel, pooled_means
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Role, Task, Wording
+from zerotilt.core.stats.strata import mantel_haenszel, pooled_means
 from zerotilt.core.work import Work
 
 # Bickel, Hammel & O'Connell 1975: admitted and refused in six departments

@@ -6,10 +6,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.systems import system
 
-from zerotilt.core import segments
-from zerotilt.core.groups import calibration, intervals, membership, readout, tally
+from zerotilt.core import membership, segments
+from zerotilt.core.groups import readout, tally
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Condition, Role, Segment
+from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.table import from_arrays
 
 

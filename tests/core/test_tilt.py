@@ -10,8 +10,7 @@ from hypothesis import strategies as st
 from scipy import stats
 from tests.core.systems import system
 
-from zerotilt.core.groups import intervals, metrics, tilt
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.groups import metrics, tilt
 from zerotilt.core.groups.tilt import TiltSettings
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import (
@@ -26,6 +25,8 @@ from zerotilt.core.spec import (
     Tolerance,
     Wording,
 )
+from zerotilt.core.stats import intervals
+from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.work import Work
 
 ROLES = {"g": Role.group, "d": Role.decision}

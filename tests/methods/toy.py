@@ -9,9 +9,10 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.drawing import Bars
 from zerotilt.core.findings import Finding
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Spec, Wording
+from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

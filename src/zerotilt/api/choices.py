@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from zerotilt.api.desk import connected, held, identifier
 from zerotilt.api.problems import Conflict
-from zerotilt.core.groups import guide, membership, metrics
+from zerotilt.core import membership
+from zerotilt.core.groups import guide, metrics
 from zerotilt.core.groups.guide import Answers, Proposal
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import FlagPolicy, Rule, Segment, Spec

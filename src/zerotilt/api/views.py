@@ -7,8 +7,8 @@ from typing import Any, Generic, Literal, TypeVar
 
 from pydantic import BaseModel, Field
 
+from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
-from zerotilt.core.groups import membership
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import ModelCard, columns_in_order
 from zerotilt.core.reading import Reading

@@ -22,8 +22,8 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 from pydantic import model_validator
 
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen
 from zerotilt.core.work import Work
 
 SAMPLE_BYTES = 256 * 1024

@@ -14,10 +14,11 @@ from pydantic import BaseModel, Field, ValidationError
 from zerotilt import __version__
 from zerotilt.core import rows
 from zerotilt.core.findings import Finding
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Context, Frozen, Spec
+from zerotilt.core.spec import Context, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

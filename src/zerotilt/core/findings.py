@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from zerotilt.core.spec import Frozen
+from zerotilt.core.frozen import Frozen
 
 Severity = Literal["contradiction", "disparity", "weakness", "concern"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from zerotilt.core.spec import Frozen
+from zerotilt.core.frozen import Frozen
 
 
 class Span(Frozen):

@@ -10,13 +10,10 @@ import json
 from enum import StrEnum
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationInfo, field_validator, model_validator
+from pydantic import Field, ValidationInfo, field_validator, model_validator
 
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
-
-
-class Frozen(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 class Kind(StrEnum):

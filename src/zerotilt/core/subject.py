@@ -9,8 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core import output, rows, words
-from zerotilt.core.groups import membership
+from zerotilt.core import membership, output, rows, words
 from zerotilt.core.predictors import Asked, Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused

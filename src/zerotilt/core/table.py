@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from zerotilt.core import csvfile, words
 from zerotilt.core.csvfile import Dialect
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen
 from zerotilt.core.work import Work
 
 BATCH_ROWS = 65_536

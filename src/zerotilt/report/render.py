@@ -66,9 +66,11 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         bundle=bundle,
         tilt=tilt,
         compared=compared,
+        decided={one.statement: judged for one, judged in bundle.findings("tilt")},
         absent=list(dict.fromkeys(method.place.section.lower() for method in bundle.absent)),
         methods=[METHODS[name] for name in METHODS if name in {found.method for found in bundle.by_key().values()}],
         prose=_prose,
+        ended=lambda text: text.strip().removesuffix("."),  # the sentence around it ends with its own
         caption=_caption(spec),
         main_table=_main_table,
         flagged=[(found, sentence(tilt, found, spec.wording)) for found in flagged],

@@ -13,9 +13,10 @@ from zerotilt.core import words
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, ShapleyMethod, explain
 from zerotilt.core.contributions.game import Mixer, background
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

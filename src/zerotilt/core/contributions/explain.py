@@ -9,17 +9,18 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core import weighing, words
+from zerotilt.core import words
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_against_sample, enumerate_coalitions
 from zerotilt.core.contributions.exact import Explainer
 from zerotilt.core.contributions.game import Background, Mixer, background
 from zerotilt.core.contributions.least_squares import fit_coalitions
 from zerotilt.core.contributions.sampled import Sampled, sample_permutations
-from zerotilt.core.drivers.links import linked
+from zerotilt.core.links import linked
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
+from zerotilt.core.stats import weighing
 from zerotilt.core.subject import Subject
 from zerotilt.core.trees.tables import DESCENT_SECONDS
 from zerotilt.core.work import Work

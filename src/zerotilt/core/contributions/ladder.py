@@ -12,9 +12,10 @@ from zerotilt.core import rows as row_sets
 from zerotilt.core import words
 from zerotilt.core.cases import examples
 from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, explain
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Kind, Task, Wording
+from zerotilt.core.spec import Kind, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -12,8 +12,8 @@ from pydantic import Field
 
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.explain import MethodChoice, adding_up, exact_explainer, explain
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work

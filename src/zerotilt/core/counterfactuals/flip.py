@@ -5,15 +5,16 @@ from __future__ import annotations
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import weighing, words
+from zerotilt.core import words
 from zerotilt.core.drawing import MOST_BARS, Bars
-from zerotilt.core.groups import intervals
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import MOST_LEVELS, feature_named
-from zerotilt.core.spec import Frozen, Spec, Wording
+from zerotilt.core.spec import Spec, Wording
+from zerotilt.core.stats import intervals, weighing
+from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import stats
 
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen
 
 
 class Agreement(Frozen):

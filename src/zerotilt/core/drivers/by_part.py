@@ -7,16 +7,17 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import weighing, words
+from zerotilt.core import membership, words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.drawing import MOST_BARS, Bars
-from zerotilt.core.groups import membership
-from zerotilt.core.groups.intervals import normal_quantile
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Spec, Wording
+from zerotilt.core.spec import Spec, Wording
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.estimates import Estimate
+from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -12,12 +12,13 @@ from zerotilt.core import words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, background
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen, per_row
-from zerotilt.core.groups.intervals import normal_quantile
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Spec, Wording
+from zerotilt.core.spec import Spec, Wording
+from zerotilt.core.stats.estimates import Estimate
+from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import words
-from zerotilt.core.groups import intervals
-from zerotilt.core.groups.metrics import LOSS_CLIP
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Task
+from zerotilt.core.stats import intervals
+from zerotilt.core.stats.estimates import LOSS_CLIP
 
 Loss = Literal["log_loss", "brier_score", "auc", "error_rate", "squared_error", "absolute_error"]
 LossChoice = Literal["auto", "log_loss", "brier_score", "auc", "error_rate", "squared_error", "absolute_error"]

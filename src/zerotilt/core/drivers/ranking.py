@@ -10,19 +10,21 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import weighing, words
+from zerotilt.core import words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.drivers.agreement import Agreement, Ranked, agreement, effective_features, rank_table
-from zerotilt.core.drivers.links import association, sets_of
 from zerotilt.core.drivers.losses import ALLOWED, LOSS_LABELS, Loss, LossChoice, chosen
 from zerotilt.core.drivers.permutation import Permuted, permute
-from zerotilt.core.groups.intervals import normal_quantile
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.links import association, sets_of
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.response.curves import Direction, all_curves, direction, grid_of, ice
 from zerotilt.core.rows import NAMES
-from zerotilt.core.spec import Frozen, Task, Wording
+from zerotilt.core.spec import Task, Wording
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.estimates import Estimate
+from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

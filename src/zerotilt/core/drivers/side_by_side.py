@@ -12,9 +12,10 @@ from zerotilt.core import words
 from zerotilt.core.drivers import loss_shapley, own, ranking
 from zerotilt.core.drivers.agreement import Agreement, agreement, rank_table
 from zerotilt.core.drivers.losses import LOSS_LABELS, LossChoice
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -10,14 +10,16 @@ from numpy.typing import NDArray
 from pydantic import Field
 from scipy import stats
 
-from zerotilt.core import weighing, words
+from zerotilt.core import words
 from zerotilt.core.contributions.explain import cheap, explain
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
 from zerotilt.core.response.parts import Parts, parts_of
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Wording
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

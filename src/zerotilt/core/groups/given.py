@@ -10,16 +10,19 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
-from zerotilt.core.groups import intervals, measure, membership, metrics, readout, strata, tally
-from zerotilt.core.groups.membership import Grouping
-from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
+from zerotilt.core import membership, words
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.groups import measure, metrics, readout, tally
+from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.pair import Pair, PairSettings, pair
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Role, Task, Wording
+from zerotilt.core.spec import Role, Task, Wording
+from zerotilt.core.stats import intervals, strata
+from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -6,11 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import stats
 
-from zerotilt.core.groups import intervals
-from zerotilt.core.groups.intervals import Interval
-from zerotilt.core.groups.membership import JOIN
 from zerotilt.core.groups.metrics import class_of, metric_named
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.membership import JOIN
+from zerotilt.core.stats import intervals
+from zerotilt.core.stats.intervals import Interval
 
 Floats = NDArray[np.float64]
 

@@ -8,16 +8,19 @@ import math
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import words
-from zerotilt.core.groups import intervals, measure, membership, metrics, readout
-from zerotilt.core.groups.membership import JOIN
-from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
+from zerotilt.core import membership, words
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.groups import measure, metrics, readout
+from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.pair import OTHERS
 from zerotilt.core.groups.tilt import Status, limits, status
+from zerotilt.core.membership import JOIN
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Kind, Spec, Task, Wording
+from zerotilt.core.spec import Kind, Spec, Task, Wording
+from zerotilt.core.stats import intervals
+from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -7,12 +7,13 @@ from dataclasses import dataclass, fields
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.groups import calibration, intervals
-from zerotilt.core.groups.intervals import Interval
-from zerotilt.core.groups.membership import JOIN, Grouping
-from zerotilt.core.groups.metrics import Kind, Measure, Metric, estimate, metric_named
+from zerotilt.core.groups.metrics import Kind, Measure, Metric, metric_named
 from zerotilt.core.groups.readout import Readout
 from zerotilt.core.groups.tally import Areas, Packed, Ranked, Tally, areas, count, count_groups
+from zerotilt.core.membership import JOIN, Grouping
+from zerotilt.core.stats import calibration, intervals
+from zerotilt.core.stats.estimates import estimate
+from zerotilt.core.stats.intervals import Interval
 from zerotilt.core.subject import Subject
 
 _Y, _D, _F = (np.arange(8) >> bit & 1 == 1 for bit in range(3))

@@ -10,9 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core.groups.membership import JOIN
+from zerotilt.core.membership import JOIN
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Task
+from zerotilt.core.spec import Task
+from zerotilt.core.stats.estimates import LOSS_CLIP, Estimate
 
 MetricName = Literal[
     "base_rate",
@@ -41,16 +42,7 @@ MetricName = Literal[
     "rmse",
 ]
 Kind = Literal["rate", "macro", "area", "mean", "root", "calibration"]
-LOSS_CLIP = 1e-15
 Mask = NDArray[np.bool_]
-
-
-class Estimate(Frozen):
-    """A number with its interval; null where it is not defined."""
-
-    value: float | None
-    low: float | None
-    high: float | None
 
 
 class Measure(Estimate):
@@ -58,16 +50,6 @@ class Measure(Estimate):
 
     count: int | None = None
     of: int = Field(description="Rows that the metric can be read from; for AUC the smaller class")
-
-
-def estimate(value: float, low: float, high: float) -> Estimate:
-    """NaN has no place in a result: what is not defined is null."""
-    numbers = [float(one) for one in (value, low, high)]
-    if not np.isfinite(numbers[0]):
-        return Estimate(value=None, low=None, high=None)
-    return Estimate(
-        **dict(zip(("value", "low", "high"), (n if np.isfinite(n) else None for n in numbers), strict=True))
-    )
 
 
 @dataclass(frozen=True)

@@ -10,12 +10,15 @@ from pydantic import Field
 from scipy import stats
 
 from zerotilt.core import words
-from zerotilt.core.groups import calibration, intervals, measure, metrics, readout
-from zerotilt.core.groups.metrics import Estimate, Measure, estimate
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.groups import measure, metrics, readout
+from zerotilt.core.groups.metrics import Measure
 from zerotilt.core.groups.pair import PairSettings, pair
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
-from zerotilt.core.spec import Frozen, Task, Wording
+from zerotilt.core.spec import Task, Wording
+from zerotilt.core.stats import calibration, intervals
+from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -8,11 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
-from zerotilt.core.groups import membership
-from zerotilt.core.groups.membership import MISSING, Grouping
+from zerotilt.core import membership, words
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.membership import MISSING, Grouping
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Spec
+from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 
 OTHERS = "all others"

@@ -9,6 +9,7 @@ from pydantic import Field
 
 from zerotilt.core import rows as row_sets
 from zerotilt.core import words
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups import readout
 from zerotilt.core.groups.measure import of_rows
 from zerotilt.core.groups.metrics import Measure, MetricName
@@ -16,7 +17,7 @@ from zerotilt.core.groups.scores import Score, scores
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Task, Wording
+from zerotilt.core.spec import Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.groups.membership import JOIN
 from zerotilt.core.groups.metrics import METRICS, Metric, losses, of_task
+from zerotilt.core.membership import JOIN
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Task
 from zerotilt.core.subject import Subject

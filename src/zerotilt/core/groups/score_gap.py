@@ -7,14 +7,15 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from zerotilt.core import weighing, words
+from zerotilt.core import words
 from zerotilt.core.contributions.explain import explain
-from zerotilt.core.groups import intervals
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.pair import PairSettings, pair
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Wording
+from zerotilt.core.stats import intervals, weighing
+from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

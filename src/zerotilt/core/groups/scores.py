@@ -10,12 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import stats
 
-from zerotilt.core import weighing
-from zerotilt.core.groups import intervals
-from zerotilt.core.groups.calibration import with_interval
-from zerotilt.core.groups.intervals import Interval
-from zerotilt.core.groups.metrics import LOSS_CLIP, Estimate, estimate
 from zerotilt.core.spec import Task
+from zerotilt.core.stats import intervals, weighing
+from zerotilt.core.stats.calibration import with_interval
+from zerotilt.core.stats.estimates import LOSS_CLIP, Estimate, estimate
+from zerotilt.core.stats.intervals import Interval
 
 
 class Score(Estimate):

@@ -9,17 +9,20 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
+from zerotilt.core import membership, words
 from zerotilt.core import rows as row_sets
-from zerotilt.core import words
-from zerotilt.core.groups import influence, intervals, measure, membership
-from zerotilt.core.groups.membership import Grouping
-from zerotilt.core.groups.metrics import METRICS, Estimate, Measure, estimate
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.groups import influence, measure
+from zerotilt.core.groups.metrics import METRICS, Measure
 from zerotilt.core.groups.pair import OTHERS, reference_place
 from zerotilt.core.groups.readout import Lens, Readout
+from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Frozen, Role, Task, Wording
+from zerotilt.core.spec import Role, Task, Wording
+from zerotilt.core.stats import intervals
+from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -8,8 +8,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from zerotilt.core.groups.membership import Grouping
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.membership import Grouping
 
 Floats = NDArray[np.float64]
 CELLS = 8

@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
-from zerotilt.core.groups import membership
+from zerotilt.core import membership, words
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import NOBODY, Frozen, GroupThreshold, Rule, Wording
+from zerotilt.core.spec import NOBODY, GroupThreshold, Rule, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -11,17 +11,20 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import words
+from zerotilt.core import membership, words
 from zerotilt.core.findings import Finding
-from zerotilt.core.groups import influence, intervals, measure, membership, metrics, readout
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.groups import influence, measure, metrics, readout
 from zerotilt.core.groups.measure import Measured
-from zerotilt.core.groups.membership import MISSING, Grouping
-from zerotilt.core.groups.metrics import Estimate, Measure, estimate, metric_named
+from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.membership import MISSING, Grouping
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import FlagPolicy, Frozen, Spec, Task, Wording
+from zerotilt.core.spec import FlagPolicy, Spec, Task, Wording
+from zerotilt.core.stats import intervals
+from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

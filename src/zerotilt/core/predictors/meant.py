@@ -18,10 +18,10 @@ from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
 
 from zerotilt.core import words
-from zerotilt.core.groups import intervals
 from zerotilt.core.refusal import Choice, Refused
 from zerotilt.core.rows import match_level
 from zerotilt.core.spec import ModelReading
+from zerotilt.core.stats import intervals
 
 ASKED_ROWS = 4_000
 CLEAR = 1e-6

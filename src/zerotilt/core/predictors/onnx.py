@@ -16,6 +16,7 @@ from pydantic import Field
 
 from zerotilt.core import output, words
 from zerotilt.core.executor import side_by_side
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.predictors import dissection, meant
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.lineage import ROWS
@@ -26,7 +27,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import classes as outcome_classes
 from zerotilt.core.rows import match_level
 from zerotilt.core.rows import outcome as row_outcome
-from zerotilt.core.spec import Frozen, ModelReading, Role, Spec, Task
+from zerotilt.core.spec import ModelReading, Role, Spec, Task
 from zerotilt.core.table import Table
 from zerotilt.core.trees.graph import Unread
 

@@ -9,15 +9,17 @@ from numpy.typing import NDArray
 from pydantic import Field
 from scipy.spatial import cKDTree
 
-from zerotilt.core import weighing, words
-from zerotilt.core.drivers.links import association_with
-from zerotilt.core.groups.intervals import normal_quantile
+from zerotilt.core import words
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.links import association_with
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import MOST_LEVELS, all_curves, feature_named
-from zerotilt.core.spec import Frozen, Kind, Wording
+from zerotilt.core.spec import Kind, Wording
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

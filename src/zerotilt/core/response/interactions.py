@@ -10,15 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import weighing, words
+from zerotilt.core import words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
 from zerotilt.core.drawing import MOST_BARS, Bars
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Asked, Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
-from zerotilt.core.spec import Frozen, Spec, Wording
+from zerotilt.core.spec import Spec, Wording
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -10,15 +10,17 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from zerotilt.core import weighing, words
-from zerotilt.core.groups.intervals import normal_quantile
-from zerotilt.core.groups.metrics import Estimate
+from zerotilt.core import words
+from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import Direction, Grid, all_curves, centred, direction, feature_named, grid_of
 from zerotilt.core.response.parts import parts_of
 from zerotilt.core.rows import NAMES
-from zerotilt.core.spec import Frozen, Wording
+from zerotilt.core.spec import Wording
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.estimates import Estimate
+from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.groups import membership
+from zerotilt.core import membership
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Kind
 from zerotilt.core.subject import Subject

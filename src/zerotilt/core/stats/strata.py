@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy import stats
 
-from zerotilt.core.groups.intervals import Interval, normal_quantile
+from zerotilt.core.stats.intervals import Interval, normal_quantile
 
 NOTHING = Interval(*(np.array(np.nan),) * 3)
 

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from zerotilt.core.groups.intervals import DRAWS, Interval
+from zerotilt.core.stats.intervals import DRAWS, Interval
 
 BINS = 15
 BIN_ROWS = 20
