@@ -134,6 +134,35 @@ def explain(
     )
 
 
+@app.command()
+def read(
+    method: Annotated[
+        str, typer.Argument(help="Name of a method, as in docs/formats and the notebook: tilt, drivers …")
+    ],
+    table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
+    model: Annotated[Path, typer.Option(help="Trained model as ONNX")],
+    outcome: Annotated[str, typer.Option(help="Column that says what happened")],
+    event: Annotated[str, typer.Option(help="Value of the outcome whose probability the model gives")] = "",
+    group: Annotated[list[str] | None, typer.Option(help="Column whose groups are compared; may be repeated")] = None,
+    set_: Annotated[list[str] | None, typer.Option("--set", help="A setting as name=value; may be repeated")] = None,
+    out: Annotated[
+        Path | None, typer.Option(help="File for the records behind the figure: .csv, .parquet, .json")
+    ] = None,
+) -> None:
+    """Read one method and print what it says."""
+    from zerotilt.headless import read_method
+
+    progress = _progress if sys.stderr.isatty() else None
+    try:
+        said = read_method(method, table, model, outcome, event or None, group or [], set_ or [], out, progress)
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
+    if sys.stderr.isatty():
+        typer.echo("\r\x1b[K", err=True, nl=False)
+    typer.echo(said)
+
+
 def _progress(done: int, total: int, what: str) -> None:
     typer.echo(f"\r\x1b[K{what} {done / total:.0%}", err=True, nl=False)
 
@@ -217,7 +246,7 @@ def check(
     raise typer.Exit(1 if problems else 0)
 
 
-SEVERAL = ("--group", "--ignore")
+SEVERAL = ("--group", "--ignore", "--set")
 
 
 def spread(arguments: list[str]) -> list[str]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import io
+import json
 import shutil
 import tempfile
 from collections.abc import Callable, Sequence
@@ -10,7 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from zerotilt.core import guess, rows, table, words
+import pyarrow.parquet as pq
+
+from zerotilt.core import arrayfile, guess, rows, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
@@ -25,6 +29,9 @@ from zerotilt.notebook import SEED, Study
 from zerotilt.report.auditfile import audit_file
 from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
+
+FILES = ("csv", "parquet", "json")
+"""Endings of files of records."""
 
 
 @dataclass(frozen=True)
@@ -152,6 +159,52 @@ def explain_table(
         found.seek(0)
         _write(out, found)
     return done
+
+
+def read_method(
+    method: str,
+    source: Path,
+    model: Path,
+    outcome: str,
+    event: str | None,
+    groups: list[str],
+    given: list[str],
+    out: Path | None,
+    progress: Callable[[int, int, str], None] | None,
+) -> str:
+    """Read one method of a table file by its name; its reading, and the records behind its figure in a file.
+
+    Parameters
+    ----------
+    given : settings as ``name=value``; a value is JSON where it can be, else text.
+    out : a file ending in .csv, .parquet or .json.
+
+    Raises
+    ------
+    Refused : the method, a setting, the input or the file's ending is unknown or cannot be used; nothing is written then.
+    """
+    kind = out.suffix[1:] if out else "csv"
+    if kind not in FILES:
+        raise Refused(f"--out: “{out}” was given; the file ends in {words.listing([f'.{one}' for one in FILES])}.")
+    settings = {}
+    for one in given:
+        name, sign, value = one.partition("=")
+        if not sign:
+            raise Refused(f"--set: “{one}” was given; a setting is written as name=value.")
+        try:
+            settings[name] = json.loads(value)
+        except ValueError:
+            settings[name] = value
+    with tempfile.TemporaryFile() as typed:
+        with _opened(source) as raw:
+            table.convert(raw, typed, work=Work(progress))
+        typed.seek(0)
+        study = Study(pq.read_table(typed), model, outcome, event, groups=groups, progress=progress)
+    found = study.read(method, **settings)
+    if out is not None:
+        body, _ = arrayfile.written(found.table(), kind)
+        _write(out, io.BytesIO(body))
+    return found.reading
 
 
 def _opened(path: Path) -> BinaryIO:

@@ -1,0 +1,60 @@
+"""One method from the command line: by its name, with its settings, to a file."""
+
+from __future__ import annotations
+
+import json
+
+import pyarrow.csv as pacsv
+import pyarrow.parquet as pq
+import pytest
+from tests.cli.shell import typed
+
+from zerotilt.notebook import Study
+
+
+@pytest.fixture(scope="module")
+def files(demo, tmp_path_factory):
+    folder = tmp_path_factory.mktemp("read")
+    claims, _, models = demo
+    pacsv.write_csv(claims.slice(0, 900), folder / "claims.csv")
+    (folder / "model.onnx").write_bytes(models["gradient trees v3"])
+    return folder
+
+
+def read(folder, *more):
+    asked = ("--table", "claims.csv", "--model", "model.onnx", "--outcome", "claim_valid", "--event", "yes")
+    return typed("read", *more, *asked, folder=folder)
+
+
+def test_a_method_is_read_with_its_settings_and_written_to_a_file(files, demo):
+    run = read(files, "response", "--set", "feature=missed_scans", "points=5", "--out", "points.parquet")
+    assert run.returncode == 0, run.stderr
+    claims, _, models = demo
+    study = Study(claims.slice(0, 900), models["gradient trees v3"], "claim_valid", event="yes")
+    found = study.response(feature="missed_scans", points=5)
+    assert run.stdout.strip() == found.reading
+    assert pq.read_table(files / "points.parquet").to_pylist() == found.table().to_pylist()
+
+
+def test_groups_are_compared_and_written_as_json(files):
+    run = read(files, "tilt", "--group", "home_area", "age_band", "--out", "tilt.json")
+    assert run.returncode == 0, run.stderr
+    records = json.loads((files / "tilt.json").read_text())
+    assert {one["attribute"] for one in records} == {"home_area", "age_band"}
+    assert {"ratio_value", "p_adjusted", "status"} <= records[0].keys()
+
+
+@pytest.mark.parametrize(
+    ("more", "message"),
+    [
+        (("nothing",), "there are performance, drivers"),
+        (("response", "--set", "feature"), "a setting is written as name=value"),
+        (("response", "--set", "features=x"), "features"),
+        (("response", "--set", "points=1"), "points"),
+        (("response", "--out", "points.xlsx"), "the file ends in .csv, .parquet and .json"),
+    ],
+)
+def test_what_cannot_be_read_is_refused_in_a_sentence(files, more, message):
+    run = read(files, *more)
+    assert run.returncode == 2 and run.stderr.startswith("refused: ") and message in run.stderr
+    assert run.stdout == "" and not (files / "points.xlsx").exists()
