@@ -17,7 +17,7 @@ def wait(client: httpx.Client, task: dict[str, Any], seconds: float = 180) -> di
     while task["state"] in ("queued", "running"):
         assert time.monotonic() < until, f"{task['title']} did not end: {task}"
         time.sleep(0.05)
-        task = client.get(f"/api/tasks/{task['id']}").json()
+        task = client.get(task["address"]).json()
     return task
 
 

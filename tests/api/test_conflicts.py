@@ -150,6 +150,15 @@ def test_what_another_audit_computed_is_shared_only_when_it_is_asked_for(client,
     assert talk.read(client, twin, "tilt", context)["computed"] == found["computed"]
 
 
+def test_a_task_is_there_under_its_own_audits_address_alone(client, own, audit):
+    task = client.post(f"/api/audits/{own}/finish", json={}).json()
+    assert task["address"] == f"/api/audits/{own}/tasks/{task['id']}"
+    for address in (f"/api/audits/{audit['id']}/tasks/{task['id']}", f"/api/tasks/{task['id']}"):
+        assert client.get(address).status_code == client.post(f"{address}/cancel").status_code == 404
+    assert talk.wait(client, task)["state"] == "done"
+    assert client.get(f"/api/audits/{uuid.uuid4()}/events").status_code == 404
+
+
 def test_a_report_that_was_altered_or_is_missing_is_not_served(client, own, running):
     task = talk.wait(client, client.post(f"/api/audits/{own}/reports", json={"rows": "all"}).json())
     number = task["result"]["number"]

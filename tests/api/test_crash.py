@@ -16,7 +16,7 @@ def running_task(client, audit, context, settings):
     ).json()["task"]
     until = time.monotonic() + 30
     while True:
-        now = client.get(f"/api/tasks/{task['id']}").json()
+        now = client.get(task["address"]).json()
         if now["state"] == "running" and now["done"] > 20:
             return now
         assert time.monotonic() < until, now
@@ -52,7 +52,7 @@ def test_no_child_of_a_killed_worker_survives(client, running):
     worker.kill()
     _gone, alive = psutil.wait_procs(children, timeout=60)
     assert not alive
-    client.post(f"/api/tasks/{task['id']}/cancel")
+    client.post(f"{task['address']}/cancel")
     assert talk.wait(client, task, 400)["state"] in ("cancelled", "done")
 
 

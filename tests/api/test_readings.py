@@ -41,7 +41,7 @@ def test_asking_twice_at_once_makes_one_task(client, audit, context):
     path = f"/api/audits/{audit['id']}/readings/drivers"
     first, second = client.post(path, json=body).json(), client.post(path, json=body).json()
     assert first["task"]["id"] == second["task"]["id"]
-    client.post(f"/api/tasks/{first['task']['id']}/cancel")
+    client.post(f"{first['task']['address']}/cancel")
     talk.wait(client, first["task"])
 
 
@@ -51,7 +51,7 @@ def test_work_tells_how_far_it_is_and_can_be_cancelled(client, audit, context):
     seen = []
     until = time.monotonic() + 30
     while len(seen) < 3 and time.monotonic() < until:
-        now = client.get(f"/api/tasks/{task['id']}").json()
+        now = client.get(task["address"]).json()
         if now["state"] == "running" and now["done"] and (not seen or now["done"] > seen[-1]["done"]):
             seen.append(now)
         time.sleep(0.05)
@@ -61,7 +61,7 @@ def test_work_tells_how_far_it_is_and_can_be_cancelled(client, audit, context):
     assert seen[-1]["what"] == "shuffled columns scored"
     assert seen[-1]["seconds_left"] > 0
     asked = time.monotonic()
-    client.post(f"/api/tasks/{task['id']}/cancel")
+    client.post(f"{task['address']}/cancel")
     assert talk.wait(client, task)["state"] == "cancelled"
     assert time.monotonic() - asked < 5
 

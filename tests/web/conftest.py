@@ -53,7 +53,7 @@ def nobody_waits(running) -> None:
             for audit in client.get("/api/audits").json():
                 for task in client.get(f"/api/audits/{audit['id']}/tasks").json():
                     if task["state"] in ("queued", "running"):
-                        talk.wait(client, client.post(f"/api/tasks/{task['id']}/cancel").json())
+                        talk.wait(client, client.post(f"{task['address']}/cancel").json())
 
 
 def accessible(page: Page) -> None:

@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from fastapi import APIRouter, HTTPException
 from sse_starlette import EventSourceResponse
 
-from zerotilt.api.desk import PATIENCE, connected, identifier
+from zerotilt.api.desk import PATIENCE, audit_named, connected, identifier
 from zerotilt.api.views import TaskView
 from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.records import ACTIVE, Audit, Task
@@ -22,23 +22,42 @@ RECENT = timedelta(seconds=20)
 
 @router.get("/tasks/{task_id}")
 @connected
-def task(task_id: str) -> TaskView:
-    return TaskView.of(_found(task_id))
+def task_of_no_audit(task_id: str) -> TaskView:
+    """Work that belongs to no audit: making the demo."""
+    return TaskView.of(_found(task_id, None))
 
 
 @router.post("/tasks/{task_id}/cancel")
 @connected
-def cancel(task_id: str) -> TaskView:
+def cancel_of_no_audit(task_id: str) -> TaskView:
+    return _cancelled(_found(task_id, None))
+
+
+@router.get("/audits/{audit_id}/tasks/{task_id}")
+@connected
+def task(audit: Audit, task_id: str) -> TaskView:
+    return TaskView.of(_found(task_id, audit))
+
+
+@router.post("/audits/{audit_id}/tasks/{task_id}/cancel")
+@connected
+def cancel(audit: Audit, task_id: str) -> TaskView:
     """Ask a task to end; work under way is stopped within a second."""
-    Task.update(cancel=True).where((Task.id == identifier(task_id)) & Task.state.in_(ACTIVE)).execute()
+    return _cancelled(_found(task_id, audit))
+
+
+def _cancelled(task: Task) -> TaskView:
+    Task.update(cancel=True).where((Task.id == task.id) & Task.state.in_(ACTIVE)).execute()
     Task.update(state="cancelled", finished=datetime.now(UTC)).where(
-        (Task.id == identifier(task_id)) & (Task.state == "queued")
+        (Task.id == task.id) & (Task.state == "queued")
     ).execute()
-    return TaskView.of(_found(task_id))
+    return TaskView.of(Task.get_by_id(task.id))
 
 
-def _found(task_id: str) -> Task:
-    found = Task.get_or_none(Task.id == identifier(task_id))
+def _found(task_id: str, audit: Audit | None) -> Task:
+    """A task of one audit, or of none; another's is as if it were not there."""
+    mine = Task.audit.is_null() if audit is None else Task.audit == audit
+    found = Task.get_or_none((Task.id == identifier(task_id)) & mine)
     if found is None:
         raise HTTPException(404, "There is no such task.")
     return found
@@ -63,7 +82,7 @@ def _recent(audit_id: str) -> list[Task]:
 @router.get("/audits/{audit_id}/events")
 async def events(audit_id: str) -> EventSourceResponse:
     """Server-sent events: a task whenever it changes."""
-    wanted = str(identifier(audit_id))
+    wanted = str((await asyncio.to_thread(lambda: patiently(lambda: audit_named(audit_id), PATIENCE))).id)
 
     async def changes() -> AsyncIterator[dict[str, str]]:
         seen: dict[str, str] = {}

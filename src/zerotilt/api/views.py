@@ -41,6 +41,7 @@ class TaskView(BaseModel):
 
     id: str
     audit: str | None
+    address: str = Field(description="Where it is asked about; with /cancel it is asked to end")
     kind: str
     title: str
     state: Literal["queued", "running", "done", "failed", "cancelled"]
@@ -58,6 +59,7 @@ class TaskView(BaseModel):
         return cls(
             id=str(task.id),
             audit=str(task.audit_id) if task.audit_id else None,
+            address=f"/api/audits/{task.audit_id}/tasks/{task.id}" if task.audit_id else f"/api/tasks/{task.id}",
             kind=task.kind,
             title=task.title,
             state=task.state,

@@ -113,7 +113,7 @@ class Supervisor:
             if self.children["worker"].poll() is not None:
                 raise SystemExit(f"The worker ended; see {self.home.logs / 'worker.log'}.")
             time.sleep(0.1)
-            task = self.ask(f"/api/tasks/{task['id']}")
+            task = self.ask(task["address"])
         if task["state"] != "done":
             raise SystemExit(f"The demo could not be made: {task['error']['message']}")
 

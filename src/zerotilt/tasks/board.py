@@ -72,7 +72,8 @@ class Board:
         found = method_named(method)
         if found.first_look and found.first_look.items() <= payload["settings"].items():
             turn = Turn.first_look
-        return row or self.submit("evidence", found.title, payload, audit, wanted, turn)
+        # joined within an audit only: another's page does not see this one's work; the result is shared all the same
+        return row or self.submit("evidence", found.title, payload, audit, f"{wanted}:{audit.id}", turn)
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""

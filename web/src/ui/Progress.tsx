@@ -1,4 +1,4 @@
-import { api, type Task } from "../api/client";
+import type { Task } from "../api/client";
 import { count } from "./numbers";
 
 /** What is being done, how far it is, how long it may take, and Cancel. */
@@ -23,7 +23,7 @@ export function Progress({ task }: { task: Task }) {
         <button
           type="button"
           className="act ml-auto"
-          onClick={() => api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: task.id } } })}
+          onClick={() => fetch(`${task.address}/cancel`, { method: "POST" })}
         >
           Cancel
         </button>
