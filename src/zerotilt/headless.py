@@ -240,8 +240,16 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
         **{name: Role.group for name in references},
         **{name: Role.ignored for name in request.ignore},
     }
+    asked = {request.outcome: "outcome"}
     for name, role in ((request.score, Role.score), (request.decision, Role.decision), (split, Role.split)):
+        if name and name in asked:
+            raise Refused(
+                f"“{name}” was given as {asked[name]} and as {role.value}; a column can be one of them.",
+                where=f"column “{name}”",
+                todo="Give another column, or leave one of them out.",
+            )
         if name:
+            asked[name] = role.value
             named[name] = role
     for name in named:
         if name not in cases.names:

@@ -249,6 +249,8 @@ def test_predictions_must_come_from_one_place(tmp_path, files):
     both = audit(*common, "--score", "reference_photo_score", "--decision", "photo_attached")
     assert both.returncode == 2
     assert "exactly one is needed" in both.stderr
+    twice = audit(*common, "--decision", "claim_valid")
+    assert twice.returncode == 2 and "“claim_valid” was given as outcome and as decision" in twice.stderr
 
 
 @pytest.mark.parametrize("data", [b"no model", b""])

@@ -162,7 +162,7 @@ def test_overruling_with_a_method_that_cannot_serve_is_refused():
 @pytest.mark.parametrize("output", ["probability", "log-odds"])
 def test_a_ladder_climbs_from_baseline_to_prediction(output):
     subject = subject_of(5, output)
-    found = ladder.climb(subject, LadderSettings(row=7), 1, Work())
+    found = ladder.ladder_of(subject, LadderSettings(row=7), 1, Work())
     assert found.baseline + sum(rung.contribution for rung in found.rungs) == pytest.approx(found.prediction, abs=1e-9)
     assert found.prediction == pytest.approx(subject.output(subject.frame)[7])
     assert [abs(rung.contribution) for rung in found.rungs] == sorted(
@@ -174,4 +174,4 @@ def test_a_ladder_climbs_from_baseline_to_prediction(output):
 
 def test_a_row_that_is_not_there_is_refused():
     with pytest.raises(Refused, match="the table has 80 rows"):
-        ladder.climb(subject_of(3), LadderSettings(row=80), 1, Work())
+        ladder.ladder_of(subject_of(3), LadderSettings(row=80), 1, Work())

@@ -262,7 +262,7 @@ def test_an_edited_case_is_explained_as_the_row_it_would_be():
     task, model, columns = zoo.made("random forest")
     subject = zoo.subject_of(model, columns, task)
     edits = {"weight": "1.5", "grade": "D", "days": ""}
-    found = ladder.climb(subject, ladder.LadderSettings(row=4, edits=edits), 1, Work())
+    found = ladder.ladder_of(subject, ladder.LadderSettings(row=4, edits=edits), 1, Work())
     row = (
         subject.frame.take(np.array([4]))
         .replace("weight", np.array([1.5]))
@@ -281,7 +281,7 @@ def test_an_edited_case_is_explained_as_the_row_it_would_be():
         ({"weight": "heavy"}, "“heavy” was given for “weight”; it takes a number"),
     ):
         with pytest.raises(Refused, match=message):
-            ladder.climb(subject, ladder.LadderSettings(row=4, edits=bad), 1, Work())
+            ladder.ladder_of(subject, ladder.LadderSettings(row=4, edits=bad), 1, Work())
 
 
 def test_where_contributions_are_exact_and_cheap_all_rows_are_averaged():
@@ -459,9 +459,9 @@ def test_associated_columns_make_a_hierarchy_of_their_own():
         lambda r: 1 / (1 + np.exp(-(r["x0"] * r["x2"] + r["x1"]))),
         list(columns),
     )
-    found = ladder.climb(subject, ladder.LadderSettings(row=2, method="hierarchy"), 1, Work())
+    found = ladder.ladder_of(subject, ladder.LadderSettings(row=2, method="hierarchy"), 1, Work())
     assert "along 2 sets of features" in found.why
-    given = ladder.climb(subject, ladder.LadderSettings(row=2, groups=(("x0", "x1"),)), 1, Work())
+    given = ladder.ladder_of(subject, ladder.LadderSettings(row=2, groups=(("x0", "x1"),)), 1, Work())
     assert given.method == "hierarchy"
     assert [rung.contribution for rung in given.rungs] == [rung.contribution for rung in found.rungs]
 

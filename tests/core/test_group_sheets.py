@@ -39,7 +39,7 @@ def test_a_gap_that_is_only_in_a_crossing_is_found():
     columns = {"one": one, "two": two, "number": number, "y": rng.integers(0, 2, n), "d": d.astype(int)}
     roles = {"one": Role.group, "two": Role.group, "number": Role.group, "d": Role.decision}
     subject = with_columns(system(columns, roles=roles), number={"cuts": (5.0,)})
-    result = lattice.cross(subject, LatticeSettings(), 1, Work())
+    result = lattice.crossings_of(subject, LatticeSettings(), 1, Work())
     only = {node.group for node in result.nodes if node.only_here}
     assert only == {"p · r", "p · t", "q · r", "q · t"}
     deep = next(node for node in result.nodes if node.group == "p · r · number up to 5")
@@ -59,14 +59,14 @@ def test_crossings_are_adjusted_over_all_that_are_shown():
             "d": rng.integers(0, 2, n),
         }
         subject = system(columns, roles={"g": Role.group, "h": Role.group, "d": Role.decision})
-        result = lattice.cross(subject, LatticeSettings(), 1, Work())
+        result = lattice.crossings_of(subject, LatticeSettings(), 1, Work())
         flagged, total = flagged + sum(node.status == "flagged" for node in result.nodes), total + len(result.nodes)
     assert flagged <= 0.05 * total
 
 
 @pytest.mark.parametrize("metric", ["auc", "calibration_error", "brier_score"])
 def test_crossings_take_any_metric(metric):
-    result = lattice.cross(scored(800), LatticeSettings(metric=metric), 1, Work())
+    result = lattice.crossings_of(scored(800), LatticeSettings(metric=metric), 1, Work())
     assert [node.own.value is not None for node in result.nodes] == [True, True]
 
 
@@ -142,7 +142,7 @@ def test_the_drivers_of_a_gap_add_up_to_it():
         Context(rows="all", output="log-odds"),
     )
     asked = ScoreGapSettings(group="b", reference="a", explained=10_000)
-    result = score_gap.drive(subject, asked, 1, Work())
+    result = score_gap.gap_of_scores(subject, asked, 1, Work())
     assert sum(one.gap.value for one in result.features) == pytest.approx(result.gap.value)
     assert result.gap.value == pytest.approx(result.all_rows_gap)
     first = result.features[0]
@@ -222,7 +222,7 @@ def test_a_group_of_few_or_weightless_rows_claims_nothing_about_labels_or_strata
 def test_columns_whose_groups_overlap_are_not_crossed():
     subject = with_columns(system(rows_of(TWO_GROUPS) | {"h": ["p", "q"] * 160}, roles=ROLES), g={"separator": ";"})
     with pytest.raises(Refused, match="overlap"):
-        lattice.cross(subject, LatticeSettings(columns=("g", "h")), 1, Work())
+        lattice.crossings_of(subject, LatticeSettings(columns=("g", "h")), 1, Work())
 
 
 def cost_of(subject, cuts, fp, fn):
@@ -233,7 +233,7 @@ def cost_of(subject, cuts, fp, fn):
 @pytest.mark.parametrize(("fp", "fn"), [(1, 1), (3, 1), (1, 5)])
 def test_the_least_cost_threshold_is_the_best_of_all(fp, fn):
     subject = scored(1_500)
-    result = thresholds.weigh(subject, ThresholdSettings(false_positive=fp, false_negative=fn), 1, Work())
+    result = thresholds.thresholds_of(subject, ThresholdSettings(false_positive=fp, false_negative=fn), 1, Work())
     single = result.settings[0]
     every = [cost_of(subject, cut, fp, fn) for cut in thresholds.EDGES]
     assert single.cost == pytest.approx(min(every))
@@ -248,7 +248,7 @@ def test_the_least_cost_threshold_is_the_best_of_all(fp, fn):
 
 def test_each_aim_reaches_its_parity_and_its_price_is_counted():
     subject = scored()
-    result = thresholds.weigh(subject, ThresholdSettings(), 1, Work())
+    result = thresholds.thresholds_of(subject, ThresholdSettings(), 1, Work())
     by_name = {one.name: one for one in result.settings}
     for aim, held in thresholds.AIMS.items():
         one = by_name[aim]
@@ -269,7 +269,7 @@ def test_each_aim_reaches_its_parity_and_its_price_is_counted():
 
 
 def test_the_frontier_falls_as_the_gap_may_grow():
-    result = thresholds.weigh(scored(), ThresholdSettings(gap="true positive rate"), 1, Work())
+    result = thresholds.thresholds_of(scored(), ThresholdSettings(gap="true positive rate"), 1, Work())
     costs = [point.cost for point in result.frontier]
     assert costs == sorted(costs, reverse=True) and len(costs) > 3
     assert all(point.gap <= point.allowed + 1e-9 for point in result.frontier)
@@ -280,7 +280,7 @@ def test_histograms_count_every_row_once_and_a_score_at_a_threshold_is_above_it(
         {"g": ["a", "a", "b", "b"], "s": [0.5, 0.4999, 0.3, 1.0], "y": [1, 0, 0, 1]},
         roles={"g": Role.group, "s": Role.score},
     )
-    result = thresholds.weigh(subject, ThresholdSettings(), 1, Work())
+    result = thresholds.thresholds_of(subject, ThresholdSettings(), 1, Work())
     a, b = result.histograms
     assert (a.places, a.with_event, a.without) == ((499, 500), (0, 1), (1, 0))
     assert b.places == (300, 1000)
@@ -289,7 +289,7 @@ def test_histograms_count_every_row_once_and_a_score_at_a_threshold_is_above_it(
 
 def test_people_gain_when_the_event_is_the_unfavourable_decision_and_fewer_are_predicted():
     subject = scored(favourable="other")
-    result = thresholds.weigh(subject, ThresholdSettings(false_positive=6), 1, Work())
+    result = thresholds.thresholds_of(subject, ThresholdSettings(false_positive=6), 1, Work())
     single = result.settings[0]
     assert single.rule.threshold > 0.5
     assert single.gain == (subject.predicted & ~(subject.scores >= single.rule.threshold)).sum()
@@ -298,7 +298,7 @@ def test_people_gain_when_the_event_is_the_unfavourable_decision_and_fewer_are_p
 
 def test_a_rule_in_force_is_where_gain_and_loss_are_counted_from():
     rule = Rule(threshold=0.5, columns=("g",), thresholds=(GroupThreshold(group="b", threshold=0.35),))
-    result = thresholds.weigh(scored(context=Context(rows="all", rule=rule)), ThresholdSettings(), 1, Work())
+    result = thresholds.thresholds_of(scored(context=Context(rows="all", rule=rule)), ThresholdSettings(), 1, Work())
     assert [one.threshold for one in result.current.groups] == [0.5, 0.35]
     assert (result.current.gain, result.current.lose) == (0, 0)
 
@@ -314,7 +314,7 @@ def test_a_rule_in_force_is_where_gain_and_loss_are_counted_from():
 )
 def test_what_cannot_be_weighed_is_refused(subject, asked, message):
     with pytest.raises(Refused, match=message):
-        thresholds.weigh(subject(), ThresholdSettings(**asked), 1, Work())
+        thresholds.thresholds_of(subject(), ThresholdSettings(**asked), 1, Work())
 
 
 @pytest.mark.parametrize(

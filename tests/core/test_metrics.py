@@ -13,8 +13,9 @@ from zerotilt.core.groups.measure import of_rows
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.groups.performance import PerformanceSettings
 from zerotilt.core.groups.readout import read
+from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Kind, Role, Wording
+from zerotilt.core.spec import Context, Kind, Role, Task, Wording
 from zerotilt.core.work import Work
 
 
@@ -137,3 +138,41 @@ def test_intersections_with_too_many_groups_are_refused():
     columns = {name: rng.choice([f"{name}{i}" for i in range(20)], 3_000) for name in "gh"}
     with pytest.raises(Refused, match=r"has .* groups; 120 can be read"):
         grouped(columns, ("g", "h"))
+
+
+SAME = {
+    Task.regression: {"mae": "mae", "rmse": "rmse", "mean_error": "mean_error"},
+    Task.ordered: {
+        "accuracy": "accuracy",
+        "balanced_accuracy": "macro_true_positive_rate",
+        **{("recall", c): f"true_positive_rate · {c}" for c in "123"},
+        **{("precision", c): f"positive_predictive_value · {c}" for c in "123"},
+    },
+}
+
+
+@pytest.mark.parametrize("weighted", [False, True])
+@pytest.mark.parametrize("task", SAME)
+@pytest.mark.parametrize("seed", range(4))
+def test_a_measure_has_one_interval_in_intake_and_in_tilt(task, weighted, seed):
+    rng = np.random.default_rng(seed)
+    n = 90
+    columns = {"g": np.full(n, "all", dtype=object)}
+    if task is Task.regression:
+        columns |= {"y": rng.gamma(2, 3, n), "s": rng.gamma(2, 3, n)}
+        roles = {"s": Role.score}
+    else:
+        columns |= {"y": rng.choice(list("123"), n), "d": rng.choice(list("123"), n)}
+        roles = {"d": Role.decision}
+    if weighted:
+        columns["w"], roles["w"] = rng.integers(0, 4, n).astype(float), Role.weight
+    subject = system(columns, roles=roles | {"g": Role.group}, task=task, event="" if task is Task.regression else "3")
+    intake, tilt = (
+        METHODS[name].compute(subject, METHODS[name].settings(), 0, Work()) for name in ("performance", "tilt")
+    )
+    shown = {(one.name, one.of_class): one for one in intake.sets[0].scores}
+    (group,) = tilt.groups
+    for here, there in SAME[task].items():
+        name, level = here if isinstance(here, tuple) else (here, None)
+        mine, theirs = shown[name, level], group.metrics[there]
+        assert (mine.value, mine.low, mine.high) == pytest.approx((theirs.value, theirs.low, theirs.high))

@@ -89,11 +89,11 @@ def test_a_rule_kept_for_bins_gives_what_it_promised():
     columns = {"size": size, "s": s, "y": (rng.random(n) < s).astype(int)}
     roles = {"size": Role.group, "s": Role.score}
     subject = system(columns, roles=roles)
-    found = thresholds.weigh(subject, ThresholdSettings(false_negative=0.3), 1, Work())
+    found = thresholds.thresholds_of(subject, ThresholdSettings(false_negative=0.3), 1, Work())
     kept = next(one for one in found.settings if one.name == "least cost, one a group")
     ruled = system(columns, roles=roles, context=Context(rows="all", rule=kept.rule))
     assert ruled.favoured.mean() == pytest.approx(kept.selection_rate)
-    after = thresholds.weigh(ruled, ThresholdSettings(false_negative=0.3), 1, Work()).current
+    after = thresholds.thresholds_of(ruled, ThresholdSettings(false_negative=0.3), 1, Work()).current
     assert after.cost == pytest.approx(kept.cost)
 
 

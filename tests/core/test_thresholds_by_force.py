@@ -52,7 +52,7 @@ def every_setting(subject, false_positive: float, false_negative: float):
 def test_each_aim_costs_least_of_all_settings_that_reach_it(seed, groups):
     subject = scored(seed, 90 if groups == 2 else 60, groups)
     false_negative = [1.0, 0.4, 3.0][seed % 3]
-    found = thresholds.weigh(subject, ThresholdSettings(false_negative=false_negative), 1, Work())
+    found = thresholds.thresholds_of(subject, ThresholdSettings(false_negative=false_negative), 1, Work())
     by_name = {one.name: one for one in found.settings}
     parts = every_setting(subject, 1.0, false_negative)
     for aim, held in thresholds.AIMS.items():
@@ -78,7 +78,7 @@ def test_each_aim_costs_least_of_all_settings_that_reach_it(seed, groups):
 @pytest.mark.parametrize("seed", range(6))
 def test_both_error_rates_of_two_groups_are_as_equal_as_any_setting_makes_them(seed):
     subject = scored(seed)
-    found = thresholds.weigh(subject, ThresholdSettings(), 1, Work())
+    found = thresholds.thresholds_of(subject, ThresholdSettings(), 1, Work())
     by_name = {one.name: one for one in found.settings}
     wanted = by_name["least cost, one for all"].selection_rate
     shares = [
@@ -103,7 +103,7 @@ def test_finer_thresholds_are_told_of_where_they_cost_less(seed):
     s = 0.5 + 0.002 * rng.beta(2, 2, n)  # all within two thousandths
     columns = {"g": rng.choice(["p", "q"], n), "s": s, "y": (rng.random(n) < (s - 0.5) / 0.002).astype(int)}
     subject = system(columns, roles={"g": Role.group, "s": Role.score})
-    found = thresholds.weigh(subject, ThresholdSettings(), 1, Work())
+    found = thresholds.thresholds_of(subject, ThresholdSettings(), 1, Work())
     one = next(one for one in found.settings if one.name == "equal selection rates")
     parts = every_setting(subject, 1, 1)
     rates = [np.array([row["selection rate"] for row in rows]) for rows in parts]
@@ -118,7 +118,7 @@ def test_nobody_can_be_predicted_although_a_score_is_one():
     n = 40
     columns = {"g": np.repeat(["p", "q"], 20), "s": np.ones(n), "y": np.r_[1, np.zeros(n - 1)].astype(int)}
     subject = system(columns, roles={"g": Role.group, "s": Role.score})
-    found = thresholds.weigh(subject, ThresholdSettings(false_positive=5.0), 1, Work())
+    found = thresholds.thresholds_of(subject, ThresholdSettings(false_positive=5.0), 1, Work())
     one = found.settings[0]
     assert one.rule.threshold == NOBODY
     assert one.selection_rate == 0 and one.cost == pytest.approx(1 / n)
@@ -139,7 +139,7 @@ def test_a_score_that_equals_the_threshold_reaches_it_in_its_own_precision(singl
         ruled = system(columns, roles={"g": Role.group, "s": Role.score}, context=Context(rows="all", rule=rule))
         expected = np.where(ruled.table.texts("g") == "p", np.round(s, 3) >= threshold, s >= 0.5)
         assert ruled.predicted.tolist() == expected.tolist()
-    found = thresholds.weigh(subject, ThresholdSettings(), 1, Work())
+    found = thresholds.thresholds_of(subject, ThresholdSettings(), 1, Work())
     places = {place for one in found.histograms for place in one.places}
     assert places == {700, 300, 100, 690, 710, 200}
     assert found.current.groups[0].threshold == 0.1

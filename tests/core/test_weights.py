@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from tests.core.systems import system
 
-from zerotilt.core.contributions.ladder import LadderSettings, climb
+from zerotilt.core.contributions.ladder import LadderSettings, ladder_of
 from zerotilt.core.counterfactuals.flip import FlipSettings, flip
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, ranking, spread
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
@@ -104,12 +104,12 @@ METHODS = {
     "surface": (surface.survey, surface.SurfaceSettings(first="a", second="grade", rows=ALL)),
     "flip": (flip, FlipSettings(feature="grade")),
     "tilt": (tilt.compare_groups, tilt.TiltSettings(reference="all others")),
-    "lattice": (lattice.cross, lattice.LatticeSettings()),
+    "lattice": (lattice.crossings_of, lattice.LatticeSettings()),
     "opened": (opened.open_group, opened.OpenedSettings(attribute="home", group="uplands", reference="harbour")),
     "given": (given.compare_given, given.GivenSettings(attribute="home", group="uplands", reference="harbour", columns=("sort",))),
     "sides": (sides.set_beside, sides.SidesSettings()),
-    "thresholds": (thresholds.weigh, thresholds.ThresholdSettings(attribute="sort")),
-    "score gap": (score_gap.drive, score_gap.ScoreGapSettings(attribute="home", group="uplands", reference="harbour", explained=ALL)),
+    "thresholds": (thresholds.thresholds_of, thresholds.ThresholdSettings(attribute="sort")),
+    "score gap": (score_gap.gap_of_scores, score_gap.ScoreGapSettings(attribute="home", group="uplands", reference="harbour", explained=ALL)),
 }  # fmt: skip
 
 
@@ -136,7 +136,7 @@ def test_the_same_of_a_number(name):
 def test_contributions_are_against_weighed_rows():
     weighed, written = two()
     row = int(np.flatnonzero(weighed.mass)[0])
-    found = [climb(one, LadderSettings(row=at), 1, Work()) for one, at in ((weighed, row), (written, 0))]
+    found = [ladder_of(one, LadderSettings(row=at), 1, Work()) for one, at in ((weighed, row), (written, 0))]
     assert found[0].baseline == pytest.approx(found[1].baseline)
     assert {r.feature: r.contribution for r in found[0].rungs} == pytest.approx(
         {r.feature: r.contribution for r in found[1].rungs}

@@ -49,6 +49,16 @@ def demo_audit(connection):
     return Audit.select().where(Audit.demo).order_by(Audit.created).get()
 
 
+def test_a_task_that_was_told_to_end_is_not_joined(connection):
+    desk = board.Board(Recorded())
+    first = desk.submit("demo", "Demo", {}, None, "one result")
+    Task.update(state="running", cancel=True).where(Task.id == first.id).execute()
+    second = desk.submit("demo", "Demo", {}, None, "one result")
+    assert second.id != first.id and second.state == "queued"
+    assert desk.submit("demo", "Demo", {}, None, "one result").id == second.id
+    assert Task.get_by_id(first.id).state == "running"  # it ends by itself
+
+
 def test_a_task_under_way_is_joined(connection):
     queue = Recorded()
     desk = board.Board(queue)

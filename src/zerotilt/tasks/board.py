@@ -57,6 +57,8 @@ class Board:
                 # in the same transaction: task and message exist together or not at all
                 self.queue.send(str(task.id), turn)
         except peewee.IntegrityError:
+            # what was told to end is not joined: whoever asks again wants it after all
+            Task.update(key=None).where((Task.key == wanted) & Task.state.in_(ACTIVE) & Task.cancel).execute()
             found = Task.get_or_none((Task.key == wanted) & (Task.state.in_(ACTIVE)))
             return found or self.submit(kind, title, payload, audit, wanted, turn)
         return task

@@ -66,7 +66,7 @@ class LadderResult(Frozen):
     evaluations: int
 
 
-def climb(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> LadderResult:
+def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> LadderResult:
     """Contributions of every feature to the prediction of one row of the table."""
     case = subject.case(settings.row, settings.edits)
     found = explain(subject, case, seed, work, settings.method, most_pairs=4_096, groups=settings.groups)
@@ -180,7 +180,7 @@ METHOD = Method(
     title="Ladder",
     settings=LadderSettings,
     result=LadderResult,
-    compute=climb,
+    compute=ladder_of,
     say=say,
     note=(
         "**Shapley values** (Shapley 1953) of the game in which v(S) is the mean output with the features in S taken "

@@ -67,7 +67,7 @@ class LatticeResult(Frozen):
     confidence: float
 
 
-def cross(subject: Subject, settings: LatticeSettings, seed: int, work: Work) -> LatticeResult:
+def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: Work) -> LatticeResult:
     """Compare every group of every crossing with all rows outside it (methods section 6).
 
     Raises
@@ -226,7 +226,7 @@ METHOD = Method(
     title="Crossings",
     settings=LatticeSettings,
     result=LatticeResult,
-    compute=cross,
+    compute=crossings_of,
     say=say,
     note=(
         "Every group of one, two and three columns is compared with all rows outside it, under the same flag policy "

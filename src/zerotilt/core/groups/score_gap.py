@@ -56,7 +56,7 @@ class ScoreGapResult(Frozen):
     confidence: float
 
 
-def drive(subject: Subject, settings: ScoreGapSettings, seed: int, work: Work) -> ScoreGapResult:
+def gap_of_scores(subject: Subject, settings: ScoreGapSettings, seed: int, work: Work) -> ScoreGapResult:
     """Mean Shapley values of both groups against the same background, and their differences (methods sections 4 and 6).
 
     Raises
@@ -150,7 +150,7 @@ METHOD = Method(
     title="What drives the gap",
     settings=ScoreGapSettings,
     result=ScoreGapResult,
-    compute=drive,
+    compute=gap_of_scores,
     say=say,
     note=(
         "Mean Shapley values of rows of both groups, against the same background. Their differences add up to the "

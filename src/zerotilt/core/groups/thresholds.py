@@ -127,7 +127,7 @@ class ThresholdResult(Frozen):
     rows: int
 
 
-def weigh(subject: Subject, settings: ThresholdSettings, seed: int, work: Work) -> ThresholdResult:
+def thresholds_of(subject: Subject, settings: ThresholdSettings, seed: int, work: Work) -> ThresholdResult:
     """Count every group's scores once, and solve for the least cost with and without parity (methods section 6).
 
     Thresholds are thousandths, or reached by no score. Each aim holds one rate
@@ -606,7 +606,7 @@ METHOD = Method(
     title="Thresholds",
     settings=ThresholdSettings,
     result=ThresholdResult,
-    compute=weigh,
+    compute=thresholds_of,
     say=say,
     note=(
         "Scores are counted once in thousandths, by group and outcome; a threshold moved redraws from these counts. "
