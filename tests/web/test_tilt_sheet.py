@@ -145,6 +145,31 @@ def test_metrics_are_chosen_with_the_guide_and_limits_put_in_force(page, audit, 
     expect(page.get_by_role("dialog")).to_contain_text("Chosen by A. Reader")
 
 
+def test_flagged_disparities_are_counted_once_and_decided_with_a_reason(page, client, audit, context):
+    flagged = [d for d in talk.read(client, audit["id"], "tilt", context)["result"]["disparities"] if d["status"] == "flagged"]
+    assert opened(page, audit)
+    assert page.inner_text("[data-testid=detail]").startswith(f"{len(flagged)} of ")
+    rail = page.get_by_role("navigation", name="Areas").get_by_role("link", name=re.compile("Tilt"))
+    expect(rail).to_contain_text(f"{len(flagged)} flagged")
+    mine = page.get_by_role("region", name="Findings of this area")
+    mine.get_by_role("button", name=f"{len(flagged) - 4} more findings").click()
+    expect(mine.get_by_role("listitem")).to_have_count(len(flagged))
+    first = mine.get_by_role("listitem").first
+    name, said = first.get_attribute("data-finding"), first.locator("p").first.inner_text().replace("⚑", "").strip()
+    try:
+        first.get_by_role("combobox").select_option("accepted")
+        first.get_by_placeholder("Reason").fill("Ferries were cut off in the test weeks.")
+        first.get_by_placeholder("Reason").blur()
+        expect(rail).to_contain_text(f"{len(flagged) - 1} flagged")
+        accessible(page)
+        report = talk.wait(client, client.post(f"/api/audits/{audit['id']}/reports", json=context).json())
+        html = client.get(f"/api/audits/{audit['id']}/reports/{report['result']['number']}").text
+        line = next(line for line in html.splitlines() if said in line and "Adjusted p" in line)
+        assert "Decision: accepted; reason: Ferries were cut off in the test weeks. <a" in line
+    finally:
+        client.put(f"/api/audits/{audit['id']}/findings", json={"finding": name, "decision": "open", "reason": ""})
+
+
 def test_a_segment_is_made_and_compared(page, audit, restored):
     opened(page, audit)
     page.get_by_role("button", name="What is compared").click()
