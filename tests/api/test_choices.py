@@ -62,6 +62,29 @@ def test_crossings_and_segments_are_compared_at_once(client, audit, context, res
     assert spec["columns"] == client.get(restored).json()["spec"]["columns"]
 
 
+def test_a_segment_is_read_by_every_sheet_and_named_in_its_evidence(client, audit, context):
+    segment = {"name": "heavy by telephone", "conditions": [
+        {"column": "channel", "levels": ["telephone"]}, {"column": "parcel_weight", "over": 10},
+    ]}  # fmt: skip
+    within = context | {"segment": segment}
+    whole, part = (talk.read(client, audit["id"], "performance", one) for one in (context, within))
+    assert part["rows"] == 126 < whole["rows"] and part["key"] != whole["key"]
+    assert part["reading"]["headline"][0]["text"] == "In heavy by telephone: "
+    assert "of these “heavy by telephone”: channel is telephone, parcel weight over 10" in part["rows_described"]
+    cases = talk.read(client, audit["id"], "cases", within)["result"]
+    assert cases["total"] == cases["matching"] == 126
+    own = f"/api/audits/{audit['id']}"
+    kept = client.post(f"{own}/dossier", json={"key": part["key"], "context": within}).json()
+    assert kept["context"]["segment"]["name"] == "heavy by telephone" and kept["changed"] == []
+    assert client.delete(f"{own}/dossier/{kept['id']}").status_code == 204
+    none = context | {"segment": {"name": "nobody", "conditions": [{"column": "parcel_weight", "over": 1e9}]}}
+    task = talk.wait(client, client.post(f"{own}/readings/performance", json={"context": none}).json()["task"])
+    assert "There are no held-out rows with a known outcome in “nobody”" in task["error"]["message"]
+    for wrong in ({"name": "", "conditions": segment["conditions"]}, {"name": "x", "conditions": []}):
+        answer = client.post(f"{own}/readings/performance", json={"context": context | {"segment": wrong}})
+        assert answer.status_code == 422
+
+
 @pytest.mark.parametrize(
     ("body", "message"),
     [

@@ -170,6 +170,26 @@ def test_flagged_disparities_are_counted_once_and_decided_with_a_reason(page, cl
         client.put(f"/api/audits/{audit['id']}/findings", json={"finding": name, "decision": "open", "reason": ""})
 
 
+def test_a_group_is_read_by_every_sheet(page, audit, client, context):
+    opened(page, audit)
+    page.locator("[data-mark='home_area|outer isles|selection_rate']").click()
+    page.get_by_role("dialog", name="Rows of outer isles").get_by_role("button", name="Read every sheet on these rows").click()
+    expect(page.get_by_test_id("reading")).to_contain_text("In outer isles: ")
+    expect(page.get_by_role("button", name="Rows: held-out claims in outer isles")).to_be_visible()
+    page.keyboard.press("1")
+    within = context | {"segment": {"name": "outer isles", "conditions": [{"column": "home_area", "levels": ["outer isles"]}]}}
+    found = talk.read(client, audit["id"], "performance", within)
+    assert found["rows"] == 691
+    expect(page.get_by_test_id("reading")).to_have_text("".join(span["text"] for span in found["reading"]["headline"]))
+    page.reload()
+    expect(page.get_by_test_id("reading")).to_contain_text("In outer isles: ")
+    accessible(page)
+    page.get_by_role("button", name="Rows: held-out claims in outer isles").click()
+    page.get_by_role("menuitemradio", name="held-out claims, 3,600").click()
+    expect(page.get_by_test_id("reading")).to_contain_text("of 3,600 held-out claims")
+    assert "segment" not in page.url
+
+
 def test_a_segment_is_made_and_compared(page, audit, restored):
     opened(page, audit)
     page.get_by_role("button", name="What is compared").click()
@@ -187,6 +207,10 @@ def test_a_segment_is_made_and_compared(page, audit, restored):
     accessible(page)
     page.keyboard.press("Escape")
     expect(page.locator("[data-mark='(segments)|very heavy|selection_rate']")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Rows: ")).click()
+    page.get_by_role("menuitemradio", name="held-out claims in very heavy").click()
+    expect(page.get_by_test_id("reading")).to_contain_text("In very heavy: ")
+    assert "segment=very+heavy" in page.url
 
 
 def test_a_threshold_moves_by_keys_and_by_dragging_without_asking_the_server(page, audit):

@@ -12,12 +12,12 @@ from typing import Any
 from pydantic import BaseModel, Field, ValidationError
 
 from zerotilt import __version__
-from zerotilt.core import rows
+from zerotilt.core import rows, segments
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named
-from zerotilt.core.reading import Reading, plain
+from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.spec import Context, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -82,7 +82,7 @@ class Evidence(Frozen):
     def read(self, spec: Spec) -> Reading:
         """The sentence for this result in the audit's present wording; as it was written, where its method has changed."""
         if self.readable:
-            return METHODS[self.method].read(self.typed, spec.wording, self.settled)
+            return _within(METHODS[self.method].read(self.typed, spec.wording, self.settled), self.context)
         if self.reading is not None:
             return self.reading
         return plain(
@@ -109,6 +109,17 @@ class Evidence(Frozen):
         except (ValidationError, KeyError):
             return False
         return True
+
+
+def _within(reading: Reading, context: Context) -> Reading:
+    """A reading with the segment that it is of; nobody is to take a part for the whole."""
+    segment = context.segment
+    if segment is None:
+        return reading
+    return Reading(
+        headline=(Span(text=f"In {segment.name}: "), *reading.headline),
+        detail=f"{reading.detail} Only rows whose {segments.described(segment)}.".strip(),
+    )
 
 
 def changed_since(found: Evidence, digests: Digests, context: Context) -> tuple[str, ...]:
@@ -144,7 +155,9 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
         "method": method.name,
         "version": method.version,
         "digests": digests.model_dump(include={"table", "model", "alongside", *method.depends}),
-        "context": context.model_dump(exclude={"model": True, "alongside": {"model"}}),
+        "context": context.model_dump(
+            exclude={"model": True, "alongside": {"model"}} | ({} if context.segment else {"segment": True})
+        ),
         "settings": settings.model_dump(mode="json"),
         "seed": seed,
     }
@@ -167,12 +180,12 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         digests=digests,
         context=subject.context,
         rows=subject.n,
-        rows_described=rows.describe(subject.spec, subject.context.rows),
+        rows_described=rows.describe(subject.spec, subject.context.rows, subject.context.segment),
         settings=settings.model_dump(mode="json"),
         seed=seed,
         libraries={"zerotilt": __version__} | {library: version(library) for library in LIBRARIES},
         computed=datetime.now(UTC).isoformat(timespec="seconds"),
         seconds=round(time.perf_counter() - started, 3),
         result=result.model_dump(mode="json"),
-        reading=method.read(result, subject.spec.wording, settings),
+        reading=_within(method.read(result, subject.spec.wording, settings), subject.context),
     )

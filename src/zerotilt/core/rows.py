@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core import words
+from zerotilt.core import segments, words
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Spec, Task
+from zerotilt.core.spec import Role, Segment, Spec, Task
 from zerotilt.core.table import Table
 
 NAMES = {"hold-out": "held-out", "training": "training", "all": "all"}
@@ -97,16 +97,20 @@ def match_level(value: str, levels: list[str]) -> str | None:
     return number if number in levels else None
 
 
-def select(spec: Spec, table: Table, which: str) -> NDArray[np.int64]:
-    """Row numbers of the context, ascending. Rows with no outcome are left out.
+def select(spec: Spec, table: Table, which: str, segment: Segment | None = None) -> NDArray[np.int64]:
+    """Row numbers of the context, ascending. Rows with no outcome are left out, and those outside the segment.
 
     Without a split column the hold-out is a seeded draw of ``spec.holdout_share``.
     """
     known = outcome(spec, table)[1]
     chosen = known if which == "all" else known & held_out(spec, table, which)
     found = np.flatnonzero(chosen)
+    if segment is not None:
+        found = found[segments.members(segment, table, found)]
     if not len(found):
-        raise Refused(f"There are no {NAMES[which]} rows with a known outcome.", todo="Choose other rows.")
+        within = f" in “{segment.name}” ({segments.described(segment)})" if segment else ""
+        some = "rows" if which == "all" else f"{NAMES[which]} rows"
+        raise Refused(f"There are no {some} with a known outcome{within}.", todo="Choose other rows.")
     return found
 
 
@@ -129,8 +133,10 @@ def held_out(spec: Spec, table: Table, which: str) -> NDArray[np.bool_]:
     return held if which == "hold-out" else ~held
 
 
-def describe(spec: Spec, which: str) -> str:
+def describe(spec: Spec, which: str, segment: Segment | None = None) -> str:
     """How the rows were chosen, in words."""
+    if segment is not None:
+        return f"{describe(spec, which)}; of these “{segment.name}”: {segments.described(segment)}"
     if which == "all":
         if spec.with_role(Role.split):
             return "all rows with a known outcome; training rows are among them, on which a model does better than on others"

@@ -326,6 +326,7 @@ class Context(Frozen):
 
     model: str | None = Field(default=None, description="Identifier of a model version; None for recorded scores")
     rows: RowSet = "hold-out"
+    segment: Segment | None = Field(default=None, description="Of these rows only those that meet its conditions")
     output: Literal["probability", "log-odds"] = Field(
         default="probability", description="Scale of a classifier's output; a number is read as it is"
     )

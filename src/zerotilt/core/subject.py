@@ -34,7 +34,7 @@ class Subject:
 
     @cached_property
     def rows(self) -> NDArray[np.int64]:
-        return rows.select(self.spec, self.table, self.context.rows)
+        return rows.select(self.spec, self.table, self.context.rows, self.context.segment)
 
     @property
     def n(self) -> int:

@@ -2119,6 +2119,8 @@ export interface components {
              * @enum {string}
              */
             rows: "hold-out" | "training" | "all";
+            /** @description Of these rows only those that meet its conditions */
+            segment?: components["schemas"]["Segment"] | null;
             /**
              * Output
              * @description Scale of a classifier's output; a number is read as it is

@@ -3,7 +3,7 @@ import { useNavigate } from "react-router";
 import { api, need } from "../api/client";
 import { ChoiceMenu } from "../ui/Menu";
 import { count } from "../ui/numbers";
-import { ROW_NAMES, ROWS, useAuditContext } from "./context";
+import { ROW_NAMES, ROWS, segmentText, useAuditContext } from "./context";
 import { outputNames, ruleText } from "./wording";
 
 export function AuditMenu() {
@@ -27,6 +27,7 @@ export function AuditMenu() {
   );
 }
 
+const SEGMENT = "segment:";
 const PART = "border-b border-act font-medium text-act whitespace-nowrap max-[700px]:whitespace-normal text-left";
 
 /** The sentence whose bold parts are menus; the only place the context is chosen. */
@@ -38,6 +39,14 @@ export function ContextSentence() {
     `${ROW_NAMES[which]} ${wording?.rows ?? "rows"}${audit.counts ? `, ${count(audit.counts[which] ?? 0)}` : ""}`;
   const outputs: Record<string, string> = outputNames(audit, context.read_class ?? "");
   const rows = context.rows ?? "hold-out";
+  const inSegment = (name: string) => `${ROW_NAMES[rows]} ${wording?.rows ?? "rows"} in ${name}`;
+  const known = audit.spec?.segments ?? [];
+  // one that is read and not the audit's own, as from a card, stands in the menu too
+  const segments = [
+    ...known,
+    ...(context.segment && !known.some((one) => one.name === context.segment?.name) ? [context.segment] : []),
+  ];
+  const shown = context.segment ? inSegment(context.segment.name) : rowLabel(rows);
   const output = task === "regression" ? "value" : (context.output ?? "probability");
   const classes = audit.classes;
   const read = context.read_class || audit.spec?.event || classes[classes.length - 1];
@@ -69,17 +78,23 @@ export function ContextSentence() {
       )}
       on{" "}
       <ChoiceMenu
-        label={`Rows: ${rowLabel(rows)}`}
+        label={`Rows: ${shown}`}
         className={PART}
-        value={rows}
-        choices={ROWS.map((one) => ({
-          value: one,
-          label: rowLabel(one),
-          disabled: audit.only_all && !model ? one !== "all" : audit.counts ? !audit.counts[one] : false,
-        }))}
-        onChoose={(chosen) => set({ rows: chosen })}
+        value={context.segment ? SEGMENT + context.segment.name : rows}
+        choices={[
+          ...ROWS.map((one) => ({
+            value: one as string,
+            label: rowLabel(one),
+            disabled: audit.only_all && !model ? one !== "all" : audit.counts ? !audit.counts[one] : false,
+          })),
+          ...segments.map((one) => ({ value: SEGMENT + one.name, label: inSegment(one.name) })),
+        ]}
+        onChoose={(chosen) => {
+          const segment = segments.find((one) => SEGMENT + one.name === chosen);
+          set(segment ? { segment: segmentText(segment, audit) } : { rows: chosen, segment: null });
+        }}
       >
-        {rowLabel(rows)} <span aria-hidden>▾</span>
+        {shown} <span aria-hidden>▾</span>
       </ChoiceMenu>{" "}
       {model && (
         <>

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, type Context, need, type Problem, type Schemas } from "../api/client";
+import { type Audit, api, type Context, need, type Problem, type Schemas } from "../api/client";
 import { addressOf } from "../api/settings";
 import { ProblemNote } from "../ui/ProblemNote";
 import { Removal } from "../ui/Removal";
@@ -112,14 +112,14 @@ function Invitation({ empty }: { empty: boolean }) {
 }
 
 /** The address that reads a kept item again, with its own context and settings. */
-function address(audit: string, item: Kept): string {
-  const query = new URLSearchParams(contextOf(item.context as Context));
+function address(audit: Audit, item: Kept): string {
+  const query = new URLSearchParams(contextOf(item.context as Context, audit));
   for (const [name, value] of Object.entries(addressOf(item.method, item.settings))) {
     if (value !== null) query.set(name, value);
   }
   if (item.part) query.set("part", item.part);
   for (const [name, value] of Object.entries(item.view)) query.set(name, value);
-  return `/audits/${audit}/${item.area}?${query}`;
+  return `/audits/${audit.id}/${item.area}?${query}`;
 }
 
 const MOST_TEXT = 130;
@@ -130,7 +130,7 @@ function Item({ item, onNote, onRemove }: { item: Kept; onNote: (note: string) =
   const text = item.reading.headline.map((span) => span.text).join("");
   return (
     <li className="border-b border-rule py-2.5">
-      <Link to={address(audit.id, item)} className="font-serif text-[14.5px] leading-snug hover:text-act">
+      <Link to={address(audit, item)} className="font-serif text-[14.5px] leading-snug hover:text-act">
         {text.length > MOST_TEXT ? `${text.slice(0, MOST_TEXT - 2)}…` : text}
       </Link>
       <p className="mt-0.5 flex text-[12.5px] text-soft">
@@ -152,7 +152,7 @@ function Item({ item, onNote, onRemove }: { item: Kept; onNote: (note: string) =
       {item.changed.length > 0 && (
         <p className="mt-0.5 border-l-2 border-raise pl-2 text-[12.5px]" data-testid="older">
           Older: {item.changed.join(", ")} changed since.{" "}
-          <Link className="act" to={address(audit.id, item)}>
+          <Link className="act" to={address(audit, item)}>
             Read it as it is now
           </Link>
         </p>

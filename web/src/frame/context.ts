@@ -27,6 +27,7 @@ export function useAuditContext() {
     model: model?.id ?? null,
     rows: audit.only_all && !model ? "all" : (ROWS.find((one) => one === search.get("rows")) ?? "hold-out"),
     output: search.get("as") === "log-odds" && task !== "regression" ? "log-odds" : "probability",
+    segment: segmentOf(search.get("segment"), audit),
     read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
     alongside: beside && (beside.model !== model?.id || beside.rows) ? beside : null,
   };
@@ -59,14 +60,38 @@ function besideOf(text: string | null, named: (id: string | null) => Audit["mode
   return kind === "rows" && rows ? { model: null, rows } : null;
 }
 
-const CONTEXT_NAMES = ["model", "rows", "as", "class", "beside"];
+export type Segment = NonNullable<Audit["spec"]>["segments"][number];
+
+/** The segment that is read: one of the audit's by its name, or any by its conditions. */
+function segmentOf(text: string | null, audit: Audit): Segment | null {
+  if (!text) return null;
+  const named = audit.spec?.segments?.find((one) => one.name === text);
+  if (named) return named;
+  try {
+    const found = JSON.parse(text) as Segment;
+    return found.name && Array.isArray(found.conditions) && found.conditions.length ? found : null;
+  } catch {
+    return null;
+  }
+}
+
+/** How a segment stands in the address: by its name, where the audit has it so. */
+export function segmentText(segment: Segment, audit: Audit): string {
+  const known = audit.spec?.segments?.find((one) => one.name === segment.name);
+  return known && JSON.stringify(known.conditions) === JSON.stringify(segment.conditions)
+    ? segment.name
+    : JSON.stringify(segment);
+}
+
+const CONTEXT_NAMES = ["model", "rows", "segment", "as", "class", "beside"];
 
 /** The parts of an address that open a context again. */
-export function contextOf(context: Context): Record<string, string> {
-  const { model, rows, output, read_class, alongside } = context;
+export function contextOf(context: Context, audit: Audit): Record<string, string> {
+  const { model, rows, segment, output, read_class, alongside } = context;
   return {
     ...(model ? { model } : {}),
     ...(rows ? { rows } : {}),
+    ...(segment ? { segment: segmentText(segment, audit) } : {}),
     ...(output === "log-odds" ? { as: "log-odds" } : {}),
     ...(read_class ? { class: read_class } : {}),
     ...(alongside?.model ? { beside: `model:${alongside.model}` } : {}),

@@ -67,7 +67,7 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
             RowSet(
                 which=which,
                 name=row_sets.NAMES[which],
-                described=row_sets.describe(subject.spec, which),
+                described=row_sets.describe(subject.spec, which, subject.context.segment),
                 rows=read.n,
                 metrics=metrics,
                 scores=_scores(read, seed),

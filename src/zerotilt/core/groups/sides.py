@@ -231,8 +231,8 @@ def _verdict(draft: dict, p: float | None, policy) -> str:
 def _splits(subject: Subject, wanted: list[tuple[str, ...]]) -> list[SplitShare]:
     """Every split's groups: their share of the rows and of the favourable outcome, Wilson intervals."""
     spec, confidence = subject.spec, subject.spec.policy.confidence
-    known = np.flatnonzero(row_sets.outcome(spec, subject.table)[1])
     whole = replace(subject, context=subject.context.model_copy(update={"rows": "all", "alongside": None}), beside=None)
+    known = whole.rows
     deserved = whole.deserved
     column = spec.only(Role.split)
     if column is not None:

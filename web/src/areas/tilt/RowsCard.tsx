@@ -1,9 +1,9 @@
 import { Popover } from "radix-ui";
 import { useRef } from "react";
 import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
+import type { Audit, Schemas } from "../../api/client";
 import { type Disparity, type Group, STATUS, type Tilt } from "../../figures/Levels";
-import { contextQuery, useAuditContext } from "../../frame/context";
+import { contextQuery, type Segment, segmentText, useAuditContext } from "../../frame/context";
 import { inOrder, label, writing } from "../../ui/metrics";
 import { count, interval, pValue, quantity, ratio } from "../../ui/numbers";
 import { policyText } from "./Policy";
@@ -24,6 +24,27 @@ const behind = (metric: string | undefined): Record<string, string> => {
   return which ? { which } : {};
 };
 
+/** A group as rows of every sheet, where conditions can say which they are: a level of one column, or a segment. */
+function segmentOf(audit: Audit, group: Group): Segment | null {
+  const saved = audit.spec?.segments?.find((one) => group.attribute === SEGMENTS && one.name === group.group);
+  if (saved) return saved;
+  const column = audit.spec?.columns.find((one) => one.name === group.attribute);
+  // bins have borders of their own, joined levels no one name; words of ours that are levels stand in quotes
+  if (
+    !column ||
+    ["numeric", "date"].includes(column.kind) ||
+    column.separator ||
+    group.group === "(other)" ||
+    group.group.startsWith("“")
+  )
+    return null;
+  const missing = group.group === "(missing)";
+  const levels = missing ? [] : [group.group];
+  return { name: group.group, conditions: [{ column: column.name, levels, over: null, up_to: null, missing }] };
+}
+
+const SEGMENTS = "(segments)";
+
 /** The card of a set of rows: how many, their rates against the reference, and where to go on. */
 export function RowsCard(props: {
   group: Group;
@@ -33,7 +54,7 @@ export function RowsCard(props: {
   onClose: () => void;
   onReference: () => void;
 }) {
-  const { audit, search, set } = useAuditContext();
+  const { audit, context, search, set } = useAuditContext();
   const { group, disparity, result } = props;
   const anchor = useRef(props.anchor);
   anchor.current = props.anchor;
@@ -48,6 +69,7 @@ export function RowsCard(props: {
   const metric = disparity?.metric;
   const found = disparity?.[disparity.judged as "ratio" | "difference"];
   const open = { attribute: group.attribute, group: group.group };
+  const mine = segmentOf(audit, group);
   return (
     <Popover.Root open onOpenChange={(open) => !open && props.onClose()}>
       <Popover.Anchor virtualRef={anchor as never} />
@@ -116,6 +138,18 @@ export function RowsCard(props: {
               >
                 Open in Cases
               </Link>
+            )}
+            {mine && !context.segment && (
+              <button
+                type="button"
+                className="act"
+                onClick={() => {
+                  set({ segment: segmentText(mine, audit) });
+                  props.onClose();
+                }}
+              >
+                Read every sheet on these rows
+              </button>
             )}
             {disparity && (
               <>

@@ -1,0 +1,145 @@
+"""A segment as the rows of every method: the same numbers as of a table that holds nothing but these rows."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from tests.core.systems import matrix, system
+
+from zerotilt.core import rows
+from zerotilt.core.evidence import Digests, compute, key
+from zerotilt.core.methods import METHODS
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Condition, Context, Role, Segment
+from zerotilt.core.work import Work
+
+SEGMENT = Segment(
+    name="much by cart",
+    conditions=(Condition(column="way", levels=("cart",)), Condition(column="x", over=-0.5, up_to=1.5)),
+)
+SETTINGS = {
+    "drivers": {"rows": 200, "repeats": 2, "explained": 20, "walks": 32},
+    "response": {"feature": "x", "rows": 200},
+    "ale": {"feature": "x"},
+    "spread": {"feature": "x", "sampled": 30, "walks": 32},
+    "interactions": {"rows": 10, "draws": 2},
+    "ladder": {"row": 0},
+    "given": {"columns": ["z"]},
+}
+READ = ("performance", "tilt", "lattice", "one_group", "sides", "thresholds", *SETTINGS)
+PLACES = {"row", "curve_rows", "described", "name", "candidates"}
+"""Where a row stands in its table is another place in the other one; bins of numbers are the whole table's."""
+
+
+def columns(seed: int) -> dict[str, np.ndarray]:
+    rng = np.random.default_rng(seed)
+    n = 700
+    x, z = rng.normal(size=n).round(2), rng.integers(0, 4, n).astype(float)
+    return {
+        "x": x,
+        "z": z,
+        "way": rng.choice(["cart", "boat", None], n, p=[0.6, 0.3, 0.1]),
+        "home": rng.choice(["north", "south", "west"], n),
+        "split": rng.choice(["seen", "kept"], n),
+        "y": (rng.random(n) < 1 / (1 + np.exp(-x - 0.3 * z))).astype(int),
+    }
+
+
+def subject_of(made: dict[str, np.ndarray], context: Context):
+    def model(frame):
+        found = matrix(frame)
+        return 1 / (1 + np.exp(-found[:, 0] - 0.2 * found[:, 1] * found[:, 0]))
+
+    roles = {"home": Role.group, "split": Role.split, "way": Role.ignored}
+    more = {"holdout_values": ("kept",), "training_values": ("seen",)}
+    return system(made, model, ["x", "z"], roles=roles, context=context, **more)
+
+
+def plain(body):
+    """A result without where its rows stand."""
+    if isinstance(body, dict):
+        return {name: plain(one) for name, one in body.items() if name not in PLACES}
+    if isinstance(body, list | tuple):
+        return [plain(one) for one in body]
+    return round(body, 9) if isinstance(body, float) else body
+
+
+@pytest.mark.parametrize("which", ["all", "hold-out"])
+@pytest.mark.parametrize("name", READ)
+@pytest.mark.parametrize("seed", [1, 2])
+def test_every_method_reads_a_segment_as_a_table_of_its_own(name, which, seed):
+    made = columns(seed)
+    inside = (made["way"] == "cart") & (made["x"] > -0.5) & (made["x"] <= 1.5)
+    alone = subject_of({key: value[inside] for key, value in made.items()}, Context(rows=which))
+    within = subject_of(made, Context(rows=which, segment=SEGMENT))
+    assert within.n == alone.n == int((inside & ((made["split"] == "kept") | (which == "all"))).sum())
+    method = METHODS[name]
+    given = SETTINGS.get(name, {})
+    if name == "ladder":
+        here, there = int(within.rows[5]), int(alone.rows[5])
+    for subject in (within, alone):
+        settings = given | ({"row": here if subject is within else there} if name == "ladder" else {})
+        checked = method.settings.model_validate(settings)
+        result = method.compute(subject, checked, 7, Work())
+        found = plain(result.model_dump(mode="json"))
+        if subject is within:
+            mine = found
+    assert mine == found
+
+
+def test_its_evidence_says_which_rows_in_reading_and_key():
+    made = columns(3)
+    digests = Digests(table="t", spec="s", model="m")
+    settings = METHODS["performance"].settings()
+    whole, within = (subject_of(made, Context(rows="all", segment=one)) for one in (None, SEGMENT))
+    first, second = (compute(one, digests, "performance", settings, 1, Work()) for one in (whole, within))
+    assert first.key != second.key
+    said = second.read(within.spec)
+    assert said.text.startswith("In much by cart: ") and said == second.reading
+    assert said.detail.endswith("Only rows whose way is cart, x over -0.5 and up to 1.5.")
+    assert second.rows_described.endswith("; of these “much by cart”: way is cart, x over -0.5 and up to 1.5")
+    assert not first.read(whole.spec).text.startswith("In ")
+    wider = SEGMENT.model_copy(update={"conditions": SEGMENT.conditions[:1]})
+    method = METHODS["performance"]
+    others = {key(method, digests, Context(rows="all", segment=one), settings, 1) for one in (None, SEGMENT, wider)}
+    assert len(others) == 3  # the same name with other conditions is another segment
+
+
+def test_keys_of_whole_row_sets_are_as_they_were():
+    """Evidence that was stored before segments could be read is found again."""
+    context = Context(rows="all").model_dump()
+    assert "segment" in context
+    body = json.loads(json.dumps({name: value for name, value in context.items() if name not in ("model", "segment")}))
+    assert set(body) == {"rows", "output", "read_class", "rule", "alongside"}
+    found = key(
+        METHODS["ladder"], Digests(table="t", spec="s", model="m"), Context(), METHODS["ladder"].settings(row=3), 20
+    )
+    assert found == "a450c3c2c2fb30903277eab3d311e9385134b284a065acd9b804ff47337dff4d"
+
+
+@pytest.mark.parametrize(
+    ("condition", "message"),
+    [
+        (Condition(column="x", over=90), "There are no rows with a known outcome in “none” \\(x over 90\\)"),
+        (Condition(column="way", over=1), "holds no numbers"),
+        (Condition(column="nowhere", missing=True), "nowhere"),
+    ],
+)
+def test_a_segment_that_cannot_be_read_says_why(condition, message):
+    subject = subject_of(columns(1), Context(rows="all", segment=Segment(name="none", conditions=(condition,))))
+    with pytest.raises(Refused, match=message):
+        _ = subject.rows
+
+
+def test_missing_cells_are_a_segment_and_alongside_reads_the_same_part():
+    made = columns(4)
+    nothing = Segment(name="unsaid", conditions=(Condition(column="way", missing=True),))
+    subject = subject_of(made, Context(rows="hold-out", segment=nothing))
+    own = [i for i, value in enumerate(made["way"]) if value is None and made["split"][i] == "kept"]
+    assert subject.rows.tolist() == own
+    beside = replace(subject, context=subject.context.model_copy(update={"rows": "training"}))
+    assert beside.n == sum(value is None for value in made["way"]) - len(own)
+    assert rows.describe(subject.spec, "all", nothing).endswith("of these “unsaid”: way missing")
