@@ -10,7 +10,7 @@ from tests.core.systems import matrix, system
 
 from zerotilt.core.evidence import Digests, compute
 from zerotilt.core.groups.tilt import TiltSettings
-from zerotilt.core.spec import FlagPolicy, GroupThreshold, Role, Rule, Tolerance, Wording
+from zerotilt.core.spec import Condition, FlagPolicy, GroupThreshold, Role, Rule, Segment, Tolerance, Wording
 from zerotilt.core.work import Work
 from zerotilt.report import figures
 from zerotilt.report.auditfile import audit_file
@@ -189,3 +189,23 @@ def test_policy_rule_and_who_chose_them_stand_in_the_report():
     assert written.policy.number == 4
     _, unchosen = rendered(subject)
     assert "nobody has chosen it" in unchosen
+
+
+def test_a_report_of_a_segment_says_so_in_every_reading_and_finding():
+    segment = Segment(name="the <b> ones", conditions=(Condition(column="x1", over=0.25),))
+    plain = subject_of(model=False)
+    part = replace(plain, context=plain.context.model_copy(update={"segment": segment}))
+    part = replace(
+        part, spec=part.spec.model_copy(update={"policy": FlagPolicy(minimum_rows=1, adjustment="none", alpha=0.9)})
+    )
+    bundle, html = rendered(part)
+    text = re.sub(r"<[^>]+>", "", html)
+    readings = [found.read(part.spec).text for found in bundle.by_key().values()]
+    assert readings and all(one.startswith("In the <b> ones: ") for one in readings)
+    assert "In the &lt;b&gt; ones: " in text and "Only rows whose x1 over 0.25." in text
+    assert "of these “the &lt;b&gt; ones”: x1 over 0.25" in text
+    whole, _ = rendered(replace(part, context=plain.context))
+    names = [{one.name for one, _ in found.findings("tilt")} for found in (bundle, whole)]
+    assert not names[0] & names[1] and names[0] and names[1]
+    assert all(one.statement.startswith("In the <b> ones: ") for one, _ in bundle.findings("tilt"))
+    assert html.count("⚑</span> In the &lt;b&gt; ones: ") == len(names[0])

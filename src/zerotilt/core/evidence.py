@@ -94,9 +94,13 @@ class Evidence(Frozen):
         """What it gives rise to; nothing where its method has changed since."""
         if not self.readable:
             return ()
-        of_model = f" [{self.digests.model or ''}]"
+        segment, of_model = self.context.segment, f" [{self.digests.model or ''}]"
+        # what is so in a part is another finding than the same of the whole, and says so
+        within = f" in {segment.name} ({segments.described(segment)})" if segment else ""
+        said = f"In {segment.name}: " if segment else ""
         return tuple(
-            one.model_copy(update={"name": one.name + of_model}) for one in METHODS[self.method].found(self.typed, spec)
+            one.model_copy(update={"name": one.name + within + of_model, "statement": said + one.statement})
+            for one in METHODS[self.method].found(self.typed, spec)
         )
 
     @property

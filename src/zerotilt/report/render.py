@@ -15,7 +15,7 @@ from markupsafe import Markup, escape
 from zerotilt.core import tabulate, words
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.metrics import METRICS, label, metric_named
-from zerotilt.core.groups.tilt import by_tilt, sentence, wanting
+from zerotilt.core.groups.tilt import by_tilt, wanting
 from zerotilt.core.methods import METHODS
 from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
@@ -66,14 +66,17 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         bundle=bundle,
         tilt=tilt,
         compared=compared,
-        decided={one.statement: judged for one, judged in bundle.findings("tilt")},
         absent=list(dict.fromkeys(method.place.section.lower() for method in bundle.absent)),
         methods=[METHODS[name] for name in METHODS if name in {found.method for found in bundle.by_key().values()}],
         prose=_prose,
         ended=lambda text: text.strip().removesuffix("."),  # the sentence around it ends with its own
         caption=_caption(spec),
         main_table=_main_table,
-        flagged=[(found, sentence(tilt, found, spec.wording)) for found in flagged],
+        # both in the same order: the furthest off first
+        flagged=[
+            (found, one.statement, judged)
+            for found, (one, judged) in zip(flagged, bundle.findings("tilt"), strict=True)
+        ],
         attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
         metrics=METRICS,
         label=label,
