@@ -54,7 +54,9 @@ export function Findings() {
       </ol>
       {here.length > FEW && (
         <button type="button" className="act py-1.5" onClick={() => setAll(!all)}>
-          {all ? `The first ${FEW} alone` : `${here.length - FEW} more ${here.length - FEW === 1 ? "finding" : "findings"}`}
+          {all
+            ? `The first ${FEW} alone`
+            : `${here.length - FEW} more ${here.length - FEW === 1 ? "finding" : "findings"}`}
         </button>
       )}
     </section>
