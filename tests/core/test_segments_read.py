@@ -67,9 +67,8 @@ def plain(body):
     return round(body, 9) if isinstance(body, float) else body
 
 
-@pytest.mark.parametrize("which", ["all", "hold-out"])
 @pytest.mark.parametrize("name", READ)
-@pytest.mark.parametrize("seed", [1, 2])
+@pytest.mark.parametrize(("seed", "which"), [(1, "all"), (2, "hold-out")])
 def test_every_method_reads_a_segment_as_a_table_of_its_own(name, which, seed):
     made = columns(seed)
     inside = (made["way"] == "cart") & (made["x"] > -0.5) & (made["x"] <= 1.5)
