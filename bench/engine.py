@@ -73,7 +73,7 @@ def subject_of(model: bytes, rows: int, features: int = FEATURES, scale: str = "
         event="1",
     )
     subject = Subject(spec, table, OnnxPredictor(model, table, spec), Context(rows="all", output=scale))
-    assert subject.structure is not None  # read once, as in the worker
+    assert subject.predictions.structure is not None  # read once, as in the worker
     return subject
 
 
@@ -90,7 +90,7 @@ def contributions(model: bytes) -> None:
     cases = subject.frame.take(slice(0, ROWS))
     x = np.column_stack([cases[name] for name in cases.names]).astype(np.float32)
     plain = scoring(model, x, 5)
-    structure = subject.structure[0]
+    structure = subject.predictions.structure[0]
     speeds = {}
     for size in (100, 10_000, 50_000):
         reference = background(subject.frame.take(slice(0, size)))
@@ -111,7 +111,7 @@ def deep(model: bytes) -> None:
     subject = subject_of(model, ROWS, scale="probability")
     cases = subject.frame.take(slice(0, 100))
     reference = background(subject.frame.take(slice(0, 1_000)))
-    structure = subject.structure[0]
+    structure = subject.predictions.structure[0]
 
     def explain() -> None:
         exact.explain_rows(exact.prepare(structure, 0, reference), cases)
@@ -172,7 +172,7 @@ def permutation() -> None:
     model = boosted(features=features)
     subject = subject_of(model, rows, features, "probability")
     took = quickest(
-        lambda: permute(subject.model, subject.frame, subject.outcome, "log_loss", 0.5, repeats, 1, Work()), 1
+        lambda: permute(subject.model, subject.frame, subject.rows.outcome, "log_loss", 0.5, repeats, 1, Work()), 1
     )
     asked = rows * (features * repeats + 1)
     x = np.column_stack([subject.frame[name] for name in subject.frame.names]).astype(np.float32)
@@ -214,7 +214,7 @@ def main() -> None:
     model = boosted()
     exact_subject = subject_of(model, 500)
     exact.explain_rows(
-        exact.prepare(exact_subject.structure[0], 0, background(exact_subject.frame)), exact_subject.frame
+        exact.prepare(exact_subject.predictions.structure[0], 0, background(exact_subject.frame)), exact_subject.frame
     )
     contributions(model)
     deep(forest())
@@ -233,7 +233,7 @@ def _speed(model: bytes, features: int = FEATURES, rows: int = ROWS, size: int =
     """Seconds to meet the background, and to explain the rows."""
     subject = subject_of(model, max(rows, size), features)
     reference = background(subject.frame.take(slice(0, size)))
-    structure = subject.structure[0]
+    structure = subject.predictions.structure[0]
     met = quickest(lambda: exact.prepare(structure, 0, reference), 2)
     explainer = exact.prepare(structure, 0, reference)
     cases = subject.frame.take(slice(0, rows))

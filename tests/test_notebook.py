@@ -159,7 +159,7 @@ def test_weights_orders_and_progress_are_taken_up(frame, model):
     )
     assert routed.spec.task == "ordered classes"
     assert "y is soon" in routed.ladder(row=0).reading
-    assert "distance of ranks" in str(routed.performance().result.sets[0].scores)
+    assert "rank_error" in routed.performance().result.sets[0].metrics
 
 
 MISTAKES = {

@@ -14,7 +14,7 @@ from typing import BinaryIO
 
 import pyarrow.parquet as pq
 
-from zerotilt.core import arrayfile, guess, rows, table, words
+from zerotilt.core import arrayfile, guess, levels, rows, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
@@ -104,7 +104,10 @@ def audit(request: Request, work: Work) -> Outcome:
             spec = spec.model_copy(update={"model_readings": (reading,)})
             predictor = OnnxPredictor(data, cases, spec)
         subject = Subject(spec, cases, predictor, context)
-        if predictor is not None and (question := predictor.order_in_doubt(cases, spec, subject.rows)) is not None:
+        if (
+            predictor is not None
+            and (question := predictor.order_in_doubt(cases, spec, subject.rows.numbers)) is not None
+        ):
             raise question
         digests = Digests.of(spec, table_digest, model_digest)
         bundle = gather(subject, digests, work, explained=request.explained)
@@ -273,10 +276,10 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
             )
         )
     spec = Spec(columns=tuple(columns), event=request.event, threshold=request.threshold)
-    levels = sorted({value for value in cases.texts(request.outcome) if value is not None})
-    event = rows.match_level(request.event, levels) or request.event
-    spec = spec.model_copy(update={"event": event, "favourable": _favourable(request, event, levels)})
-    rows.outcome(spec, cases)
+    found = sorted({value for value in cases.texts(request.outcome) if value is not None})
+    event = levels.match_level(request.event, found) or request.event
+    spec = spec.model_copy(update={"event": event, "favourable": _favourable(request, event, found)})
+    rows.known(spec, cases)  # refuses an outcome that cannot be used
     for name, reference in references.items():
         found = [str(level) for level in cases.coded(name)[0]]
         if reference is not None and reference not in found and not cases.is_number(name):
@@ -292,13 +295,13 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
     return spec
 
 
-def _favourable(request: Request, event: str, levels: list[str]) -> str:
+def _favourable(request: Request, event: str, found: list[str]) -> str:
     if request.favourable is None:
         return "event"
-    level = rows.match_level(request.favourable, levels)
+    level = levels.match_level(request.favourable, found)
     if level is None:
         raise Refused(
-            f"--favourable: “{request.favourable}” is not in the outcome column; it holds {', '.join(levels[:6])}.",
+            f"--favourable: “{request.favourable}” is not in the outcome column; it holds {', '.join(found[:6])}.",
             todo="Give one of these values.",
         )
     return "event" if level == event else "other"

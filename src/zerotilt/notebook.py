@@ -33,11 +33,11 @@ from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.rows import classes
 from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.tabulate import as_table
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 from zerotilt.report import figures
 from zerotilt.report.explanations import drawing_of
@@ -225,7 +225,7 @@ class Study:
         """
         found = method_named(method)
         checked = _checked(found, settings)
-        self.subject.steady  # noqa: B018  refuses a model that changes its mind
+        self.subject.predictions.require_steady()
         return Found(found, checked, found.compute(self.subject, checked, self.seed, self.work()), self.spec)
 
     def __getattr__(self, name: str) -> Callable[..., Found]:
@@ -355,7 +355,7 @@ def _predictor(model: Model, found: Table, spec: Spec, features: Sequence[str], 
             f"model: a {type(model).__name__} was given; give a path, the bytes of an ONNX file, or a function."
         )
     inputs = list(features) or [column.name for column in spec.columns if column.role is Role.feature]
-    several = classes(spec, found) if spec.task in (Task.several, Task.ordered) else ()
+    several = kind_of(spec.task).classes(spec, found)
     return FunctionPredictor(inputs, _AsGiven(model, type(frame), found, tuple(inputs)), spec.task, several)
 
 

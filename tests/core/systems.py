@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from zerotilt.core.groups.measure import of_whole
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
@@ -72,3 +73,19 @@ def plain_spec(
         table, {"y": Role.outcome}, task=task, event="1" if task is Task.binary else "", **said(model, *outputs)
     )
     return Subject(spec, table, OnnxPredictor(model, table, spec), Context(rows="all", output=scale))
+
+
+def told(task: Task, y: np.ndarray, said: np.ndarray, weights: np.ndarray | None = None, seed: int = 0) -> dict:
+    """Every measure of a whole set: ``said`` holds the scores of an event, the numbers, or a probability for each class."""
+    weighed = {} if weights is None else {"w": weights}
+    roles = {"w": Role.weight} if weighed else {}
+    if said.ndim == 1:
+        columns = {"y": y.astype(int) if task is Task.binary else y, "s": said} | weighed
+        event = "1" if task is Task.binary else ""
+        return of_whole(system(columns, roles=roles | {"s": Role.score}, task=task, event=event), seed)
+    names = [f"x{c}" for c in range(said.shape[1])]
+    columns = {"y": np.array(list("abcdefgh"))[y]} | dict(zip(names, said.T, strict=True)) | weighed
+    table = from_arrays(columns)
+    spec = spec_of(table, {"y": Role.outcome} | roles, task=task, event="a")
+    model = FunctionPredictor(names, matrix, task, tuple("abcdefgh"[: len(names)]))
+    return of_whole(Subject(spec, table, model, Context(rows="all")), seed)

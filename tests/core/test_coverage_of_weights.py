@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from tests.core.systems import told
 
-from zerotilt.core.groups.scores import scores
 from zerotilt.core.groups.tally import Ranked, areas
+from zerotilt.core.groups.whole import OF_SETS, Set
 from zerotilt.core.spec import Task
 from zerotilt.core.stats import intervals, strata
 
@@ -91,9 +92,7 @@ def test_weighted_areas_and_means_are_held(n, tied):
         y, s, w = rows(n)
         own = areas(Ranked.of(s, y, w), np.zeros(n, np.int64), 1)
         found = intervals.area(own.value, own.variance, own.with_event, own.without)
-        rms = next(
-            one for one in scores(Task.regression, np.zeros(n), s[:, None], w, (), 0.95, 1) if one.name == "rmse"
-        )
+        rms = told(Task.regression, np.zeros(n), s, w)["rmse"]
         held += [found.low[0] <= truth <= found.high[0], rms.low <= np.sqrt(mean) <= rms.high]
     held /= tables
     assert 0.925 <= held[0] <= 0.975, held
@@ -154,11 +153,12 @@ def test_measures_of_performance_are_held_by_their_intervals(n, good):
     def rows(size):
         y = rng.random(size) < 0.35
         s = 1 / (1 + np.exp(-(good * (2 * y - 1) + rng.normal(size=size))))
-        return y, np.column_stack([s >= 0.5, s])
+        return y, s
 
     def found(size):
-        y, outputs = rows(size)
-        return {one.name: one for one in scores(Task.binary, y, outputs, None, (), 0.95, 1)}
+        y, s = rows(size)
+        whole = Set(y, s >= 0.5, s, np.ones(size), 2, 0.95, 1)
+        return {name: OF_SETS[name](whole)[0] for name in ("f1", "balanced_accuracy", "average_precision")}
 
     truth = {name: one.value for name, one in found(400_000).items()}
     held = dict.fromkeys(truth, 0)
@@ -175,13 +175,13 @@ def test_measures_of_numbers_are_held_by_their_intervals():
 
     def rows(size):
         y = rng.gamma(2.0, size=size)
-        return y, (0.7 * y + 0.5 + rng.normal(size=size) * 0.6)[:, None]
+        return y, 0.7 * y + 0.5 + rng.normal(size=size) * 0.6
 
-    truth = {one.name: one.value for one in scores(Task.regression, *rows(400_000), None, (), 0.95, 1)}
+    truth = {name: one.value for name, one in told(Task.regression, *rows(400_000)).items()}
     held, tables = dict.fromkeys(truth, 0), 1_000
     for _ in range(tables):
-        for one in scores(Task.regression, *rows(120), None, (), 0.95, 1):
-            held[one.name] += one.low <= truth[one.name] <= one.high
+        for name, one in told(Task.regression, *rows(120)).items():
+            held[name] += one.low <= truth[name] <= one.high
     assert all(0.92 <= count / tables <= 0.98 for count in held.values()), held
 
 

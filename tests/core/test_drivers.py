@@ -5,13 +5,13 @@ import pytest
 from tests.core.systems import frame, matrix, system
 
 from zerotilt.core.drivers import permutation, ranking
-from zerotilt.core.drivers.losses import per_row
 from zerotilt.core.drivers.permutation import permute
 from zerotilt.core.drivers.ranking import DriversSettings
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Cancelled
 from zerotilt.core.spec import Context, Task, Wording
 from zerotilt.core.stats import intervals
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 
@@ -38,11 +38,13 @@ def test_a_feature_the_model_ignores_adds_no_loss(loss):
 def test_the_rows_values_average_to_the_loss():
     rows, outcome, predictor = setting()
     scores, w = predictor.score(rows), np.ones(rows.rows)
-    assert per_row("auc", Task.binary, outcome, scores[:, None], 0.5, w).mean() == pytest.approx(
+    assert kind_of(Task.binary).lost("auc", outcome, scores[:, None], 0.5, w).mean() == pytest.approx(
         1 - intervals.auc(scores, outcome)[0]
     )
     p = np.where(outcome, scores, 1 - scores)
-    assert per_row("log_loss", Task.binary, outcome, scores[:, None], 0.5, w).mean() == pytest.approx(-np.log(p).mean())
+    assert kind_of(Task.binary).lost("log_loss", outcome, scores[:, None], 0.5, w).mean() == pytest.approx(
+        -np.log(p).mean()
+    )
 
 
 def weights_of(n: int, how: str) -> np.ndarray | None:
@@ -60,7 +62,7 @@ def test_where_all_pairs_can_be_asked_importance_is_the_mean_over_them(loss, how
     mass = np.ones(50) if w is None else w
 
     def lost(frame):
-        return per_row(loss, Task.binary, outcome, predictor.outputs(frame), 0.5)
+        return kind_of(Task.binary).lost(loss, outcome, predictor.outputs(frame), 0.5, np.ones(frame.rows))
 
     total = sum(mass[g] * mass @ lost(rows.replace("x0", np.full(50, rows["x0"][g]))) for g in range(50))
     assert found.value[0] == pytest.approx(total / mass.sum() ** 2 - mass @ lost(rows) / mass.sum())

@@ -128,7 +128,7 @@ def test_one_class_against_the_rest_is_the_loss_of_that_class_alone():
     settings = DriversSettings(repeats=3, explained=20, against_rest=True, loss="brier_score")
     result = ranking.rank(subject, settings, 1, Work())
     p = predictor.outputs(subject.frame)[:, 1]
-    assert result.loss_as_is == pytest.approx(np.mean((p - (subject.outcome == 1)) ** 2))
+    assert result.loss_as_is == pytest.approx(np.mean((p - (subject.rows.outcome == 1)) ** 2))
     assert result.of_class == "middle" and "of middle against the rest" in ranking.say(result, Wording(), settings).text
     again = subject.of_class("high")
     assert again.column == 2 and again.frame is subject.frame and again.what == "y is high"

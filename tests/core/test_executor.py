@@ -102,7 +102,7 @@ def test_the_number_of_threads_changes_no_bit(method):
 def test_walks_and_mixed_rows_in_code_equal_whole_rows_asked(name):
     task, model, columns = zoo.made(name)
     subject = zoo.subject_of(model, columns, task)
-    assert subject.structure[0] is not None
+    assert subject.predictions.structure[0] is not None
     rng = np.random.default_rng(2)
     cases, others = subject.frame.take(slice(0, 7)), subject.frame.take(slice(7, 30))
     in_code = Mixer(subject.asked, cases, others)
@@ -120,7 +120,7 @@ def test_walks_and_mixed_rows_in_code_equal_whole_rows_asked(name):
 def test_trees_of_more_leaves_than_a_word_has_bits_are_walked_otherwise():
     task, model, columns = zoo.made("random forest")
     subject = zoo.subject_of(model, columns, task)
-    trees = subject.structure[0].trees
+    trees = subject.predictions.structure[0].trees
     assert len(trees.leaves) > 64 * len(trees.roots) / 2
     assert walks.words(trees) is None or len(trees.leaves) <= 64 * len(trees.roots)
 

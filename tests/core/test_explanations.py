@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from scipy import stats
 from sklearn.metrics import average_precision_score, balanced_accuracy_score, f1_score, median_absolute_error, r2_score
 from tests.core import zoo
-from tests.core.systems import frame, matrix, system
+from tests.core.systems import frame, matrix, system, told
 
 from zerotilt.core import links
 from zerotilt.core.contributions import checks, ladder, surrogate
@@ -23,7 +23,8 @@ from zerotilt.core.counterfactuals.change import Allowed, ChangeSettings
 from zerotilt.core.distance import distances, space
 from zerotilt.core.distance import nearest as nearest_rows
 from zerotilt.core.drivers import agreement, by_part, loss_shapley, losses, own, ranking
-from zerotilt.core.groups.scores import average_precision, scores
+from zerotilt.core.groups.measure import of_whole
+from zerotilt.core.groups.whole import OF_SETS, Set
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Refused
@@ -32,6 +33,7 @@ from zerotilt.core.response.support import support_of
 from zerotilt.core.spec import Context, Kind, Role, Task, Wording
 from zerotilt.core.stats.calibration import calibration_error
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import KINDS
 from zerotilt.core.work import Work
 
 WORDING = Wording(row="claim", rows="claims")
@@ -201,15 +203,13 @@ def test_loss_shapley_values_add_up_to_the_reduction_and_split_a_line_by_its_var
     assert result.features[0].value.low < 9.5 and result.features[0].value.high > 8.5
 
 
-@pytest.mark.parametrize(
-    ("task", "loss"), [(task, loss) for task, allowed in losses.ALLOWED.items() for loss in allowed]
-)
+@pytest.mark.parametrize(("task", "loss"), [(task, loss) for task, kind in KINDS.items() for loss in kind.losses])
 def test_every_loss_of_every_kind_of_outcome_is_its_own_mean(task, loss):
     rng = np.random.default_rng(2)
     n, k = 300, 3 if task in (Task.several, Task.ordered) else 1
     outputs = rng.dirichlet(np.ones(3), n) if k == 3 else rng.random((n, 1))
     outcome = rng.integers(0, 3, n) if k == 3 else rng.random(n) < 0.4 if task is Task.binary else rng.random(n)
-    found = losses.per_row(loss, task, outcome, outputs).mean()
+    found = KINDS[task].lost(loss, outcome, outputs, 0.5, np.ones(len(outputs))).mean()
     if loss == "log_loss" and k == 3:
         assert found == pytest.approx(-np.log(outputs[np.arange(n), outcome]).mean())
     if loss == "brier_score" and k == 3:
@@ -223,7 +223,7 @@ def test_every_loss_of_every_kind_of_outcome_is_its_own_mean(task, loss):
 
 def test_a_loss_of_another_kind_of_outcome_is_refused():
     with pytest.raises(Refused, match="for regression outcomes there are squared error and absolute error"):
-        losses.chosen("auc", Task.regression)
+        losses.chosen("auc", KINDS[Task.regression])
 
 
 def test_means_apart_are_those_of_each_groups_own_rows():
@@ -312,7 +312,7 @@ def test_split_reduction_is_the_variance_a_tree_explains():
     result = own.own_parts(subject, own.OwnSettings(), 1, Work())
     assert result.kind == "split reduction"
     # a tree's leaves are the means of the rows it was grown on: what its splits take away is its own variance
-    assert sum(part.value for part in result.parts) == pytest.approx(subject.outputs.var(), rel=1e-6)
+    assert sum(part.value for part in result.parts) == pytest.approx(subject.predictions.outputs.var(), rel=1e-6)
 
 
 def test_standardised_coefficients_are_the_spread_of_a_columns_term():
@@ -489,8 +489,8 @@ def decided(threshold=0.5):
 def test_the_nearest_case_decided_otherwise_is_the_nearest():
     subject = decided()
     result = nearest.find_nearest(subject, nearest.NearestSettings(row=4), 1, Work())
-    other = subject.predicted != subject.predicted[4]
-    away = distances(space(subject.frame), subject.frame, subject.case(4))
+    other = subject.decisions.predicted != subject.decisions.predicted[4]
+    away = distances(space(subject.frame), subject.frame, subject.editor.case(4))
     assert result.neighbours[0].distance == pytest.approx(away[other].min())
     assert result.others == other.sum()
     assert result.ties >= 1
@@ -510,11 +510,11 @@ def test_gower_distance_by_hand():
 
 def test_changes_are_few_keep_to_their_limits_and_turn_the_decision():
     subject = decided()
-    row = int(np.flatnonzero((subject.outputs[:, 0] < 0.4) & (subject.frame["group"] == "a"))[0])
+    row = int(np.flatnonzero((subject.predictions.outputs[:, 0] < 0.4) & (subject.frame["group"] == "a"))[0])
     free = change.find_changes(subject, ChangeSettings(row=row), 1, Work())
     assert free.changes[0].columns == 1
     assert len({tuple(d.feature for d in one.changed) for one in free.changes}) == len(free.changes)
-    own = subject.case(row)
+    own = subject.editor.case(row)
     for one in free.changes:
         edited = own
         for part in one.changed:
@@ -536,7 +536,7 @@ def test_changes_are_few_keep_to_their_limits_and_turn_the_decision():
 
 def test_a_change_is_drawn_back_to_the_smallest_step_that_occurs():
     subject = decided()
-    row = int(np.flatnonzero((subject.outputs[:, 0] < 0.45) & (subject.frame["group"] == "b"))[0])
+    row = int(np.flatnonzero((subject.predictions.outputs[:, 0] < 0.45) & (subject.frame["group"] == "b"))[0])
     found = change.find_changes(
         subject,
         ChangeSettings(
@@ -556,16 +556,16 @@ def test_a_change_is_drawn_back_to_the_smallest_step_that_occurs():
 def test_the_smallest_change_of_one_column_is_the_smallest_of_all_values_that_occur(kind, seed):
     task, model, columns = zoo.made(kind)
     subject = zoo.subject_of(model, columns, task)
-    row = int(np.random.default_rng(seed).integers(len(subject.outputs)))
+    row = int(np.random.default_rng(seed).integers(len(subject.predictions.outputs)))
     found = change.find_changes(subject, ChangeSettings(row=row, most_columns=1, found=20), 1, Work())
-    case, where, support = subject.case(row), space(subject.frame), support_of(subject.frame, 1)
-    own = subject.decided(subject.model.outputs(case), subject.cut_at(row))[0]
+    case, where, support = subject.editor.case(row), space(subject.frame), support_of(subject.frame, 1)
+    own = subject.decisions.of(subject.model.outputs(case), subject.decisions.cut_at(row))[0]
     least = {}
     for name in subject.frame.names:
         values = np.unique(subject.frame[name][subject.frame[name] == subject.frame[name]])
         values = np.array([v for v in values.tolist() if v != ""], dtype=subject.frame[name].dtype)
         tried = case.take(np.zeros(len(values), int)).replace(name, values)
-        good = subject.decided(subject.model.outputs(tried), subject.cut_at(row)) != own
+        good = subject.decisions.of(subject.model.outputs(tried), subject.decisions.cut_at(row)) != own
         good &= ~support.far(tried)
         if good.any():
             least[name] = distances(where, tried.take(np.flatnonzero(good)), case).min()
@@ -575,7 +575,7 @@ def test_the_smallest_change_of_one_column_is_the_smallest_of_all_values_that_oc
         name = one.changed[0].feature
         shown = one.changed[0].there if subject.frame[name].dtype.kind != "f" else float(one.changed[0].there)
         again = case.replace(name, np.array([shown], dtype=subject.frame[name].dtype))
-        assert subject.decided(subject.model.outputs(again), subject.cut_at(row))[0] != own
+        assert subject.decisions.of(subject.model.outputs(again), subject.decisions.cut_at(row))[0] != own
 
 
 def test_a_change_is_found_at_the_border_of_single_precision():
@@ -656,13 +656,13 @@ def test_all_decided_alike_is_said():
 def test_measures_equal_the_reference_implementations():
     rng = np.random.default_rng(4)
     y, s = rng.random(800) < 0.4, rng.random(800).round(2)
-    found = {one.name: one for one in scores(Task.binary, y, np.column_stack([s >= 0.5, s]), None, (), 0.95, 1)}
+    found = told(Task.binary, y, s)
     assert found["f1"].value == pytest.approx(f1_score(y, s >= 0.5))
     assert found["balanced_accuracy"].value == pytest.approx(balanced_accuracy_score(y, s >= 0.5))
     assert found["average_precision"].value == pytest.approx(average_precision_score(y, s))
-    assert all(one.low <= one.value <= one.high for one in found.values() if one.name != "calibration_error")
+    assert all(one.low <= one.value <= one.high for key, one in found.items() if key != "calibration_error")
     value, truth = rng.normal(size=600), rng.normal(size=600)
-    numbers_ = {one.name: one.value for one in scores(Task.regression, truth, value[:, None], None, (), 0.95, 1)}
+    numbers_ = {key: one.value for key, one in told(Task.regression, truth, value).items()}
     assert numbers_["r_squared"] == pytest.approx(r2_score(truth, value))
     assert numbers_["median_absolute_error"] == pytest.approx(median_absolute_error(truth, value))
     assert numbers_["rmse"] == pytest.approx(np.sqrt(((value - truth) ** 2).mean()))
@@ -672,8 +672,9 @@ def test_weights_count_as_so_many_rows():
     rng = np.random.default_rng(6)
     y, s, w = rng.random(200) < 0.5, rng.random(200), rng.integers(1, 4, 200)
     again = np.repeat(np.arange(200), w)
-    assert average_precision(y, s, w.astype(float)) == pytest.approx(
-        average_precision(y[again], s[again], np.ones(len(again)))
+    weighed, repeated = told(Task.binary, y, s, w.astype(float)), told(Task.binary, y[again], s[again])
+    assert all(
+        weighed[key].value == pytest.approx(repeated[key].value) for key in weighed if key != "calibration_error"
     )
     assert calibration_error(np.ones(10, bool), np.full(10, 0.7), np.ones(10)) == pytest.approx(0.3)
 
@@ -687,11 +688,7 @@ def test_intervals_of_measures_cover():
     held = 0
     for draw in range(120):
         rows = rng.integers(0, len(s), 400)
-        found = next(
-            one
-            for one in scores(Task.binary, y[rows], np.column_stack([s >= 0.5, s])[rows], None, (), 0.95, draw)
-            if one.name == "f1"
-        )
+        found = OF_SETS["f1"](Set(y[rows], s[rows] >= 0.5, s[rows], np.ones(400), 2, 0.95, draw))[0]
         held += found.low <= truth <= found.high
     assert 0.88 <= held / 120 <= 1.0
 
@@ -701,12 +698,9 @@ def test_intervals_of_measures_cover():
 def test_perfect_predictions_have_perfect_measures(seed):
     rng = np.random.default_rng(seed)
     y = rng.integers(0, 3, 50)
-    found = {
-        (one.name, one.of_class): one.value
-        for one in scores(Task.several, y, np.eye(3)[y], None, ("a", "b", "c"), 0.95, 1)
-    }
-    assert found["accuracy", None] == found["balanced_accuracy", None] == 1
-    assert all(found["f1", name] in (1.0, None) for name in "abc")
+    found = {key: one.value for key, one in told(Task.several, y, np.eye(3)[y]).items()}
+    assert found["accuracy"] == found["balanced_accuracy"] == 1
+    assert all(found[f"f1 · {name}"] in (1.0, None) for name in "abc")
 
 
 # bad input
@@ -779,7 +773,4 @@ def test_ordered_classes_keep_their_order_and_the_class_that_is_read_can_be_chos
     assert Subject(spec, subject.table, predictor, Context(rows="all")).column == 2
     with pytest.raises(Refused, match="“never” is none of the classes"):
         _ = Subject(spec, subject.table, predictor, Context(rows="all", read_class="never")).column
-    assert {one.name for one in scores(Task.ordered, read.outcome, read.outputs, None, read.classes, 0.95, 1)} >= {
-        "rank_error",
-        "accuracy",
-    }
+    assert of_whole(read, 1).keys() >= {"rank_error", "accuracy"}

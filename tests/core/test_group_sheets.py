@@ -86,7 +86,7 @@ def test_curves_and_distances_of_scores_equal_other_implementations():
     subject = scored(500)
     result = opened.open_group(subject, OpenedSettings(group="b"), 1, Work())
     inside = subject.table.texts("g") == "b"
-    s, y = subject.scores, subject.outcome
+    s, y = subject.predictions.scores, subject.rows.outcome
     expected = roc_curve(y[inside], s[inside], drop_intermediate=False)
     points = set(zip(expected[0].round(9), expected[1].round(9), strict=True))
     mine = [one for one in result.curve if one.side == "b"]
@@ -173,12 +173,12 @@ def test_labels_training_rows_and_people_are_set_beside_the_decisions():
     labels = found["labels and decisions"]
     assert labels.verdict == "wider"
     assert labels.change.value == pytest.approx(labels.second_ratio.value / labels.first_ratio.value)
-    inside = subject.table.texts("g")[subject.rows] == "b"
-    assert labels.first.value == pytest.approx(subject.outcome[inside].mean())
-    assert labels.second.value == pytest.approx(subject.predicted[inside].mean())
+    inside = subject.table.texts("g")[subject.rows.numbers] == "b"
+    assert labels.first.value == pytest.approx(subject.rows.outcome[inside].mean())
+    assert labels.second.value == pytest.approx(subject.decisions.predicted[inside].mean())
     assert found["training and hold-out"].verdict == "not told apart"
     people = found["recorded and the model's"]
-    assert people.first.value == pytest.approx((subject.table.texts("d")[subject.rows] == "1")[inside].mean())
+    assert people.first.value == pytest.approx((subject.table.texts("d")[subject.rows.numbers] == "1")[inside].mean())
     shares = {(one.split, one.group): one for one in result.splits}
     assert sum(one.rows for one in shares.values()) == 4_000
     assert sum(shares["test", g].share.value for g in "ab") == pytest.approx(1)
@@ -226,8 +226,8 @@ def test_columns_whose_groups_overlap_are_not_crossed():
 
 
 def cost_of(subject, cuts, fp, fn):
-    d = subject.scores >= cuts
-    return (fp * (d & ~subject.outcome) + fn * (~d & subject.outcome)).mean()
+    d = subject.predictions.scores >= cuts
+    return (fp * (d & ~subject.rows.outcome) + fn * (~d & subject.rows.outcome)).mean()
 
 
 @pytest.mark.parametrize(("fp", "fn"), [(1, 1), (3, 1), (1, 5)])
@@ -257,10 +257,10 @@ def test_each_aim_reaches_its_parity_and_its_price_is_counted():
         assert one.price >= by_name["least cost, one a group"].price - 1e-12
         assert one.price == pytest.approx(one.cost - by_name["least cost, one for all"].cost)
         now = {t.group: t.threshold for t in one.rule.thresholds}
-        decided = subject.scores >= np.array([now[g] for g in subject.table.texts("g")])
-        assert one.gain == (decided & ~subject.predicted).sum()
-        assert one.lose == (~decided & subject.predicted).sum()
-        assert one.accuracy == pytest.approx((decided == subject.outcome).mean())
+        decided = subject.predictions.scores >= np.array([now[g] for g in subject.table.texts("g")])
+        assert one.gain == (decided & ~subject.decisions.predicted).sum()
+        assert one.lose == (~decided & subject.decisions.predicted).sum()
+        assert one.accuracy == pytest.approx((decided == subject.rows.outcome).mean())
     both = by_name["both error rates"]
     single = by_name["least cost, one for all"]
     assert abs(both.selection_rate - single.selection_rate) <= 0.011
@@ -292,7 +292,7 @@ def test_people_gain_when_the_event_is_the_unfavourable_decision_and_fewer_are_p
     result = thresholds.thresholds_of(subject, ThresholdSettings(false_positive=6), 1, Work())
     single = result.settings[0]
     assert single.rule.threshold > 0.5
-    assert single.gain == (subject.predicted & ~(subject.scores >= single.rule.threshold)).sum()
+    assert single.gain == (subject.decisions.predicted & ~(subject.predictions.scores >= single.rule.threshold)).sum()
     assert single.lose == 0
 
 

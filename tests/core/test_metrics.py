@@ -34,7 +34,7 @@ def values(subject, mask=None):
 @pytest.mark.parametrize("seed", range(4))
 def test_metrics_equal_another_implementation(seed):
     subject = scored(seed=seed)
-    y, s, d = subject.outcome, subject.scores, subject.predicted
+    y, s, d = subject.rows.outcome, subject.predictions.scores, subject.decisions.predicted
     found = values(subject)
     expected = {
         "accuracy": reference.accuracy_score(y, d),
@@ -68,7 +68,7 @@ def test_identities_of_the_rates(rows):
 @pytest.mark.parametrize("threshold", [0.0, 0.3, 1.0])
 def test_a_score_at_the_threshold_predicts_the_event(threshold):
     subject = system({"s": [0.0, 0.3, 1.0, 0.29], "y": [0, 1, 1, 0]}, roles={"s": Role.score}, threshold=threshold)
-    assert subject.predicted.tolist() == [s >= threshold for s in (0.0, 0.3, 1.0, 0.29)]
+    assert subject.decisions.predicted.tolist() == [s >= threshold for s in (0.0, 0.3, 1.0, 0.29)]
 
 
 def test_intervals_hold_their_values_and_every_metric_has_words():
@@ -109,7 +109,7 @@ def grouped(columns, grouping, **column_changes):
         for column in subject.spec.columns
     )
     spec = subject.spec.model_copy(update={"columns": changed})
-    found = membership.grouping(spec, subject.table, subject.rows, grouping)
+    found = membership.grouping(spec, subject.table, subject.rows.numbers, grouping)
     return list(found.labels), found.codes
 
 
@@ -141,12 +141,11 @@ def test_intersections_with_too_many_groups_are_refused():
 
 
 SAME = {
-    Task.regression: {"mae": "mae", "rmse": "rmse", "mean_error": "mean_error"},
+    Task.regression: {name: name for name in ("mae", "rmse", "mean_error")},
     Task.ordered: {
         "accuracy": "accuracy",
         "balanced_accuracy": "macro_true_positive_rate",
-        **{("recall", c): f"true_positive_rate · {c}" for c in "123"},
-        **{("precision", c): f"positive_predictive_value · {c}" for c in "123"},
+        **{name: name for c in "123" for name in (f"true_positive_rate · {c}", f"positive_predictive_value · {c}")},
     },
 }
 
@@ -170,9 +169,8 @@ def test_a_measure_has_one_interval_in_intake_and_in_tilt(task, weighted, seed):
     intake, tilt = (
         METHODS[name].compute(subject, METHODS[name].settings(), 0, Work()) for name in ("performance", "tilt")
     )
-    shown = {(one.name, one.of_class): one for one in intake.sets[0].scores}
+    shown = intake.sets[0].metrics
     (group,) = tilt.groups
     for here, there in SAME[task].items():
-        name, level = here if isinstance(here, tuple) else (here, None)
-        mine, theirs = shown[name, level], group.metrics[there]
+        mine, theirs = shown[here], group.metrics[there]
         assert (mine.value, mine.low, mine.high) == pytest.approx((theirs.value, theirs.low, theirs.high))

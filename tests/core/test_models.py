@@ -9,7 +9,8 @@ from skl2onnx.common.data_types import FloatTensorType
 from sklearn.linear_model import LogisticRegression
 from tests.core.systems import spec_of
 
-from zerotilt.core.predictors.onnx import OnnxPredictor, inspect
+from zerotilt.core.predictors.modelfile import inspect
+from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Role
 from zerotilt.core.table import from_arrays

@@ -92,7 +92,7 @@ def test_a_rule_kept_for_bins_gives_what_it_promised():
     found = thresholds.thresholds_of(subject, ThresholdSettings(false_negative=0.3), 1, Work())
     kept = next(one for one in found.settings if one.name == "least cost, one a group")
     ruled = system(columns, roles=roles, context=Context(rows="all", rule=kept.rule))
-    assert ruled.favoured.mean() == pytest.approx(kept.selection_rate)
+    assert ruled.decisions.favoured.mean() == pytest.approx(kept.selection_rate)
     after = thresholds.thresholds_of(ruled, ThresholdSettings(false_negative=0.3), 1, Work()).current
     assert after.cost == pytest.approx(kept.cost)
 
@@ -209,4 +209,4 @@ def test_a_rule_names_groups_by_their_labels_also_where_these_are_quoted():
     columns = {"g": [MISSING, "a", MISSING, "a"], "s": [0.6, 0.6, 0.4, 0.4], "y": [1, 0, 1, 0]}
     rule = Rule(threshold=0.5, columns=("g",), thresholds=(GroupThreshold(group=f"“{MISSING}”", threshold=0.3),))
     subject: Subject = system(columns, roles={"g": Role.group, "s": Role.score}, context=Context(rows="all", rule=rule))
-    assert subject.predicted.tolist() == [True, True, True, False]
+    assert subject.decisions.predicted.tolist() == [True, True, True, False]

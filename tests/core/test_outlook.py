@@ -26,7 +26,7 @@ def forest(name: str = "random forest"):
 def test_few_rows_are_walked_down_and_many_are_looked_up_with_the_same_values(monkeypatch):
     monkeypatch.setattr(tables, "WORTHLESS_SECONDS", 0.0)
     subject = forest()
-    structure = subject.structure[0]
+    structure = subject.predictions.structure[0]
     few, many = exact.outlook(structure, 1, subject.n), exact.outlook(structure, np.inf, subject.n)
     assert len(few.deep) > len(many.deep) == 0
     assert few.seconds < many.seconds
@@ -42,7 +42,7 @@ def test_few_rows_are_walked_down_and_many_are_looked_up_with_the_same_values(mo
 
 def test_tables_never_take_more_memory_than_they_may(monkeypatch):
     subject = forest()
-    structure = subject.structure[0]
+    structure = subject.predictions.structure[0]
     monkeypatch.setattr(tables, "MOST_ENTRIES", 40_000)
     chosen, _ = tables.by_table(structure.trees, structure.owner, np.inf, subject.n)
     assert 0 < chosen.sum() < len(chosen)
@@ -51,7 +51,7 @@ def test_tables_never_take_more_memory_than_they_may(monkeypatch):
 
 def test_the_estimate_of_a_tables_size_is_near_what_is_laid_out():
     for name in ("random forest", "gradient boosting", "extra trees"):
-        structure = forest(name).structure[0]
+        structure = forest(name).predictions.structure[0]
         _, entries, _ = tables._weigh(
             structure.trees.roots, structure.trees.column, structure.trees.yes, structure.trees.no, structure.owner
         )
@@ -82,13 +82,13 @@ def test_a_trees_constant_counts_to_the_baseline():
     table = from_arrays({"a": values[:, 0], "b": values[:, 1], "y": np.arange(20) / 2})
     subject = plain_spec(table, random_trees.model_of([stump], 2, 1), Task.regression)
     explainer, _ = exact_explainer(subject, 1, Work())
-    assert explainer.baseline == pytest.approx(subject.outputs.mean())
+    assert explainer.baseline == pytest.approx(subject.predictions.outputs.mean())
     assert explain(subject, np.arange(20), 1, Work()).gap < 1e-12
 
 
 def test_columns_that_go_in_as_they_are_own_themselves():
     subject = forest("XGBoost")
-    assert subject.structure[0].owner.tolist() == [0, 1, 2, 3]
+    assert subject.predictions.structure[0].owner.tolist() == [0, 1, 2, 3]
 
 
 def test_trees_that_ask_about_a_column_that_is_not_there_are_not_read():

@@ -174,7 +174,7 @@ def test_levels_and_numbers_of_one_row_are_explained_as_the_whole_model_says(nam
 @pytest.mark.parametrize("name", GRAPHS)
 def test_graphs_written_by_hand_are_explained_as_the_whole_model_says(name, seed):
     subject = subject_of(GRAPHS[name], seed)
-    structure, why = subject.structure
+    structure, why = subject.predictions.structure
     if name == "a rare number":
         assert structure is not None, why
         assert structure.owner.tolist() == [0, 1, 2]
@@ -186,7 +186,7 @@ def test_graphs_written_by_hand_are_explained_as_the_whole_model_says(name, seed
 
 
 def test_rows_encoded_by_the_help_of_others_are_not_taken_for_a_sum():
-    structure, why = subject_of(ACROSS_ROWS, 1).structure
+    structure, why = subject_of(ACROSS_ROWS, 1).predictions.structure
     assert structure is None
     assert "other rows" in why
 
@@ -221,7 +221,7 @@ def test_a_row_in_which_the_sum_is_not_the_model_is_sampled_and_says_so():
     model.graph.node.insert(len(model.graph.node) - 1, helper.make_node("Clip", ["sum", "", "most"], ["kept"]))
     model.graph.initializer.append(from_array(np.array(9.0, np.float32), "most"))
     subject = subject_of(model.SerializeToString(), 1)
-    assert subject.structure[0] is not None
+    assert subject.predictions.structure[0] is not None
     plain = explain(subject, subject.frame.take(slice(0, 1)), 1, Work())
     assert plain.errors is None and "the values are exact" in plain.why
     case = subject.frame.take(slice(0, 1)).replace("weight", np.array([11.0]))

@@ -158,7 +158,7 @@ def test_a_surface_held_at_a_case_follows_its_changed_values():
     subject = subject_of()
     settings = SurfaceSettings(first="x", second="z", points=6, case=4, edits={"kind": "b", "z": "0.5"})
     result = surface.survey(subject, settings, 1, Work())
-    row = subject.case(4, {"kind": "b"})
+    row = subject.editor.case(4, {"kind": "b"})
     for i, x in enumerate(result.first.positions):
         for j, z in enumerate(result.second.positions):
             asked = subject.output(row.replace("x", np.array([x])).replace("z", np.array([z])))[0]

@@ -7,9 +7,10 @@ from tests.core.systems import matrix, system
 from zerotilt.core import cases, rows
 from zerotilt.core.cases import CasesQuery
 from zerotilt.core.groups.performance import PerformanceSettings
+from zerotilt.core.levels import match_level
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role, Task, Wording
+from zerotilt.core.spec import Context, Role, RowSet, Task, Wording
 from zerotilt.core.work import Work
 
 
@@ -25,29 +26,29 @@ from zerotilt.core.work import Work
 def test_outcomes_that_cannot_be_used(outcome, event, message):
     subject = system({"y": np.array(outcome, dtype=object)}, event=event)
     with pytest.raises(Refused, match=message):
-        _ = subject.outcome
+        _ = subject.rows.outcome
 
 
 @pytest.mark.parametrize(
     ("values", "event"), [([True, False], "true"), ([1.0, 0.0], "1"), ([1, 0], "1.0"), (["Yes", "no"], "yes")]
 )
 def test_the_event_may_be_written_otherwise(values, event):
-    assert rows.match_level(event, sorted({str(v) if not isinstance(v, float) else str(int(v)) for v in values}))
+    assert match_level(event, sorted({str(v) if not isinstance(v, float) else str(int(v)) for v in values}))
 
 
 def test_rows_without_an_outcome_are_left_out():
     subject = system({"y": np.array(["a", None, "b", "a"], dtype=object)}, event="a")
-    assert subject.rows.tolist() == [0, 2, 3]
+    assert subject.rows.numbers.tolist() == [0, 2, 3]
 
 
 def test_a_seeded_hold_out_and_its_complement():
     columns = {"y": np.arange(1000) % 2}
-    held = system(columns, context=Context(rows="hold-out")).rows
-    training = system(columns, context=Context(rows="training")).rows
+    held = system(columns, context=Context(rows="hold-out")).rows.numbers
+    training = system(columns, context=Context(rows="training")).rows.numbers
     assert len(held) == 300
     assert sorted([*held, *training]) == list(range(1000))
-    assert held.tolist() == system(columns, context=Context(rows="hold-out")).rows.tolist()
-    assert "no split column" in rows.describe(system(columns).spec, "hold-out")
+    assert held.tolist() == system(columns, context=Context(rows="hold-out")).rows.numbers.tolist()
+    assert "no split column" in rows.describe(system(columns).spec, RowSet(split="hold-out"))
 
 
 @pytest.mark.parametrize(
@@ -60,7 +61,7 @@ def test_a_seeded_hold_out_and_its_complement():
 def test_scores_that_cannot_be_used(scores, message):
     subject = system({"y": [0, 1, 1], "s": scores}, roles={"s": Role.score})
     with pytest.raises(Refused, match=message):
-        _ = subject.scores
+        _ = subject.predictions.scores
 
 
 @pytest.mark.parametrize(
@@ -69,7 +70,7 @@ def test_scores_that_cannot_be_used(scores, message):
 def test_decisions_that_cannot_be_used(decisions, message):
     subject = system({"y": [0, 1, 1], "d": decisions}, roles={"d": Role.decision})
     with pytest.raises(Refused, match=message):
-        _ = subject.predicted
+        _ = subject.decisions.predicted
 
 
 @pytest.mark.parametrize(
@@ -78,12 +79,12 @@ def test_decisions_that_cannot_be_used(decisions, message):
 def test_weights_that_cannot_be_used(weights, message):
     subject = system({"y": [0, 1], "w": weights}, roles={"w": Role.weight})
     with pytest.raises(Refused, match=message):
-        _ = subject.weights
+        _ = subject.rows.weights
 
 
 def test_nothing_to_compare_is_said():
     with pytest.raises(Refused, match="no model, no recorded score"):
-        _ = system({"y": [0, 1]}).predicted
+        _ = system({"y": [0, 1]}).decisions.predicted
 
 
 def test_recorded_numbers_and_classes_are_measured_without_a_model():
@@ -91,7 +92,7 @@ def test_recorded_numbers_and_classes_are_measured_without_a_model():
     y, said = rng.normal(size=60), rng.normal(size=60)
     subject = system({"y": y, "s": said}, roles={"s": Role.score}, task=Task.regression, event="")
     found = METHODS["performance"].compute(subject, PerformanceSettings(), 0, Work())
-    by_name = {one.name: one.value for one in found.sets[0].scores}
+    by_name = {key: one.value for key, one in found.sets[0].metrics.items()}
     assert by_name["mae"] == pytest.approx(np.abs(y - said).mean())
     assert "is off by" in METHODS["performance"].read(found, Wording(), PerformanceSettings()).text
 
@@ -99,10 +100,10 @@ def test_recorded_numbers_and_classes_are_measured_without_a_model():
     columns = {"y": level, "d": decided}
     subject = system(columns, roles={"d": Role.decision}, task=Task.several, event="a")
     found = METHODS["performance"].compute(subject, PerformanceSettings(), 0, Work())
-    by_name = {(one.name, one.of_class): one.value for one in found.sets[0].scores}
-    assert by_name["accuracy", None] == pytest.approx((level == decided).mean())
-    assert by_name["recall", "b"] == pytest.approx((decided == "b")[level == "b"].mean())
-    assert not {"log_loss", "auc", "brier_score"} & {name for name, _ in by_name}
+    by_name = {key: one.value for key, one in found.sets[0].metrics.items()}
+    assert by_name["accuracy"] == pytest.approx((level == decided).mean())
+    assert by_name["true_positive_rate · b"] == pytest.approx((decided == "b")[level == "b"].mean())
+    assert not {"log_loss", "auc", "brier_score"} & {key.split(" · ")[0] for key in by_name}
 
     for task in (Task.regression, Task.several):
         bare = system({"y": y if task is Task.regression else level}, task=task, event="")

@@ -7,13 +7,14 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from pydantic import ValidationError
 from tests.core.systems import matrix, system
 
-from zerotilt.core import rows
+from zerotilt.core import rows, segments
 from zerotilt.core.evidence import Digests, compute, key
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Condition, Context, Role, Segment
+from zerotilt.core.spec import Alongside, Condition, Context, Role, RowSet, Segment
 from zerotilt.core.work import Work
 
 SEGMENT = Segment(
@@ -78,7 +79,7 @@ def test_every_method_reads_a_segment_as_a_table_of_its_own(name, which, seed):
     method = METHODS[name]
     given = SETTINGS.get(name, {})
     if name == "ladder":
-        here, there = int(within.rows[5]), int(alone.rows[5])
+        here, there = int(within.rows.numbers[5]), int(alone.rows.numbers[5])
     for subject in (within, alone):
         settings = given | ({"row": here if subject is within else there} if name == "ladder" else {})
         checked = method.settings.model_validate(settings)
@@ -130,7 +131,7 @@ def test_keys_of_whole_row_sets_are_as_they_were():
 def test_a_segment_that_cannot_be_read_says_why(condition, message):
     subject = subject_of(columns(1), Context(rows="all", segment=Segment(name="none", conditions=(condition,))))
     with pytest.raises(Refused, match=message):
-        _ = subject.rows
+        _ = subject.rows.numbers
 
 
 def test_missing_cells_are_a_segment_and_alongside_reads_the_same_part():
@@ -138,7 +139,55 @@ def test_missing_cells_are_a_segment_and_alongside_reads_the_same_part():
     nothing = Segment(name="unsaid", conditions=(Condition(column="way", missing=True),))
     subject = subject_of(made, Context(rows="hold-out", segment=nothing))
     own = [i for i, value in enumerate(made["way"]) if value is None and made["split"][i] == "kept"]
-    assert subject.rows.tolist() == own
+    assert subject.rows.numbers.tolist() == own
     beside = replace(subject, context=subject.context.model_copy(update={"rows": "training"}))
     assert beside.n == sum(value is None for value in made["way"]) - len(own)
-    assert rows.describe(subject.spec, "all", nothing).endswith("of these “unsaid”: way missing")
+    assert rows.describe(subject.spec, RowSet(split="all", segment=nothing)).endswith("of these “unsaid”: way missing")
+
+
+def test_rows_picked_one_by_one_are_those_rows_and_have_a_key_of_their_own():
+    made = columns(5)
+    names = [f"c{i}" for i in range(len(made["x"]))]
+    named = made | {"id": names}
+    one = Segment(name="three", picked=("c3", "c8", "c11"))
+    subject = system(named, roles={"id": Role.identifier}, context=Context(rows="all", segment=one))
+    assert subject.rows.numbers.tolist() == [3, 8, 11]
+    unnamed = system(made, context=Context(rows="all", segment=Segment(name="two", picked=("5", "row 1,000"))))
+    assert unnamed.rows.numbers.tolist() == [4]  # by their number from 1, where the table has no identifier
+    assert rows.describe(subject.spec, subject.context.row_set).endswith("“three”: 3 rows picked one by one")
+    both = Segment(name="b", picked=("c3", "c8", "c11"), conditions=(Condition(column="x", over=-1e9),))
+    assert segments.only(one) == "3 rows picked one by one" and segments.only(both).startswith("rows whose x over")
+    method, digests = METHODS["performance"], Digests(table="t", spec="s", model="m")
+    keys = {
+        key(method, digests, Context(rows="all", segment=it), method.settings(), 1)
+        for it in (one, both, one.model_copy(update={"picked": ("c3", "c8")}), None)
+    }
+    assert len(keys) == 4
+    with pytest.raises(ValidationError, match="neither conditions nor picked rows"):
+        Segment(name="nothing")
+
+
+def test_a_row_sets_digest_is_of_what_decides_its_rows():
+    renamed = SEGMENT.model_copy(update={"name": "called otherwise"})
+    digests = {RowSet(split="all", segment=one).digest() for one in (SEGMENT, renamed)}
+    assert len(digests) == 1
+    assert RowSet(split="training", segment=SEGMENT).digest() not in digests
+    assert RowSet(split="all").digest() not in digests
+
+
+@pytest.mark.parametrize(
+    ("alongside", "rows_", "segment"),
+    [
+        (Alongside(model="m2"), "hold-out", SEGMENT),
+        (Alongside(rows="training"), "training", SEGMENT),
+        (Alongside(whole=True), "hold-out", None),
+        (Alongside(rows="all", whole=True), "all", None),
+        (Alongside(segment=Segment(name="o", picked=("1",))), "hold-out", Segment(name="o", picked=("1",))),
+    ],
+)
+def test_what_is_alongside_reads_the_same_part_unless_it_names_another(alongside, rows_, segment):
+    context = Context(model="m1", segment=SEGMENT, alongside=alongside)
+    other = context.beside()
+    assert (other.rows, other.segment, other.alongside) == (rows_, segment, None)
+    assert other.model == (alongside.model or "m1")
+    assert Context().beside() is None

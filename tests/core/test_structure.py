@@ -25,7 +25,7 @@ SUMS = {**zoo.TREES, **zoo.LINEAR}
 def subject_on_its_own_scale(name: str):
     task, model, columns = zoo.made(name)
     subject = zoo.subject_of(model, columns, task)
-    structure, why = subject.structure
+    structure, why = subject.predictions.structure
     assert structure is not None, why
     if structure.link == "log-odds":
         subject = zoo.subject_of(model, columns, task, "log-odds")
@@ -36,7 +36,7 @@ def subject_on_its_own_scale(name: str):
 def test_the_sum_that_is_read_is_the_model(name):
     task, model, columns = zoo.made(name)
     subject = zoo.subject_of(model, columns, task)
-    structure, why = subject.structure
+    structure, why = subject.predictions.structure
     assert structure is not None, why
     rng = np.random.default_rng(1)
     mixed = Frame({column: subject.frame[column][rng.integers(0, subject.n, 2_000)] for column in subject.frame.names})
@@ -76,7 +76,7 @@ def test_curves_of_all_features_equal_rescoring(name):
 def test_other_models_run_as_a_black_box_and_are_explained(name):
     task, model, columns = zoo.made(name)
     subject = zoo.subject_of(model, columns, task)
-    structure, why = subject.structure
+    structure, why = subject.predictions.structure
     assert structure is None and why
     found = explain(subject, np.arange(3), 1, Work())
     assert found.method == "enumeration"
@@ -96,7 +96,7 @@ def test_a_network_from_another_library_is_explained():
     with pytest.raises(Refused, match="does not say which of its outputs"):
         zoo.subject_of(model, columns, Task.binary)
     subject = zoo.subject_of(model, columns, Task.binary, **said(model, "1"))
-    assert subject.structure[0] is None
+    assert subject.predictions.structure[0] is None
     found = explain(subject, np.arange(5), 1, Work())
     assert found.gap < 1e-6
     assert np.abs(found.values).max() > 0.01
@@ -184,7 +184,7 @@ def test_the_structure_survives_being_sent_elsewhere():
 
     task, model, columns = zoo.made("random forest")
     subject = zoo.subject_of(model, columns, task)
-    structure, _ = subject.structure
+    structure, _ = subject.predictions.structure
     copy = pickle.loads(pickle.dumps(subject.model))  # what an executor does with our own objects
     assert copy.known_structure.sums(subject.frame) == pytest.approx(structure.sums(subject.frame))
-    assert copy.outputs(subject.frame) == pytest.approx(subject.outputs)
+    assert copy.outputs(subject.frame) == pytest.approx(subject.predictions.outputs)

@@ -9,7 +9,7 @@ from tests.core.systems import system
 from zerotilt.core import membership, segments
 from zerotilt.core.groups import readout, tally
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Condition, Role, Segment
+from zerotilt.core.spec import Condition, Role, Segment, Spec
 from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.table import from_arrays
 
@@ -26,7 +26,7 @@ def scored(n=300, seed=0, weights=None, **more):
 
 def parts(subject):
     found = readout.read(subject)
-    grouping = membership.grouping(subject.spec, subject.table, subject.rows, ("g",))
+    grouping = membership.grouping(subject.spec, subject.table, subject.rows.numbers, ("g",))
     return found, tally.Packed.of(found, subject.n), grouping
 
 
@@ -72,11 +72,13 @@ def test_areas_of_all_groups_are_those_of_each_alone(weighted):
     weights = np.random.default_rng(2).random(300) if weighted else None
     subject = scored(seed=3, weights=weights)
     _, _, grouping = parts(subject)
-    ranked = tally.Ranked.of(subject.scores, subject.outcome, subject.weights)
+    ranked = tally.Ranked.of(subject.predictions.scores, subject.rows.outcome, subject.rows.weights)
     found = tally.areas(ranked, grouping.codes, 3)
     for g in range(3):
         mine = grouping.codes == g
-        own = intervals.auc(subject.scores[mine], subject.outcome[mine], None if weights is None else weights[mine])
+        own = intervals.auc(
+            subject.predictions.scores[mine], subject.rows.outcome[mine], None if weights is None else weights[mine]
+        )
         assert (found.value[g], found.variance[g]) == pytest.approx(own)
 
 
@@ -97,10 +99,10 @@ def test_the_rows_outside_are_what_is_left():
 
 def test_conditions_of_a_segment():
     table = from_arrays({"n": [1.0, 5.0, np.nan, 9.0], "c": ["x", None, "y", "x"]})
-    rows = np.arange(4)
+    rows, spec = np.arange(4), Spec(columns=())
 
     def who(*conditions):
-        return segments.members(Segment(name="s", conditions=conditions), table, rows).tolist()
+        return segments.members(Segment(name="s", conditions=conditions), spec, table, rows).tolist()
 
     assert who(Condition(column="n", over=1, up_to=9)) == [False, True, False, True]
     assert who(Condition(column="n", up_to=5, missing=True)) == [True, True, True, False]

@@ -28,9 +28,9 @@ def every_setting(subject, false_positive: float, false_negative: float):
     """Of each group: rates and cost at each of its thresholds that differ, nobody included."""
     g = subject.table.texts("g")
     out = []
-    for label in dict.fromkeys(membership.grouping(subject.spec, subject.table, subject.rows, ("g",)).labels):
+    for label in dict.fromkeys(membership.grouping(subject.spec, subject.table, subject.rows.numbers, ("g",)).labels):
         mine = g == label
-        y, s = subject.outcome[mine], subject.scores[mine]
+        y, s = subject.rows.outcome[mine], subject.predictions.scores[mine]
         rows = []
         for cut in [*np.unique(s), np.inf]:
             d = s >= cut
@@ -123,7 +123,7 @@ def test_nobody_can_be_predicted_although_a_score_is_one():
     assert one.rule.threshold == NOBODY
     assert one.selection_rate == 0 and one.cost == pytest.approx(1 / n)
     ruled = system(columns, roles={"g": Role.group, "s": Role.score}, context=Context(rows="all", rule=one.rule))
-    assert not ruled.predicted.any()
+    assert not ruled.decisions.predicted.any()
 
 
 @pytest.mark.parametrize("single", [True, False])
@@ -134,11 +134,11 @@ def test_a_score_that_equals_the_threshold_reaches_it_in_its_own_precision(singl
     columns = {"g": list("ppqqpq"), "s": s, "y": [1, 0, 1, 0, 1, 0]}
     for threshold in (0.7, 0.3, 0.1):
         subject = system(columns, roles={"g": Role.group, "s": Role.score}, threshold=threshold)
-        assert subject.predicted.tolist() == (np.round(s, 3) >= threshold).tolist()
+        assert subject.decisions.predicted.tolist() == (np.round(s, 3) >= threshold).tolist()
         rule = Rule(threshold=0.5, columns=("g",), thresholds=(GroupThreshold(group="p", threshold=threshold),))
         ruled = system(columns, roles={"g": Role.group, "s": Role.score}, context=Context(rows="all", rule=rule))
         expected = np.where(ruled.table.texts("g") == "p", np.round(s, 3) >= threshold, s >= 0.5)
-        assert ruled.predicted.tolist() == expected.tolist()
+        assert ruled.decisions.predicted.tolist() == expected.tolist()
     found = thresholds.thresholds_of(subject, ThresholdSettings(), 1, Work())
     places = {place for one in found.histograms for place in one.places}
     assert places == {700, 300, 100, 690, 710, 200}

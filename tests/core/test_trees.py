@@ -32,7 +32,7 @@ def subject_of(model: bytes, values: np.ndarray, task: Task = Task.regression, s
 
 def explained(subject: Subject, cases: int, reference: int):
     """Exact contributions of the first rows against the others, and their enumeration."""
-    structure, why = subject.structure
+    structure, why = subject.predictions.structure
     assert structure is not None, why
     others = background(subject.frame.take(slice(cases, cases + reference)))
     rows = subject.frame.take(slice(0, cases))
@@ -66,10 +66,10 @@ def test_contributions_of_random_trees_equal_enumeration(seed):
     }
     model = random_trees.regressor(rng, columns, int(rng.integers(1, 7)), int(rng.integers(1, 6)), **how)
     values, output, reference, subject = explained(subject_of(model, random_trees.rows(rng, 60, columns)), 8, 40)
-    reach = max(np.ptp(subject.outputs), 1e-6)
+    reach = max(np.ptp(subject.predictions.outputs), 1e-6)
     assert np.abs(values[:, :columns] - reference).max() <= 1e-6 * reach
     assert np.abs(values[:, columns]).max() == 0
-    assert np.abs(output - subject.outputs[:8, 0]).max() <= 2e-6 * max(reach, np.abs(output).max())
+    assert np.abs(output - subject.predictions.outputs[:8, 0]).max() <= 2e-6 * max(reach, np.abs(output).max())
 
 
 @pytest.mark.parametrize("seed", range(60))
@@ -78,7 +78,7 @@ def test_the_newer_operator_with_sets_of_members_equals_enumeration(seed):
     columns = int(rng.integers(2, 6))
     model = random_trees.newer(rng, columns, int(rng.integers(1, 5)), int(rng.integers(1, 5)))
     values, _, reference, subject = explained(subject_of(model, random_trees.rows(rng, 60, columns)), 8, 40)
-    assert np.abs(values[:, :columns] - reference).max() <= 1e-6 * max(np.ptp(subject.outputs), 1e-6)
+    assert np.abs(values[:, :columns] - reference).max() <= 1e-6 * max(np.ptp(subject.predictions.outputs), 1e-6)
 
 
 @pytest.mark.parametrize("transform", ["NONE", "LOGISTIC", "SOFTMAX"])
@@ -143,7 +143,7 @@ def test_counting_a_background_in_parts_changes_nothing():
 def test_a_copy_of_the_background_changes_nothing(seed, copies):
     rng = np.random.default_rng(seed)
     subject = subject_of(random_trees.regressor(rng, 4, 4, 4), random_trees.rows(rng, 50, 4))
-    structure, _ = subject.structure
+    structure, _ = subject.predictions.structure
     once = exact.prepare(structure, 0, background(subject.frame))
     again = exact.prepare(structure, 0, background(subject.frame.take(np.tile(np.arange(50), copies))))
     weighed = exact.prepare(structure, 0, background(subject.frame, np.full(50, float(copies))))
@@ -162,7 +162,7 @@ def test_efficiency_and_dummy_of_exact_contributions(seed):
         list(onnx.load_from_string(model).graph.node), 4, 1
     )  # the fourth column is never asked
     subject = subject_of(wide, values)
-    explainer = exact.prepare(subject.structure[0], 0, background(subject.frame))
+    explainer = exact.prepare(subject.predictions.structure[0], 0, background(subject.frame))
     found, output = explainer.explain(subject.frame)
     assert found.sum(axis=1) == pytest.approx(output - explainer.baseline, abs=1e-10)
     assert (found[:, 3] == 0).all()
@@ -216,8 +216,8 @@ def test_a_row_on_a_split_goes_where_single_precision_sends_it():
     # in double precision 0.1 lies under the single-precision threshold, a little more lies above it only there
     values = np.array([[0.1, 0], [float(np.float32(0.1)) + 1e-12, 0], [0.11, 0], [0.0, 0]])
     subject = subject_of(random_trees.model_of([node], 2, 1), values)
-    assert subject.outputs[:, 0].tolist() == [1.0, 1.0, 2.0, 1.0]
-    structure, why = subject.structure
+    assert subject.predictions.outputs[:, 0].tolist() == [1.0, 1.0, 2.0, 1.0]
+    structure, why = subject.predictions.structure
     assert structure.sums(subject.frame)[:, 0].tolist() == [1.0, 1.0, 2.0, 1.0], why
 
 

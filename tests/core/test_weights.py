@@ -135,7 +135,7 @@ def test_the_same_of_a_number(name):
 
 def test_contributions_are_against_weighed_rows():
     weighed, written = two()
-    row = int(np.flatnonzero(weighed.mass)[0])
+    row = int(np.flatnonzero(weighed.rows.mass)[0])
     found = [ladder_of(one, LadderSettings(row=at), 1, Work()) for one, at in ((weighed, row), (written, 0))]
     assert found[0].baseline == pytest.approx(found[1].baseline)
     assert {r.feature: r.contribution for r in found[0].rungs} == pytest.approx(

@@ -105,7 +105,7 @@ def test_the_events_probability_is_the_events(name, labels):
     for event in labels:
         subject = subject_of(model, x, y, Task.binary, str(event))
         expected = estimator.predict_proba(x)[:, list(estimator.classes_).index(event)]
-        assert np.abs(subject.scores - expected).max() < 1e-4, event
+        assert np.abs(subject.predictions.scores - expected).max() < 1e-4, event
 
 
 @pytest.mark.parametrize("task", [Task.several, Task.ordered])
@@ -121,7 +121,7 @@ def test_classes_keep_their_own_probabilities_also_where_their_order_is_another(
     assert subject.classes == (order or ("awful", "bad", "mild"))
     proba = estimator.predict_proba(x)
     for c, label in enumerate(subject.classes):
-        assert np.abs(subject.outputs[:, c] - proba[:, list(estimator.classes_).index(label)]).max() < 1e-4
+        assert np.abs(subject.predictions.outputs[:, c] - proba[:, list(estimator.classes_).index(label)]).max() < 1e-4
 
 
 def without_labels(model: bytes, keep_one: bool = False) -> bytes:
@@ -152,10 +152,10 @@ def test_where_the_file_does_not_tell_it_is_asked_with_how_each_reading_would_do
     assert "accuracy" in best.detail and "AUC" in best.detail
     subject = subject_of(model, x, y, Task.binary, event, model_readings=(best.reading,))
     expected = estimator.predict_proba(x)[:, list(estimator.classes_).index(event)]
-    assert np.abs(subject.scores - expected).max() < 1e-6
+    assert np.abs(subject.predictions.scores - expected).max() < 1e-6
     assert "were said to be of" in subject.model.notes[-1]
     turned = subject_of(model, x, y, Task.binary, event, model_readings=(other.reading,))
-    assert np.abs(turned.scores - (1 - expected)).max() < 1e-6  # a person may say so all the same
+    assert np.abs(turned.predictions.scores - (1 - expected)).max() < 1e-6  # a person may say so all the same
 
 
 def test_classes_that_the_file_does_not_name_are_asked_for_with_the_best_order_first():
@@ -168,7 +168,7 @@ def test_classes_that_the_file_does_not_name_are_asked_for_with_the_best_order_f
     subject = subject_of(
         model, x, y, Task.ordered, order=("mild", "bad", "awful"), model_readings=(caught.value.choices[0].reading,)
     )
-    assert (subject.decisions == subject.outcome).mean() > 0.8
+    assert (subject.decisions.taken == subject.rows.outcome).mean() > 0.8
 
 
 def test_numbers_for_text_classes_are_asked_for_and_for_an_event_read_where_that_is_plain():
@@ -182,7 +182,7 @@ def test_numbers_for_text_classes_are_asked_for_and_for_an_event_read_where_that
     proba = GaussianNB().fit(x, codes).predict_proba(x)
     for event, column in (("yes", 1), ("no", 0)):
         subject = subject_of(model, x, np.array(["no", "yes"])[codes], Task.binary, event)
-        assert np.abs(subject.scores - proba[:, column]).max() < 1e-4
+        assert np.abs(subject.predictions.scores - proba[:, column]).max() < 1e-4
     with pytest.raises(Refused, match="does not say which"):
         subject_of(model, x, np.array(["harbour", "uplands"])[codes], Task.binary, "uplands")
 
@@ -195,7 +195,7 @@ def test_a_class_that_is_never_the_likeliest_is_told_by_what_is_left():
     model = exported(estimator, x, y)
     assert set(estimator.predict(x)) == {"fine"}
     subject = subject_of(model, x, y, Task.binary, "fraud")
-    assert subject.scores.max() < 0.5
+    assert subject.predictions.scores.max() < 0.5
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -207,13 +207,13 @@ def test_shuffled_columns_of_one_tensor_are_noticed_and_the_right_order_is_propo
         order = np.random.default_rng(seed + 20).permutation(WIDTH)
     names = [f"x{j}" for j in order]
     subject = subject_of(model, x[:, order], y, Task.binary, "1", names=names)
-    question = subject.model.order_in_doubt(subject.table, subject.spec, subject.rows)
+    question = subject.model.order_in_doubt(subject.table, subject.spec, subject.rows.numbers)
     assert question is not None
     proposed, table_order = question.choices
     assert table_order.reading.inputs == tuple(names)
     assert proposed.reading.inputs[:2] == ("x0", "x1")  # the two that matter stand where they were trained
     mended = subject_of(model, x[:, order], y, Task.binary, "1", names=names, model_readings=(proposed.reading,))
-    assert (mended.predicted == mended.outcome).mean() > 0.85
+    assert (mended.decisions.predicted == mended.rows.outcome).mean() > 0.85
     assert "fed as was chosen" in mended.model.notes[0]
     assert mended.model.order_in_doubt(mended.table, mended.spec, mended.rows) is None
 
@@ -225,7 +225,7 @@ def test_an_order_that_is_right_is_not_doubted(seed):
     for labels in (y, rng.permutation(y)):  # also where the model is no use at all
         model = exported(LogisticRegression(), x, labels)
         subject = subject_of(model, x, labels, Task.binary, "1")
-        assert subject.model.order_in_doubt(subject.table, subject.spec, subject.rows) is None
+        assert subject.model.order_in_doubt(subject.table, subject.spec, subject.rows.numbers) is None
 
 
 def test_names_in_the_file_are_used():
@@ -236,7 +236,7 @@ def test_names_in_the_file_are_used():
     names = ["x3", "x1", "x0", "x2"]
     subject = subject_of(made.SerializeToString(), x[:, [3, 1, 0, 2]], y, Task.binary, "1", names=names)
     assert subject.model.inputs == ("x0", "x1", "x2", "x3")
-    assert (subject.predicted == subject.outcome).mean() > 0.85
+    assert (subject.decisions.predicted == subject.rows.outcome).mean() > 0.85
 
 
 def test_an_order_that_names_no_column_is_refused():
@@ -275,7 +275,7 @@ def test_levels_that_the_encoder_does_not_know_are_counted_and_said_with_the_nea
 def _strange(subject):
     from zerotilt.core.predictors.meant import unknown_levels
 
-    known, seen, levels, codes = subject.model._encoders(subject.table)["coat"]
+    known, seen, levels, codes = subject.model._fed.encoders(subject.table)["coat"]
     return unknown_levels(known, seen, np.bincount(codes, minlength=len(levels)))
 
 
@@ -291,7 +291,7 @@ def test_a_single_probability_can_be_of_either_value():
     with pytest.raises(Refused, match="does not say which") as caught:
         subject_of(model, x, y, Task.binary, "1")
     assert caught.value.choices[0].reading.outputs == ("1",)
-    straight = subject_of(model, x, y, Task.binary, "1", **said(model, "1")).scores
-    turned = subject_of(model, x, y, Task.binary, "1", **said(model, "0")).scores
+    straight = subject_of(model, x, y, Task.binary, "1", **said(model, "1")).predictions.scores
+    turned = subject_of(model, x, y, Task.binary, "1", **said(model, "0")).predictions.scores
     assert straight == pytest.approx(1 - turned, abs=1e-6)
     assert (straight > 0.5).astype(int) == pytest.approx(y, abs=1) and ((straight > 0.5) == y).mean() > 0.85

@@ -125,7 +125,7 @@ def test_it_stands_in_the_report_with_figure_table_note_and_evidence(demo_subjec
         bundle, demo_subject, Cover("Skerry Post claims", 1, "claims.parquet", "t" * 64, 12_000, "v3", made="today")
     )
     assert '<h2 id="echo">Echoes</h2>' in html and "<b>commonest values</b>" in html
-    counts = Counter(demo_subject.table.texts("channel")[row] for row in demo_subject.rows)
+    counts = Counter(demo_subject.table.texts("channel")[row] for row in demo_subject.rows.numbers)
     value, rows = counts.most_common(1)[0]
     section = html[html.index('<h2 id="echo">') :]
     assert f"“{value}” stands in {rows:,} of {demo_subject.n:,} claims." in section

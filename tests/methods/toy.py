@@ -37,7 +37,7 @@ def echoes(subject: Subject, settings: EchoSettings, seed: int, work: Work) -> E
     """The commonest values of a column among the rows of the context."""
     name = settings.column or subject.table.names[0]
     cells = subject.table.texts(name)
-    counts = Counter(cells[row] or "missing" for row in subject.rows)
+    counts = Counter(cells[row] or "missing" for row in subject.rows.numbers)
     found = tuple(Echo(value=value, rows=rows) for value, rows in counts.most_common(settings.most))
     return EchoResult(column=name, rows=subject.n, echoes=found)
 

@@ -70,8 +70,7 @@ def test_without_a_model_the_missing_parts_are_named():
     subject = subject_of(model=False)
     bundle, html = rendered(subject)
     assert not any(bundle.of(name) for name in ("drivers", "response", "ladder"))
-    assert "Not examined: drivers, expected directions, response and example cases" in html
-    assert "this audit read recorded scores, so they are left out" in html
+    assert "Drivers, expected directions, response and example cases: This needs a model" in html
     assert "drivers" not in audit_file(bundle, subject, "t" * 64, subject.spec).to_json().split('"evidence"')[0]
 
 
@@ -142,10 +141,10 @@ def test_examples_are_the_surest_errors_and_the_closest_decision():
     reasons = {heading.split(": ", 1)[1]: ladder.typed for ladder, heading in items}
     missed = reasons["the surest wrong prediction that the event would not happen"]
     assert missed.outcome and not missed.predicted
-    wrong = subject.outcome & ~subject.predicted
-    assert missed.probability == pytest.approx(subject.scores[wrong].min())
+    wrong = subject.rows.outcome & ~subject.decisions.predicted
+    assert missed.probability == pytest.approx(subject.predictions.scores[wrong].min())
     closest = reasons["the prediction closest to the threshold"]
-    assert abs(closest.probability - 0.5) == pytest.approx(np.abs(subject.scores - 0.5).min())
+    assert abs(closest.probability - 0.5) == pytest.approx(np.abs(subject.predictions.scores - 0.5).min())
 
 
 def test_the_audits_own_words_are_used():

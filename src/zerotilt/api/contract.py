@@ -12,6 +12,7 @@ from zerotilt.api.app import create
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
+from zerotilt.core.tasks import KINDS
 from zerotilt.report.auditfile import AuditFile
 from zerotilt.store.files import FileStore
 
@@ -38,12 +39,24 @@ def documents() -> dict[Path, str]:
         }
         for name, metric in METRICS.items()
     }
+    tasks = {
+        task: {
+            "named": kind.named,
+            "cut": kind.cut,
+            "classed": kind.classed,
+            "decides": kind.decides,
+            "scaled": kind.scaled,
+            "headline": kind.headline,
+        }
+        for task, kind in KINDS.items()
+    }
     methods = {name: declared(method) for name, method in METHODS.items()}
     bodies = {
         FORMATS / "openapi.json": openapi,
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,
+        NAMES / "tasks.json": tasks,
     }
     found = {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
     return found | {WORDS: in_words(WORDS.read_text(encoding="utf-8"))}

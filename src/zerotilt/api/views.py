@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.methods import METHODS
-from zerotilt.core.predictors.onnx import ModelCard, columns_in_order
+from zerotilt.core.predictors.matching import columns_in_order
+from zerotilt.core.predictors.modelfile import ModelCard
 from zerotilt.core.reading import Reading
 from zerotilt.core.rows import nothing_trained
 from zerotilt.core.spec import Context, ModelReading, Rule, Spec

@@ -37,8 +37,8 @@ class Case(Frozen):
     score: float | None
     predicted: bool
     favoured: bool
-    outcome: bool
-    right: bool
+    outcome: bool | None = Field(description="Whether the event happened; null where that is not known")
+    right: bool | None
     values: tuple[str | None, ...]
 
 
@@ -53,30 +53,31 @@ class CasesPage(Frozen):
 
 def matching(subject: Subject, query: CasesQuery, members: NDArray[np.bool_] | None = None) -> NDArray[np.int64]:
     """Places in the context's rows that a query selects, in its order."""
-    y, d = subject.outcome, subject.predicted
-    wanted = {
-        "all": np.ones(subject.n, bool),
-        "right": y == d,
-        "wrong": y != d,
-        "true positive": d & y,
-        "true negative": ~d & ~y,
-        "false positive": d & ~y,
-        "false negative": ~d & y,
-    }[query.which]
+    wanted = np.ones(subject.n, bool)
+    if query.which != "all":
+        y, d = subject.rows.outcome, subject.decisions.predicted
+        wanted = {
+            "right": y == d,
+            "wrong": y != d,
+            "true positive": d & y,
+            "true negative": ~d & ~y,
+            "false positive": d & ~y,
+            "false negative": ~d & y,
+        }[query.which]
     if members is not None:
         wanted = wanted & members
     found = np.flatnonzero(wanted)
     identifiers = subject.spec.with_role(Role.identifier)
     if query.find:
         if identifiers:
-            names = subject.table.texts(identifiers[0].name)[subject.rows[found]]
+            names = subject.table.texts(identifiers[0].name)[subject.rows.numbers[found]]
         else:
-            names = (subject.rows[found] + 1).astype(str)
+            names = (subject.rows.numbers[found] + 1).astype(str)
         wanted_text = query.find.strip().lower()
         found = found[[wanted_text in str(name).lower() for name in names]]
-    if query.order != "row" and subject.scores is not None:
-        scores = subject.scores[found]
-        by = scores if query.order == "score" else np.abs(scores - subject.cuts[found])
+    if query.order != "row" and subject.predictions.scores is not None:
+        scores = subject.predictions.scores[found]
+        by = scores if query.order == "score" else np.abs(scores - subject.decisions.cuts[found])
         found = found[np.argsort(by, kind="stable")]
     return found[::-1] if query.descending else found
 
@@ -91,7 +92,7 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
     members = None
     if query.group:
         columns = membership.columns_of(subject.spec, query.group)
-        grouping = membership.grouping(subject.spec, subject.table, subject.rows, columns)
+        grouping = membership.grouping(subject.spec, subject.table, subject.rows.numbers, columns)
         members = grouping.mask(grouping.place(query.member))
     found = matching(subject, query, members)
     inputs = subject.predictor.inputs if subject.predictor else ()
@@ -99,21 +100,21 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
     features = inputs or [column.name for column in subject.spec.with_role(Role.feature)]
     columns = tuple(dict.fromkeys([*grouped, *features]))[:12]
     shown = found[query.offset : query.offset + query.limit]
-    values = [subject.table.texts(name)[subject.rows[shown]] for name in columns]
-    scores = subject.scores
+    values = [subject.table.texts(name)[subject.rows.numbers[shown]] for name in columns]
+    scores, y = subject.predictions.scores, subject.rows.outcome_if_known
     return CasesPage(
         total=subject.n,
         matching=len(found),
         columns=columns,
         cases=tuple(
             Case(
-                row=int(subject.rows[at]),
-                name=subject.name_of(int(subject.rows[at])),
+                row=int(subject.rows.numbers[at]),
+                name=subject.editor.name_of(int(subject.rows.numbers[at])),
                 score=None if scores is None else float(scores[at]),
-                predicted=bool(subject.predicted[at]),
-                favoured=bool(subject.favoured[at]),
-                outcome=bool(subject.outcome[at]),
-                right=bool(subject.outcome[at] == subject.predicted[at]),
+                predicted=bool(subject.decisions.predicted[at]),
+                favoured=bool(subject.decisions.favoured[at]),
+                outcome=None if y is None else bool(y[at]),
+                right=None if y is None else bool(y[at] == subject.decisions.predicted[at]),
                 values=tuple(None if column[i] is None else str(column[i]) for column in values),
             )
             for i, at in enumerate(shown)
@@ -123,7 +124,7 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
 
 def examples(subject: Subject) -> list[tuple[int, str]]:
     """Rows worth showing in a report, with the reason: the surest error of each kind, and the closest decision."""
-    if subject.scores is None:
+    if subject.predictions.scores is None or not subject.spec.knows_outcome:
         return []
     chosen: dict[int, str] = {}
     kinds = (
@@ -134,7 +135,7 @@ def examples(subject: Subject) -> list[tuple[int, str]]:
     for which, order, descending, reason in kinds:
         found = matching(subject, CasesQuery(which=which, order=order, descending=descending))
         if len(found):
-            chosen.setdefault(int(subject.rows[found[0]]), reason)
+            chosen.setdefault(int(subject.rows.numbers[found[0]]), reason)
     return list(chosen.items())
 
 
@@ -167,7 +168,7 @@ METHOD = Method(
         "shows the surest error of each kind, and the prediction closest to the threshold."
     ),
     main="cases",
-    needs="predictions",
+    needs=frozenset({"predictions"}),
     depends=frozenset({"spec", "comparisons"}),
     address={"descending": "down", "offset": "offset"},
     version=2,

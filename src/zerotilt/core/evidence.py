@@ -12,7 +12,8 @@ from typing import Any
 from pydantic import BaseModel, Field, ValidationError
 
 from zerotilt import __version__
-from zerotilt.core import rows, segments
+from zerotilt.core import rows as row_sets
+from zerotilt.core import segments
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
@@ -122,7 +123,7 @@ def _within(reading: Reading, context: Context) -> Reading:
         return reading
     return Reading(
         headline=(Span(text=f"In {segment.name}: "), *reading.headline),
-        detail=f"{reading.detail} Only rows whose {segments.described(segment)}.".strip(),
+        detail=f"{reading.detail} Only {segments.only(segment)}.".strip(),
     )
 
 
@@ -159,13 +160,25 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
         "method": method.name,
         "version": method.version,
         "digests": digests.model_dump(include={"table", "model", "alongside", *method.depends}),
-        "context": context.model_dump(
-            exclude={"model": True, "alongside": {"model"}} | ({} if context.segment else {"segment": True})
-        ),
+        "context": _of_key(context),
         "settings": settings.model_dump(mode="json"),
         "seed": seed,
     }
     return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
+
+
+def _of_key(context: Context) -> dict[str, Any]:
+    """A context as keys hold it. What it has learnt to say counts where it is said, so that keys of before stay."""
+    found = context.model_dump(exclude={"model": True, "alongside": {"model"}})
+    for part in (found, found["alongside"] or {}):
+        segment = part.get("segment")
+        if segment is None:
+            part.pop("segment", None)
+        elif not segment["picked"]:
+            del segment["picked"]
+    if found["alongside"] is not None and not found["alongside"]["whole"]:
+        del found["alongside"]["whole"]
+    return found
 
 
 def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, seed: int, work: Work) -> Evidence:
@@ -174,7 +187,7 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
     method.refuse(subject)
     started = time.perf_counter()
     if subject.predictor is not None:
-        subject.steady  # noqa: B018  refuses a model that changes its mind
+        subject.predictions.require_steady()
     result = method.compute(subject, settings, seed, work)
     return Evidence(
         key=key(method, digests, subject.context, settings, seed),
@@ -184,7 +197,7 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         digests=digests,
         context=subject.context,
         rows=subject.n,
-        rows_described=rows.describe(subject.spec, subject.context.rows, subject.context.segment),
+        rows_described=row_sets.describe(subject.spec, subject.context.row_set),
         settings=settings.model_dump(mode="json"),
         seed=seed,
         libraries={"zerotilt": __version__} | {library: version(library) for library in LIBRARIES},

@@ -183,7 +183,7 @@ def _naming(spec: Spec, name: str, level: str) -> str:
 def _overlapping(spec: Spec, table: Table, rows: NDArray[np.int64], columns: tuple[str, ...]) -> Grouping | None:
     """Segments, or cells that hold several levels: a row is in the group of each. None where groups do not overlap."""
     if columns == (SEGMENTS,):
-        masks = np.array([segments.members(one, table, rows) for one in spec.segments])
+        masks = np.array([segments.members(one, spec, table, rows) for one in spec.segments])
         return Grouping(columns, tuple(one.name for one in spec.segments), masks=masks)
     name = columns[0]
     if len(columns) > 1 or not spec.column(name).separator:

@@ -10,15 +10,17 @@ from pydantic import BaseModel
 
 from zerotilt.core.drawing import Picture
 from zerotilt.core.findings import Finding
+from zerotilt.core.predictions import NO_MODEL
 from zerotilt.core.reading import Reading, short
+from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 Area = Literal["intake", "drivers", "response", "cases", "tilt"]
 Need = Literal["outcome", "predictions", "model"]
-"""The least a method can work with, each including what stands before it: known outcomes; predictions or decisions, of a
-model or recorded; a model that can be asked about new rows."""
+"""What a method cannot work without, besides a table: known outcomes; predictions or decisions, of a model or recorded; a
+model that can be asked about new rows."""
 Part = Literal["spec", "comparisons", "policy"]
 """Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag."""
 
@@ -69,7 +71,7 @@ class Method:
     """The field of the result that holds the records behind its figure."""
     part: str = ""
     """The part of its sheet where it is read; the first when empty."""
-    needs: Need = "model"
+    needs: frozenset[Need] = frozenset({"model"})
     depends: frozenset[Part] = frozenset({"spec"})
     """The parts of the meaning that its numbers depend on; its key holds these and no others."""
     address: Mapping[str, str] = field(default_factory=dict)
@@ -103,6 +105,17 @@ class Method:
         """Whether it only scores the rows and counts."""
         return self.area in ("tilt", "intake") and not self.first_look
 
+    def lacking(self, subject: Subject) -> Refused | None:
+        """Why this cannot be read of a subject; None where it can."""
+        if "model" in self.needs and subject.predictor is None:
+            return Refused(NO_MODEL, todo="Upload the model as ONNX in Intake.")
+        if "outcome" in self.needs and not subject.spec.knows_outcome:
+            return Refused(
+                f"{self.title} needs what really happened, and no column of this audit says it.",
+                todo="Mark the column with the outcome in Intake, where the table has one.",
+            )
+        return None
+
     def refuse(self, subject: Subject) -> None:
         """Refuse a subject that lacks what this needs.
 
@@ -110,8 +123,8 @@ class Method:
         ------
         Refused : with the reason.
         """
-        if self.needs == "model":
-            subject.model  # noqa: B018
+        if (found := self.lacking(subject)) is not None:
+            raise found
 
     def read(self, result: BaseModel, wording: Wording, settings: BaseModel) -> Reading:
         """The sentences that read a result: at most two, the rest in small print."""

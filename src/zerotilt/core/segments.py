@@ -7,21 +7,36 @@ from numpy.typing import NDArray
 
 from zerotilt.core import words
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Condition, Segment
+from zerotilt.core.spec import Condition, Role, Segment, Spec
 from zerotilt.core.table import Table
 
 
-def members(segment: Segment, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Which of the rows meet every condition, shape (n,).
+def members(segment: Segment, spec: Spec, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which of the rows meet every condition, or were picked; shape (n,).
 
     Raises
     ------
     Refused : a range is asked of a column that holds no numbers.
     """
     found = np.ones(len(rows), dtype=bool)
+    if segment.picked:
+        found &= _picked(segment, spec, table, rows)
     for condition in segment.conditions:
         found &= _meets(condition, table, rows)
     return found
+
+
+def _picked(segment: Segment, spec: Spec, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Rows by their identifier; by their number, from 1, where they have none."""
+    numbers = [one.removeprefix("row ").replace(",", "") for one in segment.picked]
+    by_number = np.isin((rows + 1).astype(str), numbers)
+    identifiers = spec.with_role(Role.identifier)
+    if not identifiers:
+        return by_number
+    names = table.texts(identifiers[0].name)[rows]
+    unnamed = np.array([value is None for value in names], bool)
+    named = np.isin(np.array([value or "" for value in names], dtype=str), segment.picked)
+    return np.where(unnamed, by_number, named)
 
 
 def _meets(condition: Condition, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
@@ -49,8 +64,16 @@ def _meets(condition: Condition, table: Table, rows: NDArray[np.int64]) -> NDArr
 
 
 def described(segment: Segment) -> str:
-    """The conditions in words: "channel is telephone, parcel weight over 10"."""
-    return ", ".join(_said(one) for one in segment.conditions)
+    """The conditions in words: "channel is telephone, parcel weight over 10"; how many were picked."""
+    picked = [f"{words.plural(len(set(segment.picked)), 'row')} picked one by one"] if segment.picked else []
+    return ", ".join([*(_said(one) for one in segment.conditions), *picked])
+
+
+def only(segment: Segment) -> str:
+    """Which rows they are, after "only": "rows whose channel is telephone", "5 rows picked one by one"."""
+    if segment.picked and not segment.conditions:
+        return described(segment)
+    return f"rows whose {described(segment)}"
 
 
 def _said(condition: Condition) -> str:

@@ -116,11 +116,25 @@ class Condition(Frozen):
         return self
 
 
+MOST_PICKED = 5_000
+
+
 class Segment(Frozen):
-    """Rows under a name: those that meet every condition."""
+    """Rows under a name: those that meet every condition, or those picked one by one."""
 
     name: str = Field(min_length=1, max_length=120)
-    conditions: tuple[Condition, ...] = Field(min_length=1)
+    conditions: tuple[Condition, ...] = ()
+    picked: tuple[str, ...] = Field(
+        default=(),
+        max_length=MOST_PICKED,
+        description="Identifiers of rows; where the table has no identifier, row numbers from 1",
+    )
+
+    @model_validator(mode="after")
+    def _holds_something(self) -> Segment:
+        if not (self.conditions or self.picked):
+            raise ValueError(f"the segment “{self.name}” has neither conditions nor picked rows")
+        return self
 
 
 class Wording(Frozen):
@@ -258,10 +272,26 @@ class Spec(Frozen):
         return {column.name: column.expected for column in self.columns if column.expected is not None}
 
     @property
+    def knows_outcome(self) -> bool:
+        """Whether a column says what really happened."""
+        return self.only(Role.outcome) is not None
+
+    @property
+    def target_name(self) -> str:
+        """The column that the predictions are of: the outcome's, else that of the decisions or scores."""
+        column = self.only(Role.outcome) or self.only(Role.decision) or self.only(Role.score)
+        return column.name if column else "outcome"
+
+    @property
+    def target(self) -> str:
+        """The same in words."""
+        return self.target_name.replace("_", " ")
+
+    @property
     def event_phrase(self) -> str:
         if self.task is Task.regression:
-            return self.outcome.name.replace("_", " ")
-        return self.wording.event or f"{self.outcome.name.replace('_', ' ')} is {self.event}"
+            return self.target
+        return self.wording.event or f"{self.target} is {self.event}"
 
     def digest(self) -> str:
         """SHA-256 of what changes every number.
@@ -293,7 +323,19 @@ def _sha256(body: dict) -> str:
     return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
 
 
-RowSet = Literal["hold-out", "training", "all"]
+Split = Literal["hold-out", "training", "all"]
+
+
+class RowSet(Frozen):
+    """Which rows are read: those of a split, and of these perhaps a segment only."""
+
+    split: Split = "hold-out"
+    segment: Segment | None = None
+
+    def digest(self) -> str:
+        """SHA-256 of what decides which rows these are; a segment's name does not."""
+        segment = self.segment.model_dump(mode="json", exclude={"name"}) if self.segment else None
+        return _sha256({"split": self.split, "segment": segment})
 
 
 NOBODY = 1.001
@@ -317,7 +359,9 @@ class Alongside(Frozen):
     """A second model version, or a second row set, read in the same figures."""
 
     model: str | None = Field(default=None, description="Another version; the context's own when empty")
-    rows: RowSet | None = Field(default=None, description="Other rows; the context's own when empty")
+    rows: Split | None = Field(default=None, description="Other rows; the context's own when empty")
+    segment: Segment | None = Field(default=None, description="Of those rows only these; the context's own when empty")
+    whole: bool = Field(default=False, description="All of those rows, although the context reads a segment")
     rule: Rule | None = Field(default=None, description="The other version's decision rule; kept with the version")
 
 
@@ -325,7 +369,7 @@ class Context(Frozen):
     """What every sheet is reading: model version, rows, output, and what is read alongside."""
 
     model: str | None = Field(default=None, description="Identifier of a model version; None for recorded scores")
-    rows: RowSet = "hold-out"
+    rows: Split = "hold-out"
     segment: Segment | None = Field(default=None, description="Of these rows only those that meet its conditions")
     output: Literal["probability", "log-odds"] = Field(
         default="probability", description="Scale of a classifier's output; a number is read as it is"
@@ -338,3 +382,23 @@ class Context(Frozen):
         description="The version's decision rule, filled in from where it is kept; the spec's threshold without",
     )
     alongside: Alongside | None = None
+
+    @property
+    def row_set(self) -> RowSet:
+        """The rows that are read."""
+        return RowSet(split=self.rows, segment=self.segment)
+
+    def beside(self) -> Context | None:
+        """The context of what is read alongside; None where nothing is."""
+        other = self.alongside
+        if other is None:
+            return None
+        return self.model_copy(
+            update={
+                "model": other.model or self.model,
+                "rows": other.rows or self.rows,
+                "segment": None if other.whole else other.segment or self.segment,
+                "rule": other.rule if other.model else self.rule,
+                "alongside": None,
+            }
+        )

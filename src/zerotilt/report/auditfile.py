@@ -91,7 +91,7 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
         else ModelEntry(
             sha256=performance.digests.model,
             inputs=list(predictor.inputs),
-            threshold=subject.cut,
+            threshold=subject.decisions.cut,
             rule=subject.context.rule,
             notes=list(predictor.notes),
         ),

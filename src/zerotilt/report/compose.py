@@ -50,7 +50,8 @@ class Bundle:
 
     spec: Spec
     sections: tuple[Section, ...]
-    absent: tuple[Method, ...] = ()
+    absent: tuple[tuple[Method, str], ...] = ()
+    """What was not read, and why."""
     """Methods with a place in the report that could not be read: they need a model."""
     kept: list[Kept] = field(default_factory=list)
     judgements: dict[str, Judged] = field(default_factory=dict)
@@ -104,13 +105,13 @@ def gather(
     """
     known, fresh = known or {}, []
     sections: list[Section] = []
-    absent: list[Method] = []
+    absent: list[tuple[Method, str]] = []
     so_far: dict[str, list[Any]] = {}
     for method in METHODS.values():
         if method.place is None:
             continue
-        if method.needs == "model" and subject.predictor is None:
-            absent.append(method)
+        if (lacking := method.lacking(subject)) is not None:
+            absent.append((method, lacking.message))
             continue
         items = []
         for asked, heading in method.place.asked(subject, so_far, explained):

@@ -18,7 +18,7 @@ from zerotilt.core.drivers.side_by_side import SideResult
 from zerotilt.core.drivers.spread import SpreadResult
 from zerotilt.core.groups.given import GivenResult
 from zerotilt.core.groups.lattice import LatticeResult
-from zerotilt.core.groups.metrics import label
+from zerotilt.core.groups.metrics import label, metric_named
 from zerotilt.core.groups.opened import OpenedResult
 from zerotilt.core.groups.performance import PerformanceResult
 from zerotilt.core.groups.score_gap import ScoreGapResult
@@ -174,11 +174,12 @@ def change(result: ChangeResult, spec: Spec) -> Drawing:
 def performance(result: PerformanceResult, spec: Spec) -> Drawing:
     """Shares of the first row set; measures in other units stand in the table."""
     first = result.sets[0]
-    shown = [one for one in first.scores if one.unit == "share" and one.value is not None][:SHOWN]
-    if not shown:
-        shown = [one for one in first.scores if one.value is not None][:1]
+    known = {key: one for key, one in first.metrics.items() if one.value is not None}
+    shares = [key for key in known if metric_named(key).unit == "share"][:SHOWN]
+    keys = shares or list(known)[:1]
+    shown = [known[key] for key in keys]
     return bars(
-        [f"{one.label}{f', {one.of_class}' if one.of_class else ''}" for one in shown],
+        [label(key) for key in keys],
         [one.value for one in shown],
         f"{first.name} rows, with {words.level(result.confidence)} interval",
         [[one.low, one.high] for one in shown],

@@ -66,7 +66,7 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
         bundle=bundle,
         tilt=tilt,
         compared=compared,
-        absent=list(dict.fromkeys(method.place.section.lower() for method in bundle.absent)),
+        absent=_absent(bundle),
         methods=[METHODS[name] for name in METHODS if name in {found.method for found in bundle.by_key().values()}],
         prose=_prose,
         ended=lambda text: text.strip().removesuffix("."),  # the sentence around it ends with its own
@@ -94,6 +94,16 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
     )
 
 
+def _absent(bundle: Bundle) -> dict[str, list[str]]:
+    """The sections that were not read, by the reason."""
+    found: dict[str, list[str]] = {}
+    for method, reason in bundle.absent:
+        sections = found.setdefault(reason.replace(method.title, "This"), [])
+        if (name := method.place.section.lower()) not in sections:
+            sections.append(name)
+    return found
+
+
 def _settings_of(evidence: Evidence) -> list[tuple[str, Any]]:
     """Settings that say something; and what was read where it was left open."""
     said = {name: value for name, value in evidence.settings.items() if value not in ("", None, [], {}, ())}
@@ -108,7 +118,7 @@ def _threshold(subject: Subject) -> str:
     """From which score on the event is predicted."""
     rule = subject.context.rule
     if rule is None or not rule.thresholds:
-        return f"{subject.cut:g} or more" if subject.cut <= 1 else "more than 1, which none has"
+        return f"{subject.decisions.cut:g} or more" if subject.decisions.cut <= 1 else "more than 1, which none has"
     own = ", ".join(f"{one.group} {one.threshold:g}" for one in rule.thresholds)
     return f"{own} or more by {words.title(' · '.join(rule.columns))}, {rule.threshold:g} for all others"
 

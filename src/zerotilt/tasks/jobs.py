@@ -11,9 +11,10 @@ from zerotilt.core import guess, rows, table
 from zerotilt.core.csvfile import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
 from zerotilt.core.methods import method_named
-from zerotilt.core.predictors import onnx
+from zerotilt.core.predictors.modelfile import inspect
+from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role, Spec
+from zerotilt.core.spec import Context, Role, RowSet, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
@@ -51,7 +52,7 @@ def _profiled(path: Path, dialect: Dialect | None, work: Work) -> dict:
 
 def inspect_model(arguments: dict, scratch: Path, work: Work) -> dict:
     with open(arguments["path"], "rb") as source:
-        return {"card": onnx.inspect(source.read()).model_dump(mode="json")}
+        return {"card": inspect(source.read()).model_dump(mode="json")}
 
 
 def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
@@ -68,22 +69,22 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
     subject, _ = opened(arguments)
     spec, cases = subject.spec, subject.table
     rows.weights(spec, cases)
-    known = rows.outcome(spec, cases)[1]
+    known = rows.known(spec, cases)
     if (split := spec.only(Role.split)) and not spec.holdout_values:
         raise Refused(
             "No value of the split column is marked as held out.",
             where=f"column “{split.name}”",
             todo="Choose which of its values are the held-out rows.",
         )
-    if isinstance(subject.predictor, onnx.OnnxPredictor):
-        question = subject.predictor.order_in_doubt(cases, spec, subject.rows)
+    if isinstance(subject.predictor, OnnxPredictor):
+        question = subject.predictor.order_in_doubt(cases, spec, subject.rows.numbers)
         if question is not None:
             raise question
     measured = evidence(arguments | {"method": "performance", "settings": {}}, scratch, work)
     counts = {}
     for which in rows.NAMES:
         try:
-            counts[which] = len(rows.select(spec, cases, which))
+            counts[which] = len(rows.select(spec, cases, RowSet(split=which)))
         except Refused:
             counts[which] = 0
     return measured | {
@@ -152,7 +153,7 @@ def demo(arguments: dict, scratch: Path, work: Work) -> dict:
         for name, data in one.models.items():
             target = scratch / f"{number}.onnx"
             target.write_bytes(data)
-            versions.append({"name": name, "file": str(target), "card": onnx.inspect(data).model_dump(mode="json")})
+            versions.append({"name": name, "file": str(target), "card": inspect(data).model_dump(mode="json")})
             number += 1
         made.append({"title": one.title, "spec": one.spec.model_dump(mode="json"), "models": versions})
     return {"file": str(path), "profile": profile, "audits": made}
@@ -165,31 +166,20 @@ def opened(arguments: dict) -> tuple[Subject, Digests]:
     context = Context.model_validate(arguments["context"])
     predictor, model_digest = _model(arguments.get("model_path"), cases, spec)
     beside, beside_digest = None, None
-    if context.alongside is not None:
+    if (other := context.beside()) is not None:
         second, beside_digest = _model(arguments.get("alongside_path"), cases, spec)
-        beside = Subject(
-            spec,
-            cases,
-            second or predictor,
-            context.model_copy(
-                update={
-                    "rows": context.alongside.rows or context.rows,
-                    "rule": context.alongside.rule if context.alongside.model else context.rule,
-                    "alongside": None,
-                }
-            ),
-        )
+        beside = Subject(spec, cases, second or predictor, other)
     digests = Digests.of(spec, arguments["table_digest"], model_digest, alongside=beside_digest)
     return Subject(spec, cases, predictor, context, beside), digests
 
 
-def _model(path: str | int | None, cases: Table, spec: Spec) -> tuple[onnx.OnnxPredictor | None, str | None]:
+def _model(path: str | int | None, cases: Table, spec: Spec) -> tuple[OnnxPredictor | None, str | None]:
     """A model version and its digest; none where no file stands for one."""
     if path is None:
         return None, None
     with open(path, "rb") as source:  # a path, or a file that is open already
         data = source.read()
-    return onnx.OnnxPredictor(data, cases, spec), hashlib.sha256(data).hexdigest()
+    return OnnxPredictor(data, cases, spec), hashlib.sha256(data).hexdigest()
 
 
 JOBS: dict[str, Job] = {

@@ -1314,6 +1314,14 @@ export interface components {
              * @description Other rows; the context's own when empty
              */
             rows?: ("hold-out" | "training" | "all") | null;
+            /** @description Of those rows only these; the context's own when empty */
+            segment?: components["schemas"]["Segment"] | null;
+            /**
+             * Whole
+             * @description All of those rows, although the context reads a segment
+             * @default false
+             */
+            whole: boolean;
             /** @description The other version's decision rule; kept with the version */
             rule?: components["schemas"]["Rule"] | null;
         };
@@ -1671,10 +1679,13 @@ export interface components {
             predicted: boolean;
             /** Favoured */
             favoured: boolean;
-            /** Outcome */
-            outcome: boolean;
+            /**
+             * Outcome
+             * @description Whether the event happened; null where that is not known
+             */
+            outcome: boolean | null;
             /** Right */
-            right: boolean;
+            right: boolean | null;
             /** Values */
             values: (string | null)[];
         };
@@ -5520,16 +5531,11 @@ export interface components {
             rows: number;
             /**
              * Metrics
-             * @description The rates and losses of an event; empty for other outcomes
+             * @description By key: a metric, with several classes a metric and a class
              */
             metrics: {
                 [key: string]: components["schemas"]["Measure"];
             };
-            /**
-             * Scores
-             * @description Measures of the whole set, by class where there are several
-             */
-            scores: components["schemas"]["Score"][];
         };
         /**
          * Rule
@@ -5583,29 +5589,6 @@ export interface components {
             contribution: number;
             /** Error */
             error: number | null;
-        };
-        /**
-         * Score
-         * @description One measure. ``unit``: a share of rows, a number without unit, or the outcome's own unit.
-         */
-        Score: {
-            /** Value */
-            value: number | null;
-            /** Low */
-            low: number | null;
-            /** High */
-            high: number | null;
-            /** Name */
-            name: string;
-            /** Label */
-            label: string;
-            /**
-             * Unit
-             * @enum {string}
-             */
-            unit: "share" | "number" | "outcome" | "outcome squared";
-            /** Of Class */
-            of_class?: string | null;
         };
         /** ScoreGapResult */
         ScoreGapResult: {
@@ -5691,13 +5674,22 @@ export interface components {
         };
         /**
          * Segment
-         * @description Rows under a name: those that meet every condition.
+         * @description Rows under a name: those that meet every condition, or those picked one by one.
          */
         Segment: {
             /** Name */
             name: string;
-            /** Conditions */
+            /**
+             * Conditions
+             * @default []
+             */
             conditions: components["schemas"]["Condition"][];
+            /**
+             * Picked
+             * @description Identifiers of rows; where the table has no identifier, row numbers from 1
+             * @default []
+             */
+            picked: string[];
         };
         /**
          * Setting

@@ -4,7 +4,7 @@ import { api, need } from "../api/client";
 import { ChoiceMenu } from "../ui/Menu";
 import { count } from "../ui/numbers";
 import { ROW_NAMES, ROWS, segmentText, useAuditContext } from "./context";
-import { outputNames, ruleText } from "./wording";
+import { namesOf, outputNames, ruleText } from "./wording";
 
 export function AuditMenu() {
   const { audit } = useAuditContext();
@@ -32,7 +32,7 @@ const PART = "border-b border-act font-medium text-act whitespace-nowrap max-[70
 
 /** The sentence whose bold parts are menus; the only place the context is chosen. */
 export function ContextSentence() {
-  const { audit, model, context, task, set } = useAuditContext();
+  const { audit, model, context, kind, set } = useAuditContext();
   const wording = audit.spec?.wording;
   const named = (role: string) => audit.spec?.columns.find((column) => column.role === role)?.name;
   const rowLabel = (which: (typeof ROWS)[number]) =>
@@ -47,7 +47,7 @@ export function ContextSentence() {
     ...(context.segment && !known.some((one) => one.name === context.segment?.name) ? [context.segment] : []),
   ];
   const shown = context.segment ? inSegment(context.segment.name) : rowLabel(rows);
-  const output = task === "regression" ? "value" : (context.output ?? "probability");
+  const output = kind.scaled ? (context.output ?? "probability") : "value";
   const classes = audit.classes;
   const read = context.read_class || audit.spec?.event || classes[classes.length - 1];
   return (
@@ -131,18 +131,23 @@ export function ContextSentence() {
 /** A second version or row set, read in the same figures. */
 export function AlongsideMenu() {
   const { audit, model, context, search, set } = useAuditContext();
-  if (!model) return null;
-  const wording = audit.spec?.wording;
+  const names = namesOf(audit);
+  const [rows, own] = [context.rows ?? "hold-out", context.segment];
   const choices = [
     { value: "", label: "nothing alongside" },
     ...audit.models
-      .filter((one) => one.id !== model.id)
+      .filter((one) => model && one.id !== model.id)
       .map((one) => ({ value: `model:${one.id}`, label: `version ${one.name}` })),
-    ...ROWS.filter((one) => one !== (context.rows ?? "hold-out") && (audit.counts?.[one] ?? 1) > 0).map((one) => ({
+    ...ROWS.filter((one) => model && one !== rows && (audit.counts?.[one] ?? 1) > 0).map((one) => ({
       value: `rows:${one}`,
-      label: `${ROW_NAMES[one]} ${wording?.rows ?? "rows"}`,
+      label: `${ROW_NAMES[one]} ${names.rows}`,
     })),
+    ...(own ? [{ value: "whole", label: `all ${ROW_NAMES[rows]} ${names.rows}`.replace("all all", "all") }] : []),
+    ...(audit.spec?.segments ?? [])
+      .filter((one) => one.name !== own?.name)
+      .map((one) => ({ value: `segment:${one.name}`, label: `${names.rows} in ${one.name}` })),
   ];
+  if (choices.length === 1) return null;
   const value = context.alongside ? (search.get("beside") ?? "") : "";
   const shown = choices.find((one) => one.value === value)?.label;
   const text = value ? `alongside ${shown}` : "+ alongside";

@@ -119,7 +119,7 @@ function Opened() {
 
 /** One key an area, k to keep, l for the scale, ? for the list. */
 function useKeys(keep: () => void, setHelp: (open: boolean) => void): void {
-  const { audit, context, task, search, set } = useAuditContext();
+  const { audit, context, kind, search, set } = useAuditContext();
   const navigate = useNavigate();
   useEffect(() => {
     const pressed = (event: KeyboardEvent) => {
@@ -129,13 +129,12 @@ function useKeys(keep: () => void, setHelp: (open: boolean) => void): void {
       const area = AREAS.find((one) => one.key === event.key);
       if (area) navigate(`/audits/${audit.id}/${area.path}${contextQuery(search)}`);
       else if (event.key === "k") keep();
-      else if (event.key === "l" && task !== "regression")
-        set({ as: context.output === "log-odds" ? null : "log-odds" });
+      else if (event.key === "l" && kind.scaled) set({ as: context.output === "log-odds" ? null : "log-odds" });
       else if (event.key === "?") setHelp(true);
       else return;
       event.preventDefault();
     };
     window.addEventListener("keydown", pressed);
     return () => window.removeEventListener("keydown", pressed);
-  }, [audit.id, context.output, task, search, set, navigate, keep, setHelp]);
+  }, [audit.id, context.output, kind, search, set, navigate, keep, setHelp]);
 }

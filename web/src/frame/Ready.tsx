@@ -6,7 +6,7 @@ const NEEDS_MODEL = new Set(["drivers", "response"]);
 
 /** What an area says while it has nothing to read. */
 export function Ready() {
-  const { audit, model, task } = useAuditContext();
+  const { audit, model, kind } = useAuditContext();
   const area = useLocation().pathname.split("/")[3] ?? "";
   if (!audit.ready) {
     return (
@@ -22,10 +22,10 @@ export function Ready() {
       </Empty>
     );
   }
-  if (task !== "binary" && NEEDS_EVENT.has(area)) {
+  if (!kind.cut && NEEDS_EVENT.has(area)) {
     return (
       <Empty to={`/audits/${audit.id}/drivers`} label="Read the drivers">
-        This area compares an event with its absence; this audit is of {task === "regression" ? "a number" : "classes"}.
+        This area compares an event with its absence; this audit is of {kind.named}.
       </Empty>
     );
   }

@@ -2,6 +2,7 @@ import { createContext, useCallback, useContext, useEffect } from "react";
 import { useSearchParams } from "react-router";
 import type { Audit, Context } from "../api/client";
 import { declared } from "../api/methods";
+import { kindOf } from "./tasks";
 
 export const ROWS = ["hold-out", "training", "all"] as const;
 export const ROW_NAMES = { "hold-out": "held-out", training: "training", all: "all" } as const;
@@ -22,14 +23,15 @@ export function useAuditContext() {
   const newest = audit.models[audit.models.length - 1];
   const model = named(wanted) ?? (audit.ready ? named(audit.checked_model) : undefined) ?? newest;
   const task = audit.spec?.task ?? "binary";
-  const beside = besideOf(search.get("beside"), named);
+  const kind = kindOf(task);
+  const beside = besideOf(search.get("beside"), audit);
   const context: Context = {
     model: model?.id ?? null,
     rows: audit.only_all && !model ? "all" : (ROWS.find((one) => one === search.get("rows")) ?? "hold-out"),
-    output: search.get("as") === "log-odds" && task !== "regression" ? "log-odds" : "probability",
+    output: search.get("as") === "log-odds" && kind.scaled ? "log-odds" : "probability",
     segment: segmentOf(search.get("segment"), audit),
     read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
-    alongside: beside && (beside.model !== model?.id || beside.rows) ? beside : null,
+    alongside: beside && beside.model === model?.id ? null : beside,
   };
   useEffect(() => {
     if (underWay?.toString() === search.toString()) underWay = null;
@@ -49,18 +51,41 @@ export function useAuditContext() {
     },
     [search, setSearch],
   );
-  return { audit, model, context, task, search, set };
+  return { audit, model, context, task, kind, search, set };
 }
 
-/** What is read alongside, as it stands in the address: "model:" or "rows:" and a name. */
-function besideOf(text: string | null, named: (id: string | null) => Audit["models"][number] | undefined) {
-  const [kind, wanted] = [text?.split(":")[0], text?.slice(text.indexOf(":") + 1) ?? ""];
-  if (kind === "model" && named(wanted)) return { model: wanted, rows: null };
+type Alongside = NonNullable<Context["alongside"]>;
+const NOTHING: Alongside = { model: null, rows: null, segment: null, whole: false };
+
+/** What is read alongside, as it stands in the address: "model:", "rows:" or "segment:" and which; "whole" for all rows. */
+function besideOf(text: string | null, audit: Audit): Alongside | null {
+  if (!text) return null;
+  if (text === "whole") return { ...NOTHING, whole: true };
+  const [what, wanted] = [text.split(":")[0], text.slice(text.indexOf(":") + 1)];
+  if (what === "model") return audit.models.some((one) => one.id === wanted) ? { ...NOTHING, model: wanted } : null;
+  if (what === "segment") {
+    const segment = segmentOf(wanted, audit);
+    return segment ? { ...NOTHING, segment } : null;
+  }
   const rows = ROWS.find((one) => one === wanted);
-  return kind === "rows" && rows ? { model: null, rows } : null;
+  return what === "rows" && rows ? { ...NOTHING, rows } : null;
+}
+
+/** The same in the other direction. */
+function besideText(alongside: Alongside, audit: Audit): string {
+  if (alongside.whole) return "whole";
+  if (alongside.segment) return `segment:${segmentText(alongside.segment, audit)}`;
+  return alongside.model ? `model:${alongside.model}` : `rows:${alongside.rows}`;
 }
 
 export type Segment = NonNullable<Audit["spec"]>["segments"][number];
+
+/** A segment by its conditions, or by rows picked one by one. */
+export const segment = (name: string, conditions: Segment["conditions"], picked: string[] = []): Segment => ({
+  name,
+  conditions,
+  picked,
+});
 
 /** The segment that is read: one of the audit's by its name, or any by its conditions. */
 function segmentOf(text: string | null, audit: Audit): Segment | null {
@@ -69,18 +94,19 @@ function segmentOf(text: string | null, audit: Audit): Segment | null {
   if (named) return named;
   try {
     const found = JSON.parse(text) as Segment;
-    return found.name && Array.isArray(found.conditions) && found.conditions.length ? found : null;
+    const [conditions, picked] = [found.conditions ?? [], found.picked ?? []];
+    if (!found.name || !Array.isArray(conditions) || !Array.isArray(picked)) return null;
+    return conditions.length || picked.length ? segment(found.name, conditions, picked) : null;
   } catch {
     return null;
   }
 }
 
 /** How a segment stands in the address: by its name, where the audit has it so. */
-export function segmentText(segment: Segment, audit: Audit): string {
-  const known = audit.spec?.segments?.find((one) => one.name === segment.name);
-  return known && JSON.stringify(known.conditions) === JSON.stringify(segment.conditions)
-    ? segment.name
-    : JSON.stringify(segment);
+export function segmentText({ name, conditions, picked }: Segment, audit: Audit): string {
+  const known = audit.spec?.segments?.find((one) => one.name === name);
+  const same = known && JSON.stringify([known.conditions, known.picked]) === JSON.stringify([conditions, picked]);
+  return same ? name : JSON.stringify(picked.length ? { name, conditions, picked } : { name, conditions });
 }
 
 const CONTEXT_NAMES = ["model", "rows", "segment", "as", "class", "beside"];
@@ -94,8 +120,7 @@ export function contextOf(context: Context, audit: Audit): Record<string, string
     ...(segment ? { segment: segmentText(segment, audit) } : {}),
     ...(output === "log-odds" ? { as: "log-odds" } : {}),
     ...(read_class ? { class: read_class } : {}),
-    ...(alongside?.model ? { beside: `model:${alongside.model}` } : {}),
-    ...(alongside?.rows ? { beside: `rows:${alongside.rows}` } : {}),
+    ...(alongside ? { beside: besideText(alongside, audit) } : {}),
   };
 }
 

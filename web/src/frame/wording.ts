@@ -1,4 +1,5 @@
-import type { Audit, Schemas } from "../api/client";
+import type { Audit, Schemas, Spec } from "../api/client";
+import { kindOf } from "./tasks";
 
 /** The audit's own names: one row, several rows, and the decisions above and below the threshold. */
 export function namesOf(audit: Audit) {
@@ -22,12 +23,18 @@ export function ruleText(rule: Schemas["Rule"] | null | undefined): string {
   return `by ${(rule.columns ?? []).join(" · ").replaceAll("_", " ")}: ${rule.thresholds.map((one) => `${one.group} ${one.threshold}`).join(", ")}`;
 }
 
+/** The column that predictions are of: what happened, else what was decided or scored. */
+export function targetOf(spec: Spec | null | undefined): Spec["columns"][number] | undefined {
+  const roles = ["outcome", "decision", "score"];
+  return roles.map((role) => spec?.columns.find((column) => column.role === role)).find((one) => one);
+}
+
 /** What the output is, as it is said in the sentence at the top and on axes. */
 export function outputNames(audit: Audit, readClass: string): Record<string, string> {
   const spec = audit.spec;
-  const outcome = (spec?.columns.find((column) => column.role === "outcome")?.name ?? "").replaceAll("_", " ");
-  if (spec?.task === "regression") {
-    const unit = spec.wording?.unit;
+  const outcome = (targetOf(spec)?.name ?? "outcome").replaceAll("_", " ");
+  if (!kindOf(spec?.task).scaled) {
+    const unit = spec?.wording?.unit;
     return { value: unit ? `${outcome}, in ${unit}` : outcome };
   }
   const one = readClass || spec?.event || audit.classes[audit.classes.length - 1];

@@ -75,12 +75,12 @@ class ChecksResult(Frozen):
 def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, work: Work) -> ChecksResult:
     """Additivity, deletion and insertion (Petsiuk et al. 2018), comprehensiveness and sufficiency (DeYoung et al. 2020),
     spread over seeds, and agreement with other methods for the same case."""
-    case = subject.case(settings.row)
+    case = subject.editor.case(settings.row)
     found = explain(subject, case, seed, work, settings.method, most_pairs=1_024)
     order = np.argsort(-np.abs(found.values[0]), kind="stable")
     p = len(order)
     rng = np.random.default_rng(seed)
-    reference = background(subject.frame, subject.weights, settings.background, seed)
+    reference = background(subject.frame, subject.rows.weights, settings.background, seed)
 
     mixer = Mixer(subject.asked, case, reference.frame)
 
@@ -114,7 +114,7 @@ def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, wor
         ]
     return ChecksResult(
         row=settings.row,
-        name=subject.name_of(settings.row),
+        name=subject.editor.name_of(settings.row),
         method=found.method,
         why=found.why,
         steps=tuple(

@@ -90,10 +90,10 @@ def explain(
     ------
     Refused : no model, or a method that cannot serve this model.
     """
-    subject.steady  # noqa: B018  a model that changes its mind cannot be explained
+    subject.predictions.require_steady()
     cases = rows if isinstance(rows, Frame) else subject.model.frame(subject.table, rows)
     p = len(cases.names)
-    whole = reference or background(subject.frame, subject.weights)
+    whole = reference or background(subject.frame, subject.rows.weights)
     if method == "hierarchy" or (method == "auto" and groups):
         return _hierarchy(subject, cases, whole, groups, tolerance, most_pairs, seed, work)
     structure, reason = _usable(subject)
@@ -140,7 +140,7 @@ def explain(
 
 def _usable(subject: Subject) -> tuple[Structure | None, str]:
     """The model's structure where it is a sum on the scale that is read, else why it is not."""
-    structure, why = subject.structure
+    structure, why = subject.predictions.structure
     if structure is None:
         return None, why
     wanted = "log-odds" if subject.scale == "log-odds" else "identity"
@@ -174,7 +174,7 @@ def exact_explainer(
     whole = subject.n if reference is None else reference.rows
     found = exact.outlook(structure, cases, whole)
     costly = len(found.deep) and min(cases, 1e9) * whole * len(found.deep) * DESCENT_SECONDS > DEEP_SECONDS
-    against = reference or background(subject.frame, subject.weights, DEEP_BACKGROUND if costly else None, seed)
+    against = reference or background(subject.frame, subject.rows.weights, DEEP_BACKGROUND if costly else None, seed)
     explainer = exact.prepare(structure, subject.column, against, work, found.by_table)
     if structure.trees is None:
         return explainer, "The model is linear on this scale; the values are exact."
@@ -309,7 +309,7 @@ def _hierarchy(subject, cases, whole, groups, tolerance, most_pairs, seed, work)
 
 
 def _spread(subject: Subject) -> float:
-    return float(weighing.deviation(subject.own_output, subject.mass))
+    return float(weighing.deviation(subject.own_output, subject.rows.mass))
 
 
 def _estimated(

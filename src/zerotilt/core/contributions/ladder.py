@@ -15,8 +15,9 @@ from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, exp
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Kind, Task, Wording
+from zerotilt.core.spec import Kind, Wording
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 
@@ -68,22 +69,23 @@ class LadderResult(Frozen):
 
 def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work) -> LadderResult:
     """Contributions of every feature to the prediction of one row of the table."""
-    case = subject.case(settings.row, settings.edits)
+    case = subject.editor.case(settings.row, settings.edits)
     found = explain(subject, case, seed, work, settings.method, most_pairs=4_096, groups=settings.groups)
     outputs = subject.model.outputs(case)[0]
-    spec, cut = subject.spec, subject.cut_at(settings.row)
+    spec, cut = subject.spec, subject.decisions.cut_at(settings.row)
     # what happened to the case did not happen to an edited one
-    actual = None if settings.edits else subject.table.texts(spec.outcome.name)[settings.row]
-    event = subject.task is Task.binary
+    happened_at = settings.row if spec.knows_outcome and not settings.edits else None
+    actual = None if happened_at is None else subject.table.texts(spec.outcome.name)[happened_at]
+    event = subject.kind.cut
     predicted = bool(outputs[0] >= cut) if event else None
-    happened = {True: spec.event, False: subject.classes[subject.column] if subject.classes else None}[event]
+    happened = spec.event if event else subject.read_class or None
     order = np.argsort(-np.abs(found.values[0]), kind="stable")
     return LadderResult(
         row=settings.row,
-        name=f"{subject.name_of(settings.row)}{', edited' if settings.edits else ''}",
+        name=f"{subject.editor.name_of(settings.row)}{', edited' if settings.edits else ''}",
         baseline=found.baseline,
         prediction=float(found.output[0]),
-        probability=None if subject.task is Task.regression else float(outputs[subject.column]),
+        probability=float(outputs[subject.column]) if subject.kind.scaled else None,
         output=subject.scale,
         threshold=subject.on_scale(cut) if event else None,
         predicted=predicted,
@@ -124,13 +126,13 @@ def _standing(subject: Subject, feature: str, row: int, edits: Mapping[str, str]
     """Where the value stands among the rows of the context: its percentile, or how common it is."""
     values = subject.table.texts(feature)
     mine = edits.get(feature, values[row]) or None
-    share = float(np.mean(values[subject.rows] == mine)) if mine is not None else None
+    share = float(np.mean(values[subject.rows.numbers] == mine)) if mine is not None else None
     if mine is None:
-        share = float(np.mean([value is None for value in values[subject.rows]]))
+        share = float(np.mean([value is None for value in values[subject.rows.numbers]]))
     numeric = subject.table.is_number(feature) and subject.spec.column(feature).kind is Kind.numeric
     if not numeric or mine is None or share >= 0.2:
         return f"{'under 1%' if share < 0.01 else f'{share:.0%}'} of {subject.spec.wording.rows}"
-    among = subject.table.numbers(feature)[subject.rows]
+    among = subject.table.numbers(feature)[subject.rows.numbers]
     among = among[np.isfinite(among)]
     at = float(mine)
     rank = int(np.clip(round(100 * float(np.mean(among < at) + np.mean(among == at) / 2)), 1, 99))
@@ -169,7 +171,7 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
 def of_examples(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> list[Asked]:
     """Rows worth showing, each with the reason."""
     return [
-        ({"row": row}, f"{words.opening(subject.spec.wording.one(subject.name_of(row)))}: {reason}")
+        ({"row": row}, f"{words.opening(subject.spec.wording.one(subject.editor.name_of(row)))}: {reason}")
         for row, reason in examples(subject)
     ]
 
@@ -198,7 +200,7 @@ METHOD = Method(
         of_examples,
         lambda result, spec: (
             f"Contributions from the baseline to the prediction of {spec.wording.one(result.name)}; to the "
-            f"right raises the {'value of ' if spec.task is Task.regression else 'chance that '}{spec.event_phrase}"
+            f"right raises the {kind_of(spec.task).raises}{spec.event_phrase}"
         ),
     ),
     version=3,

@@ -64,7 +64,7 @@ def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Wor
     table, half of all cells staying as they are; a row weighs exp(−d²/width²)
     with d its Gower distance from the case.
     """
-    case = subject.case(settings.row)
+    case = subject.editor.case(settings.row)
     here = float(subject.output(case)[0])
     work.begin(settings.seeds, "simple models fitted")
     effects, fidelity, fitted = [], [], []
@@ -79,7 +79,7 @@ def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Wor
     mean, spread = np.mean(effects, axis=0), np.std(effects, axis=0, ddof=1)
     return SurrogateResult(
         row=settings.row,
-        name=subject.name_of(settings.row),
+        name=subject.editor.name_of(settings.row),
         terms=tuple(
             LocalTerm(
                 feature=case.names[j],

@@ -135,7 +135,7 @@ class _Search:
         return None, asked, True
 
     def turned(self, outputs: NDArray[np.float64]) -> NDArray[np.bool_]:
-        decided = self.subject.decided(outputs, self.cut)
+        decided = self.subject.decisions.of(outputs, self.cut)
         return decided != self.own if self.wanted is None else decided == self.wanted
 
     def towards(self, outputs: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -161,10 +161,10 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     ------
     Refused : a limit names no feature, fits no value, or everything is frozen.
     """
-    case = subject.case(settings.row)
+    case = subject.editor.case(settings.row)
     outputs = subject.model.outputs(case)
-    cut = subject.cut_at(settings.row)
-    own = int(subject.decided(outputs, cut)[0])
+    cut = subject.decisions.cut_at(settings.row)
+    own = int(subject.decisions.of(outputs, cut)[0])
     search = _Search(
         subject,
         case,
@@ -211,8 +211,8 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     order = sorted(found.items(), key=lambda entry: (len(entry[0]), entry[1][1]))
     return ChangeResult(
         row=settings.row,
-        name=subject.name_of(settings.row),
-        decision=subject.decision_named(own),
+        name=subject.editor.name_of(settings.row),
+        decision=subject.decisions.named(own),
         output=float(subject.output(case)[0]),
         changes=tuple(_result(search, one, away) for _, (one, away) in order),
         asked=asked,
@@ -336,7 +336,7 @@ def _result(search: _Search, one: Frame, away: float) -> Change:
         changed=changed,
         columns=len(changed),
         distance=away,
-        decision=search.subject.decision_named(int(search.subject.decided(outputs, search.cut)[0])),
+        decision=search.subject.decisions.named(int(search.subject.decisions.of(outputs, search.cut)[0])),
         output=float(search.subject.output(one)[0]),
     )
 

@@ -58,8 +58,8 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
     """
     texts = [name for name in subject.model.inputs if subject.frame[name].dtype.kind != "f"]
     feature = feature_named(subject, settings.feature or (texts[0] if texts else ""))
-    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
-    frame, mass = subject.frame.take(chosen), subject.mass[chosen]
+    chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), settings.rows))
+    frame, mass = subject.frame.take(chosen), subject.rows.mass[chosen]
     column = frame[feature]
     known = column[np.isfinite(column)] if column.dtype.kind == "f" else column[column != ""]
     levels, sizes = np.unique(known if column.dtype.kind == "f" else known.astype(str), return_counts=True)
@@ -71,8 +71,8 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
             todo="Choose a column with levels, or read its response curve.",
         )
     levels = levels[np.sort(np.argsort(-sizes, kind="stable")[:MOST_LEVELS])]
-    cuts = subject.cuts[chosen]
-    before = subject.decided(subject.outputs[chosen], cuts)
+    cuts = subject.decisions.cuts[chosen]
+    before = subject.decisions.of(subject.predictions.outputs[chosen], cuts)
     was = subject.own_output[chosen]
     confidence = subject.spec.policy.confidence
     ever = np.zeros(frame.rows, bool)
@@ -83,7 +83,9 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
         asked = np.flatnonzero(column != there)
         moved = frame.take(asked).replace(feature, np.full(len(asked), there, dtype=column.dtype))
         # where the thresholds go by this very column, the row is decided as one of the group it is asked as
-        after = subject.decided(subject.model.outputs(moved), subject.cut_for(feature, _label(there), cuts[asked]))
+        after = subject.decisions.of(
+            subject.model.outputs(moved), subject.decisions.cut_for(feature, _label(there), cuts[asked])
+        )
         change = subject.output(moved) - was[asked]
         turned = after != before[asked]
         ever[asked[turned]] = True
@@ -108,7 +110,7 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
         feature=feature,
         flips=tuple(sorted(flips, key=lambda one: -one.changed.value)),
         changed=_share(ever, mass, confidence),
-        listed=tuple(int(row) for row in subject.rows[chosen[np.flatnonzero(ever)[:LISTED]]]),
+        listed=tuple(int(row) for row in subject.rows.numbers[chosen[np.flatnonzero(ever)[:LISTED]]]),
         rows=subject.n,
         rows_read=frame.rows,
         scale=subject.scale,

@@ -58,9 +58,9 @@ def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: W
     ------
     Refused : all rows are decided alike.
     """
-    case = subject.case(settings.row)
-    own = int(subject.decided(subject.model.outputs(case), subject.cut_at(settings.row))[0])
-    decisions = subject.decided(subject.outputs, subject.cuts)
+    case = subject.editor.case(settings.row)
+    own = int(subject.decisions.of(subject.model.outputs(case), subject.decisions.cut_at(settings.row))[0])
+    decisions = subject.decisions.of(subject.predictions.outputs, subject.decisions.cuts)
     other = np.flatnonzero(decisions != own)
     if not len(other):
         raise Refused(
@@ -74,15 +74,15 @@ def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: W
     work.advance(1)
     return NearestResult(
         row=settings.row,
-        name=subject.name_of(settings.row),
-        decision=subject.decision_named(own),
+        name=subject.editor.name_of(settings.row),
+        decision=subject.decisions.named(own),
         output=float(subject.output(case)[0]),
         neighbours=tuple(
             Neighbour(
-                row=int(subject.rows[other[i]]),
-                name=subject.name_of(int(subject.rows[other[i]])),
+                row=int(subject.rows.numbers[other[i]]),
+                name=subject.editor.name_of(int(subject.rows.numbers[other[i]])),
                 distance=float(away[i]),
-                decision=subject.decision_named(int(decisions[other[i]])),
+                decision=subject.decisions.named(int(decisions[other[i]])),
                 output=float(subject.own_output[other[i]]),
                 differences=differences(subject, case, rows.take(np.array([i]))),
             )
@@ -107,7 +107,7 @@ def cell(subject: Subject, frame: Frame, name: str) -> str:
     """The first row's value; numbers with all digits it takes to be typed in again as the same number."""
     value = frame[name][0]
     if frame[name].dtype.kind != "f" or np.isnan(value) or subject.table.is_date(name):
-        return subject.label(name, value)
+        return subject.editor.label(name, value)
     plainly = value == 0 or 1e-6 <= abs(value) < 1e15
     return np.format_float_positional(value, trim="-") if plainly else repr(float(value))
 

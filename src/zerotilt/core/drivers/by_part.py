@@ -71,14 +71,13 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
     """
     dear = settings.by == "class" and not cheap(subject)
     most = min(settings.rows, settings.sampled) if dear else settings.rows
-    chosen = np.sort(subject.drawn(np.random.default_rng(seed), most))
-    rows, mass = subject.rows[chosen], subject.mass[chosen]
+    chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), most))
+    rows, mass = subject.rows.numbers[chosen], subject.rows.mass[chosen]
     column = None
     if settings.by == "class":
         if not subject.classes:
             raise Refused("by: the model has one output; parts by class need several classes.", todo="Choose groups.")
         parts = list(subject.classes)
-        subject.frame, subject.structure  # noqa: B018  read once for all classes
         found = [explain(subject.of_class(name), rows, seed, work, most_pairs=settings.walks) for name in parts]
         values, masses = [one.values for one in found], [mass] * len(found)
     else:

@@ -64,15 +64,15 @@ def check_all(subject: Subject, settings: ExpectationsSettings, seed: int, work:
     asked = {feature_named(subject, name): way for name, way in settings.expected.items() if name in takes}
     grids = {name: grid_of(subject, name, settings.points) for name in asked}
     asked = {name: way for name, way in asked.items() if way == "none" or grids[name].ordered}
-    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
-    mass = subject.mass[chosen]
+    chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), settings.rows))
+    mass = subject.rows.mass[chosen]
     values = {}
     for name in asked:
         grid = grids[name]
         on_scale = slice(None) if grid.positions is None else np.isfinite(grid.positions)
         values[name] = grid.values[on_scale]
     found = all_curves(subject, subject.frame.take(chosen), values, work) if asked else {}
-    spread = float(weighing.deviation(subject.own_output, subject.mass))
+    spread = float(weighing.deviation(subject.own_output, subject.rows.mass))
     checked = []
     for name, way in asked.items():
         mean = weighing.mean(found[name], mass)

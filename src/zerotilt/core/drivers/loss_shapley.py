@@ -11,7 +11,7 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, background
 from zerotilt.core.drawing import MOST_BARS, Bars
-from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen, per_row
+from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame, Predictor
@@ -20,6 +20,7 @@ from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 ROWS_AT_ONCE = 32
@@ -68,25 +69,26 @@ def share_out(subject: Subject, settings: LossShapleySettings, seed: int, work: 
     are taken from the background and the outputs averaged before the loss. The
     values add up to loss with no feature known less loss of the model, exactly.
     """
-    loss = chosen("log_loss" if settings.loss == "auc" else settings.loss, subject.task)
+    loss = chosen("log_loss" if settings.loss == "auc" else settings.loss, subject.kind)
     n = min(settings.rows, subject.n)
     rows = np.sort(np.random.default_rng(seed).permutation(subject.n)[:n])
-    reference = background(subject.frame, subject.weights, settings.background, seed)
+    reference = background(subject.frame, subject.rows.weights, settings.background, seed)
     frame = subject.frame.take(rows)
-    shared = _Shared(subject.model, frame, subject.outcome[rows], reference, loss, subject.cuts[rows], seed)
+    shared = _Shared(
+        subject.model, frame, subject.rows.outcome[rows], reference, loss, subject.decisions.cuts[rows], seed
+    )
     pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
     done = work.spread(_walk, shared, pieces, "rows walked", [last - first for first, last in pieces])
     steps = np.concatenate(list(done))
-    w = np.ones(n) if subject.weights is None else subject.weights[rows]
+    w = np.ones(n) if subject.rows.weights is None else subject.rows.weights[rows]
     w = w / w.sum()
     value = w @ steps
     error = np.sqrt((w**2) @ (steps - value) ** 2)
     reach = normal_quantile(subject.spec.policy.confidence)
-    outputs = subject.outputs[rows]
+    outputs = subject.predictions.outputs[rows]
     empty = np.tile(reference.mean(subject.model.outputs(reference.frame)), (n, 1))
-    task = subject.task
-    with_all = float(w @ per_row(loss, task, shared.outcome, outputs, shared.threshold))
-    with_none = float(w @ per_row(loss, task, shared.outcome, empty, shared.threshold))
+    with_all = float(w @ subject.kind.lost(loss, shared.outcome, outputs, shared.threshold, w))
+    with_none = float(w @ subject.kind.lost(loss, shared.outcome, empty, shared.threshold, w))
     whole = with_none - with_all
     order = np.argsort(-value, kind="stable")
     return LossShapleyResult(
@@ -136,7 +138,7 @@ def _walk(shared: _Shared, piece: tuple[int, int]) -> NDArray[np.float64]:
         mean = np.einsum("b,sbk->sk", shared.reference.weights, outputs)
         outcome = np.repeat(shared.outcome[block], 2 * (p + 1))
         cuts = np.repeat(shared.threshold[block], 2 * (p + 1))
-        lost = per_row(shared.loss, shared.predictor.task, outcome, mean, cuts)
+        lost = kind_of(shared.predictor.task).lost(shared.loss, outcome, mean, cuts, np.ones(len(cuts)))
         gained = -np.diff(lost.reshape(len(block), 2, p + 1), axis=2)
         ahead = np.take_along_axis(gained[:, 0], place, axis=1)
         behind = np.take_along_axis(gained[:, 1], p - 1 - place, axis=1)
@@ -186,6 +188,7 @@ METHOD = Method(
         "that are not known are drawn from 64 background rows, so linked columns share."
     ),
     main="features",
+    needs=frozenset({"model", "outcome"}),
     picture=picture,
     version=2,
 )

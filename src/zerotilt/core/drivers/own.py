@@ -54,7 +54,7 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
     ------
     Refused : the model is neither.
     """
-    structure, why = subject.structure
+    structure, why = subject.predictions.structure
     if structure is None:
         raise Refused(
             f"The model has no coefficients or splits that can be read: {why}.",
@@ -62,7 +62,7 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
         )
     names = subject.model.inputs
     encoded = structure.encode(subject.frame)
-    weights = background(subject.frame, subject.weights).weights
+    weights = background(subject.frame, subject.rows.weights).weights
     work.begin(1, "parts of the model read")
     value, sign = np.zeros(len(names)), [""] * len(names)
     if structure.trees is None:

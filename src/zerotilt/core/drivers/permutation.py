@@ -10,9 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
-from zerotilt.core.drivers.losses import Loss, per_row
+from zerotilt.core.drivers.losses import Loss
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.spec import Task
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 EVERY_PAIR = 300_000
@@ -46,10 +47,10 @@ class _Shared:
         return self.lost_of(self.predictor.outputs(frame), self.outcome, self.threshold, self.weights)
 
     def lost_of(self, outputs, outcome, threshold, weights) -> NDArray[np.float64]:
-        task = self.predictor.task
+        kind = kind_of(self.predictor.task)
         if self.of_class is not None:
-            outputs, task, outcome = outputs[:, [self.of_class]], Task.binary, outcome == self.of_class
-        return per_row(self.loss, task, outcome, outputs, threshold, weights)
+            outputs, kind, outcome = outputs[:, [self.of_class]], kind_of(Task.binary), outcome == self.of_class
+        return kind.lost(self.loss, outcome, outputs, threshold, weights)
 
 
 def permute(

@@ -13,7 +13,7 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.drivers.agreement import Agreement, Ranked, agreement, effective_features, rank_table
-from zerotilt.core.drivers.losses import ALLOWED, LOSS_LABELS, Loss, LossChoice, chosen
+from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
 from zerotilt.core.drivers.permutation import Permuted, permute
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.links import association, sets_of
@@ -26,6 +26,7 @@ from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 SMALL_CURVE_POINTS = 12
@@ -156,20 +157,20 @@ class _Shuffled:
 
 def _shuffled(subject: Subject, settings: DriversSettings, loss: Loss, seed: int, work: Work, links: bool) -> _Shuffled:
     features = subject.model.inputs
-    kept = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
+    kept = np.sort(subject.rows.drawn(np.random.default_rng(seed), settings.rows))
     frame = subject.frame.take(kept)
     strength = association(frame, seed) if links else np.zeros((0, 0))
     sets = sets_of(frame.names, strength, settings.linked_from) if links else []
     found = permute(
         subject.model,
         frame,
-        subject.outcome[kept],
+        subject.rows.outcome[kept],
         loss,
-        subject.cuts[kept],
+        subject.decisions.cuts[kept],
         settings.repeats,
         seed,
         work,
-        None if subject.weights is None else subject.weights[kept],
+        None if subject.rows.weights is None else subject.rows.weights[kept],
         [(name,) for name in features] + sets,
         subject.column if settings.against_rest and subject.classes else None,
     )
@@ -179,14 +180,19 @@ def _shuffled(subject: Subject, settings: DriversSettings, loss: Loss, seed: int
 def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> DriversResult:
     """Rank the model's features over the rows of the context (methods section 2)."""
     features = subject.model.inputs
-    allowed = ALLOWED[Task.binary if settings.against_rest and subject.classes else subject.task]
-    loss = chosen(settings.loss, Task.binary if settings.against_rest and subject.classes else subject.task)
+    measured = kind_of(Task.binary) if settings.against_rest and subject.classes else subject.kind
+    allowed = measured.losses
+    loss = chosen(settings.loss, measured)
     shuffled = _shuffled(subject, settings, loss, seed, work, links=True)
     found, sets = shuffled.found, shuffled.sets
     rng = np.random.default_rng([seed, 1])
-    told = np.sort(subject.drawn(rng, max(settings.explained, CHEAP_ROWS) if cheap(subject) else settings.explained))
-    explained, mass = len(told), subject.mass[told]
-    contributions = explain(subject, subject.rows[told], seed, work, most_pairs=settings.walks, evaluations=4_000_000)
+    told = np.sort(
+        subject.rows.drawn(rng, max(settings.explained, CHEAP_ROWS) if cheap(subject) else settings.explained)
+    )
+    explained, mass = len(told), subject.rows.mass[told]
+    contributions = explain(
+        subject, subject.rows.numbers[told], seed, work, most_pairs=settings.walks, evaluations=4_000_000
+    )
     reach = normal_quantile(subject.spec.policy.confidence)
     size = np.abs(contributions.values)
     mean, spread = weighing.mean(size, mass), weighing.error(size, mass)
@@ -198,8 +204,8 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     single = found.value[: len(features)]
     positive = np.maximum(single, 0)
     shares = positive / positive.sum() if positive.sum() > 0 else None
-    few = subject.drawn(rng, SMALL_CURVE_ROWS)
-    sample, few_mass = subject.frame.take(few), subject.mass[few]
+    few = subject.rows.drawn(rng, SMALL_CURVE_ROWS)
+    sample, few_mass = subject.frame.take(few), subject.rows.mass[few]
     grids = {name: grid_of(subject, name, SMALL_CURVE_POINTS) for name in features}
     curves = all_curves(subject, sample, {name: grid.values for name, grid in grids.items()}, work)
     beside = None if subject.beside is None else _shuffled(subject.beside, settings, loss, seed, work, links=False)
@@ -281,9 +287,9 @@ def _dominant(subject: Subject, features, shares, seed: int) -> Dominant | None:
         return None
     name = features[int(shares.argmax())]
     rng = np.random.default_rng([seed, 2])
-    few = np.sort(subject.drawn(rng, DOMINANT_ROWS))
-    sample, mass = subject.frame.take(few), subject.mass[few]
-    others = subject.frame[name][rng.choice(subject.n, DOMINANT_DRAWS, p=subject.mass / subject.mass.sum())]
+    few = np.sort(subject.rows.drawn(rng, DOMINANT_ROWS))
+    sample, mass = subject.frame.take(few), subject.rows.mass[few]
+    others = subject.frame[name][rng.choice(subject.n, DOMINANT_DRAWS, p=subject.rows.mass / subject.rows.mass.sum())]
     averaged = ice(subject.asked, sample, name, others).mean(axis=1)
     return Dominant(
         feature=name,
@@ -452,6 +458,7 @@ METHOD = Method(
         "as independent; with the same rows they are a little too wide."
     ),
     main="drivers",
+    needs=frozenset({"model", "outcome"}),
     place=Place(
         "Drivers",
         lambda subject, so_far, fewer: [({"explained": fewer} if fewer else {}, "")],

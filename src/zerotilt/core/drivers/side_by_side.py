@@ -122,7 +122,7 @@ def side_by_side(subject: Subject, settings: SideSettings, seed: int, work: Work
         "signed": [_spanned(driver.mean_shapley) for driver in ranked.drivers],
         "explained loss": [_spanned(by_loss[name]) for name in features],
     }
-    structure, missing = subject.structure
+    structure, missing = subject.predictions.structure
     if structure is not None:
         parts = own.own_parts(subject, own.OwnSettings(), seed, work)
         named: Measure = "coefficients" if parts.kind == "standardised coefficients" else "splits"
@@ -284,6 +284,7 @@ METHOD = Method(
         "ranks apart. **Agreement** is Kendall's τ-b (1945), from −1 to 1, and the overlap of the first five."
     ),
     main="placed",
+    needs=frozenset({"model", "outcome"}),
     first_look={"rows": 300, "repeats": 2, "explained": 12, "walked": 16, "walks": 16},
     version=2,
 )

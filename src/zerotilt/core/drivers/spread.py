@@ -112,9 +112,9 @@ def spread_out(subject: Subject, settings: SpreadSettings, seed: int, work: Work
     wanted = feature_named(subject, settings.feature) if settings.feature else ""
     colours = parts_of(subject, settings.colour) if settings.colour else None
     most = settings.rows if cheap(subject) else settings.sampled
-    chosen = np.sort(subject.drawn(np.random.default_rng(seed), most))
-    mass = subject.mass[chosen]
-    found = explain(subject, subject.rows[chosen], seed, work, most_pairs=settings.walks)
+    chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), most))
+    mass = subject.rows.mass[chosen]
+    found = explain(subject, subject.rows.numbers[chosen], seed, work, most_pairs=settings.walks)
     order = np.argsort(-weighing.mean(np.abs(found.values), mass), kind="stable")
     features = [found.features[j] for j in order]
     feature = wanted or features[0]
@@ -131,7 +131,7 @@ def spread_out(subject: Subject, settings: SpreadSettings, seed: int, work: Work
         stretches=tuple(stretches),
         feature=feature,
         numeric=values.dtype.kind == "f",
-        date=subject.is_date(feature),
+        date=subject.editor.is_date(feature),
         colour=settings.colour or None,
         parts=() if here is None else tuple(here.labels),
         parted=gap,
@@ -185,7 +185,7 @@ def bins_of(
         labels: list[tuple[str, float | None]] = []
         for i in range(len(kept)):
             mine = values[codes == i]
-            low, high = (subject.label(feature, float(one)) for one in (mine.min(), mine.max()))
+            low, high = (subject.editor.label(feature, float(one)) for one in (mine.min(), mine.max()))
             labels.append((low if low == high else f"{low} to {high}", float(mine.mean())))
         if not known.all():
             labels.append(("missing", None))

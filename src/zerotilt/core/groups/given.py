@@ -20,7 +20,7 @@ from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Task, Wording
+from zerotilt.core.spec import Role, Wording
 from zerotilt.core.stats import intervals, strata
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
@@ -104,7 +104,7 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
     Refused : the metric has no strata, a column is one of the groups' own, or there are too many strata.
     """
     two = pair(subject, settings)
-    key = settings.metric or ("mean_prediction" if subject.task is Task.regression else "selection_rate")
+    key = settings.metric or subject.kind.headline
     if metric_named(key).kind not in ("rate", "mean"):
         raise Refused(
             f"metric: {metrics.phrase(key)} is not a share or a mean of rows, so strata cannot be pooled.",
@@ -119,7 +119,7 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
         raise Refused(f"metric: {metrics.phrase(key)} is not defined here.", todo="Choose another metric.")
     top, bottom = _parts(found, key)
     confidence = subject.spec.policy.confidence
-    side = _Sides(two, top, bottom, metric_named(key).kind == "rate", confidence, subject.weights)
+    side = _Sides(two, top, bottom, metric_named(key).kind == "rate", confidence, subject.rows.weights)
     plain, sides = _plain(subject, found, key, two, side)
     least = subject.spec.policy.minimum_rows
     enough_rows = min(one.of for one in sides) >= least
@@ -173,7 +173,7 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
         compared=side.kept(grouping.codes, k),
         candidates=tuple(tried),
         by=side.by,
-        weighted=subject.weights is not None,
+        weighted=subject.rows.weights is not None,
         rows=subject.n,
         confidence=subject.spec.policy.confidence,
     )
@@ -194,7 +194,7 @@ def _grouped(subject: Subject, columns: tuple[str, ...]) -> Grouping:
     """Strata are told apart by whole cells, also where a cell holds several levels."""
     plain = tuple(one.model_copy(update={"separator": ""}) for one in subject.spec.columns)
     spec = subject.spec.model_copy(update={"columns": plain})
-    return membership.grouping(spec, subject.table, subject.rows, columns)
+    return membership.grouping(spec, subject.table, subject.rows.numbers, columns)
 
 
 def _parts(found: Readout, key: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -470,7 +470,7 @@ METHOD = Method(
         "(Binder 1983), and whether strata are alike is not tested."
     ),
     main="strata",
-    needs="predictions",
+    needs=frozenset({"predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     address={"reference": "against", "columns": "given"},
     version=2,

@@ -18,7 +18,7 @@ from zerotilt.core.membership import JOIN
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Kind, Spec, Task, Wording
+from zerotilt.core.spec import Kind, Spec, Wording
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
@@ -86,7 +86,7 @@ def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: W
                 where=f"column “{name}”",
                 todo="Leave it out.",
             )
-    key = settings.metric or ("mean_prediction" if subject.task is Task.regression else "selection_rate")
+    key = settings.metric or subject.kind.headline
     found = readout.read(subject, (metric_named(key).name,))
     if key not in found.keys:
         raise Refused(f"metric: {metrics.phrase(key)} is not defined here.", todo="Choose another metric.")
@@ -94,7 +94,7 @@ def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: W
     judged, low, high = limits(policy, key, found.spread)
     drafts, skipped = [], []
     crossings = [one for depth in range(1, settings.deepest + 1) for one in itertools.combinations(names, depth)]
-    groupings = membership.Groupings.of(spec, subject.table, subject.rows, [(name,) for name in names])
+    groupings = membership.Groupings.of(spec, subject.table, subject.rows.numbers, [(name,) for name in names])
     work.begin(len(crossings), "crossings compared")
     for columns in crossings:
         try:
@@ -234,7 +234,7 @@ METHOD = Method(
         "none of whose larger groups is flagged. A crossing with more than 120 groups is left out and named."
     ),
     main="nodes",
-    needs="predictions",
+    needs=frozenset({"predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     address={"columns": "cross"},
     version=2,

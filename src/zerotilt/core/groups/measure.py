@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, fields
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.groups.metrics import Kind, Measure, Metric, metric_named
-from zerotilt.core.groups.readout import Readout
+from zerotilt.core.groups.metrics import METRICS, Kind, Measure, Metric, class_of, metric_named, of_set, of_task
+from zerotilt.core.groups.readout import Readout, read
 from zerotilt.core.groups.tally import Areas, Packed, Ranked, Tally, areas, count, count_groups
+from zerotilt.core.groups.whole import OF_SCORES, OF_SETS, Set
 from zerotilt.core.membership import JOIN, Grouping
 from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.stats.estimates import estimate
@@ -185,6 +187,45 @@ def of_rows(subject: Subject, readout: Readout, mask: NDArray[np.bool_], seed: i
         confidence,
     )
     return {key: one.at(0) for key, one in found.items()}
+
+
+def of_whole(subject: Subject, seed: int) -> dict[str, Measure]:
+    """Every metric that all rows of a context are told in, by key, in the order of the metrics.
+
+    Raises
+    ------
+    Refused : the outcome or the predictions cannot be used.
+    """
+    measures = of_rows(subject, read(subject, whole=True), np.ones(subject.n, bool), seed)
+    for key, rows in _sets(subject, seed):
+        interval, of = OF_SETS[key.split(JOIN)[0]](rows)
+        measures[key] = Measure(**estimate(*(float(one) for one in interval)).model_dump(), of=of)
+    order = list(METRICS)
+    place = {name: i for i, name in enumerate(subject.classes)}
+    keys = sorted(measures, key=lambda key: (place.get(class_of(key), -1), order.index(key.split(JOIN)[0])))
+    return {key: measures[key] for key in keys}
+
+
+def _sets(subject: Subject, seed: int) -> Iterator[tuple[str, Set]]:
+    """The keys that are measured of all rows at once, with the rows as they are read for it."""
+    kind, confidence = subject.kind, subject.spec.policy.confidence
+    outcome, weights = subject.rows.outcome_if_known, subject.rows.weights
+    if outcome is None:
+        return
+    tallied = {metric.name for metric in of_task(kind.task)}
+    views = [view for view in kind.views(outcome, subject.predictions, subject.decisions) if not view.whole]
+    for metric in of_set(kind.task, kind.told):
+        if metric.name not in OF_SETS or metric.name in tallied:
+            continue
+        if metric.each_class:
+            for view in views:
+                if view.scores is not None or metric.name not in OF_SCORES:
+                    key = f"{metric.name}{JOIN}{view.of_class}" if view.of_class else metric.name
+                    yield key, Set.counting(view.y, view.d, view.scores, weights, 2, confidence, seed)
+        else:
+            d = subject.decisions.taken if kind.decides else None
+            s = None if kind.decides else subject.predictions.values
+            yield metric.name, Set.counting(outcome, d, s, weights, len(subject.classes) or 2, confidence, seed)
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -13,7 +13,7 @@ from pydantic import Field
 from zerotilt.core.membership import JOIN
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Task
-from zerotilt.core.stats.estimates import LOSS_CLIP, Estimate
+from zerotilt.core.stats.estimates import Estimate
 
 MetricName = Literal[
     "base_rate",
@@ -40,8 +40,14 @@ MetricName = Literal[
     "mean_error",
     "mae",
     "rmse",
+    "balanced_accuracy",
+    "f1",
+    "average_precision",
+    "rank_error",
+    "r_squared",
+    "median_absolute_error",
 ]
-Kind = Literal["rate", "macro", "area", "mean", "root", "calibration"]
+Kind = Literal["rate", "macro", "area", "mean", "root", "calibration", "set"]
 Mask = NDArray[np.bool_]
 
 
@@ -61,11 +67,19 @@ class Metric:
     counted: Callable[[Mask, Mask, Mask], Mask] | None = None
     among: Callable[[Mask, Mask, Mask], Mask] | None = None
     tasks: tuple[Task, ...] = (Task.binary,)
+    """In which groups are compared by it."""
+    whole: tuple[Task, ...] = ()
+    """In which it is told of a whole set of rows only."""
     each_class: bool = False
     """With several classes, read of every class apart."""
     signed: bool = False
     """Can be negative, or its zero is out of reach: compared by its difference, not by a ratio."""
     unit: Literal["share", "number", "outcome", "rank"] = "number"
+
+    @property
+    def needs_outcome(self) -> bool:
+        """Whether it takes more than what was predicted and decided."""
+        return self.name not in OF_DECISIONS
 
     @property
     def short(self) -> str:
@@ -81,16 +95,19 @@ class Metric:
     def phrase(self) -> str:
         """The label inside a sentence; names and initials keep their capitals."""
         return (
-            self.label if self.name in ("auc", "brier_score", "mae", "rmse") else self.label[0].lower() + self.label[1:]
+            self.label
+            if self.name in ("auc", "brier_score", "mae", "rmse", "f1", "r_squared")
+            else self.label[0].lower() + self.label[1:]
         )
 
 
+OF_DECISIONS = ("selection_rate", "class_share", "mean_score", "mean_rank", "mean_prediction")
 CLASSES = (Task.several, Task.ordered)
 EVERY = (Task.binary, *CLASSES)
 
 
 def _rate(name: MetricName, label: str, meaning: str, counted, among, tasks=EVERY, each_class=True) -> Metric:
-    return Metric(name, label, meaning, "rate", counted, among, tasks, each_class, unit="share")
+    return Metric(name, label, meaning, "rate", counted, among, tasks, each_class=each_class, unit="share")
 
 
 def _all(y: Mask, d: Mask, f: Mask) -> Mask:
@@ -99,6 +116,10 @@ def _all(y: Mask, d: Mask, f: Mask) -> Mask:
 
 def _mean(name: MetricName, label: str, meaning: str, task: Task, unit, signed: bool = True) -> Metric:
     return Metric(name, label, meaning, "mean", tasks=(task,), signed=signed, unit=unit)
+
+
+def _whole(name: MetricName, label: str, meaning: str, tasks, unit, each_class: bool = False) -> Metric:
+    return Metric(name, label, meaning, "set", tasks=(), whole=tasks, each_class=each_class, unit=unit)
 
 
 # y: the event happened; d: the event was predicted; f: the decision was favourable
@@ -176,15 +197,36 @@ METRICS: dict[str, Metric] = {
             tasks=CLASSES,
             unit="share",
         ),
-        Metric("auc", "AUC", "chance that a row with the event scores above a row without it", "area"),
-        Metric("brier_score", "Brier score", "mean squared distance of the score from what happened", "mean"),
-        Metric("log_loss", "Log loss", "mean of minus the log of the probability given to what happened", "mean"),
+        Metric(
+            "auc",
+            "AUC",
+            "chance that a row with the event scores above a row without it",
+            "area",
+            whole=CLASSES,
+            each_class=True,
+        ),
+        Metric(
+            "brier_score",
+            "Brier score",
+            "mean squared distance of the score from what happened; with several classes over all of them",
+            "mean",
+            whole=CLASSES,
+        ),
+        Metric(
+            "log_loss",
+            "Log loss",
+            "mean of minus the log of the probability given to what happened",
+            "mean",
+            whole=CLASSES,
+        ),
         Metric("mean_score", "Mean score", "mean of the scores", "mean"),
         Metric(
             "calibration_error",
             "Calibration error",
             "mean distance of mean score and share of the event over 15 bins of equal counts",
             "calibration",
+            whole=CLASSES,
+            each_class=True,
             signed=True,
         ),
         _mean(
@@ -211,6 +253,34 @@ METRICS: dict[str, Metric] = {
             tasks=(Task.regression,),
             unit="outcome",
         ),
+        _whole(
+            "balanced_accuracy", "Balanced accuracy", "mean over the classes of the share recognised", EVERY, "share"
+        ),
+        _whole("f1", "F1", "harmonic mean of precision and recall", EVERY, "share", each_class=True),
+        _whole(
+            "average_precision",
+            "Average precision",
+            "precision on average over the rows with the event, from the highest score down",
+            EVERY,
+            "share",
+            each_class=True,
+        ),
+        Metric(
+            "rank_error",
+            "Mean distance of ranks",
+            "mean distance of the decided from the true place in the order",
+            "mean",
+            tasks=(),
+            whole=(Task.ordered,),
+        ),
+        _whole("r_squared", "R²", "share of the outcome's variance that is predicted", (Task.regression,), "number"),
+        _whole(
+            "median_absolute_error",
+            "Median absolute error",
+            "half of the predictions are off by less",
+            (Task.regression,),
+            "outcome",
+        ),
     )
 }
 
@@ -218,6 +288,12 @@ METRICS: dict[str, Metric] = {
 def of_task(task: Task) -> list[Metric]:
     """The metrics that are defined for what is predicted, in their order."""
     return [metric for metric in METRICS.values() if task in metric.tasks]
+
+
+def of_set(task: Task, told: Sequence[str] = ()) -> list[Metric]:
+    """The metrics that a whole set of rows is told in; ``told``: of these names, all when empty."""
+    found = [metric for metric in METRICS.values() if task in metric.tasks or task in metric.whole]
+    return [metric for metric in found if not told or metric.name in told]
 
 
 def metric_named(key: str) -> Metric:
@@ -247,10 +323,3 @@ def phrase(key: str) -> str:
 def label(key: str) -> str:
     which = class_of(key)
     return f"{metric_named(key).label}, {which}" if which else metric_named(key).label
-
-
-def losses(outcome: Mask, scores: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Brier score and log loss of each row, shape (n, 2)."""
-    y = outcome.astype(float)
-    kept = np.clip(scores, LOSS_CLIP, 1 - LOSS_CLIP)
-    return np.column_stack([(scores - y) ** 2, -(y * np.log(kept) + (1 - y) * np.log1p(-kept))])

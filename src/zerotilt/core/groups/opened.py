@@ -16,7 +16,7 @@ from zerotilt.core.groups.metrics import Measure
 from zerotilt.core.groups.pair import PairSettings, pair
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
-from zerotilt.core.spec import Task, Wording
+from zerotilt.core.spec import Wording
 from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
@@ -108,7 +108,7 @@ def open_group(subject: Subject, settings: OpenedSettings, seed: int, work: Work
     for name, mask in sides.items():
         measured[name] = measure.of_rows(subject, found, mask, seed)
         cells += _cells(subject, name, mask, confidence)
-        if found.scores is not None:
+        if found.scores is not None and found.happened is not None:
             y, s = found.happened[mask], found.scores[mask]
             w = np.ones(len(y)) if found.weights is None else found.weights[mask]
             if y.all() or not y.any():
@@ -120,9 +120,10 @@ def open_group(subject: Subject, settings: OpenedSettings, seed: int, work: Work
             bins += _calibration(name, y, s, w, confidence)
         work.advance(1)
     bars, distances = [], []
-    for quantity, values, reach in _quantities(subject):
-        # an ordered class is a bin of its own
-        edges = np.linspace(*reach, (len(subject.classes) or BINS) + 1)
+    for quantity, values, reach, bins_of_own in subject.kind.quantities(
+        subject.rows.outcome_if_known, subject.predictions, subject.decisions
+    ):
+        edges = np.linspace(*reach, (bins_of_own or BINS) + 1)
         for name, mask in sides.items():
             bars += _bars(subject, name, quantity, values[mask], mask, edges)
         distances.append(_distance(subject, quantity, values, two.inside, two.against))
@@ -148,16 +149,10 @@ def open_group(subject: Subject, settings: OpenedSettings, seed: int, work: Work
 
 def _cells(subject: Subject, side: str, mask: NDArray[np.bool_], confidence: float) -> list[Cell]:
     """Every decision by every outcome, counts unweighted."""
-    if subject.task is Task.regression:
+    names, taken = subject.kind.outcomes_named(subject.classes)
+    if not (k := len(names)) or not subject.spec.knows_outcome:
         return []
-    if subject.task is Task.binary:
-        happened, decided = subject.outcome[mask].astype(int), subject.predicted[mask].astype(int)
-        names = ["event did not happen", "event happened"]
-        taken = ["event not predicted", "event predicted"]
-    else:
-        happened, decided = subject.outcome[mask], subject.decisions[mask]
-        names = taken = list(subject.classes)
-    k = len(names)
+    happened, decided = subject.rows.outcome[mask].astype(int), subject.decisions.taken[mask]
     counts = np.bincount(happened * k + decided, minlength=k * k).reshape(k, k)
     return [
         Cell(
@@ -219,30 +214,12 @@ def _calibration(side: str, y, s, w, confidence: float) -> list[Bin]:
     return found
 
 
-def _quantities(subject: Subject) -> list[tuple[str, NDArray[np.float64], tuple[float, float]]]:
-    """What is distributed: scores of an event; predictions and errors of a number; the place of ordered classes."""
-    if subject.task is Task.binary:
-        return [] if subject.scores is None else [("score", subject.scores, (0.0, 1.0))]
-    if subject.task is Task.regression:
-        values, off = subject.values, subject.values - subject.outcome
-        return [(name, one, _reach(one)) for name, one in (("prediction", values), ("error", off))]
-    if subject.task is Task.ordered:
-        k = len(subject.classes)
-        return [("rank", subject.decisions + 1.0, (0.5, k + 0.5))]
-    return []
-
-
-def _reach(values: NDArray[np.float64]) -> tuple[float, float]:
-    low, high = float(values.min()), float(values.max())
-    return (low, high) if high > low else (low - 0.5, high + 0.5)
-
-
 def _bars(subject: Subject, side: str, quantity: str, values, mask, edges) -> list[Bar]:
     places = np.clip(np.searchsorted(edges, values, side="right") - 1, 0, len(edges) - 2)
     rows = np.bincount(places, minlength=len(edges) - 1)
     event = np.zeros_like(rows)
-    if subject.task is Task.binary:
-        event = np.bincount(places[subject.outcome[mask]], minlength=len(edges) - 1)
+    if subject.kind.cut and subject.spec.knows_outcome:
+        event = np.bincount(places[subject.rows.outcome[mask]], minlength=len(edges) - 1)
     return [
         Bar(side=side, quantity=quantity, low=float(edges[i]), high=float(edges[i + 1]), rows=int(rows[i]), with_event=int(event[i]))
         for i in range(len(rows))
@@ -251,7 +228,7 @@ def _bars(subject: Subject, side: str, quantity: str, values, mask, edges) -> li
 
 def _distance(subject: Subject, quantity: str, values, inside, against) -> Distance:
     """Of the weighted shares below every value; the p-value is the asymptotic one at the effective rows."""
-    w = np.ones(subject.n) if subject.weights is None else subject.weights
+    w = np.ones(subject.n) if subject.rows.weights is None else subject.rows.weights
     points = np.unique(values[inside | against])
     below = []
     for mask in (inside, against):
@@ -327,7 +304,7 @@ METHOD = Method(
         "interval."
     ),
     main="cells",
-    needs="predictions",
+    needs=frozenset({"predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     address={"reference": "against"},
     version=2,

@@ -64,7 +64,7 @@ def pair(subject: Subject, settings: PairSettings) -> Pair:
     if not settings.attribute and not every:
         raise Refused("No column is marked as a group.", todo="Mark the columns whose groups are compared in Intake.")
     columns = membership.columns_of(spec, settings.attribute) if settings.attribute else every[0]
-    grouping = membership.grouping(spec, subject.table, subject.rows, columns)
+    grouping = membership.grouping(spec, subject.table, subject.rows.numbers, columns)
     place = reference_place(spec, grouping)
     if settings.reference == OTHERS:
         place = -1
@@ -102,6 +102,4 @@ def _worst_off(subject: Subject, grouping: Grouping, reference: int) -> int:
 
 
 def _better(subject: Subject) -> NDArray[np.float64]:
-    if subject.classes or subject.task.value == "binary":
-        return subject.favoured.astype(float)
-    return subject.values if subject.spec.favourable_end == "high" else -subject.values
+    return subject.kind.better(subject.spec, subject.predictions, subject.decisions)

@@ -4,20 +4,17 @@ from __future__ import annotations
 
 from typing import Literal
 
-import numpy as np
 from pydantic import Field
 
 from zerotilt.core import rows as row_sets
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
-from zerotilt.core.groups import readout
-from zerotilt.core.groups.measure import of_rows
-from zerotilt.core.groups.metrics import Measure, MetricName
-from zerotilt.core.groups.scores import Score, scores
+from zerotilt.core.groups.measure import of_whole
+from zerotilt.core.groups.metrics import Measure
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Task, Wording
+from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -31,8 +28,7 @@ class RowSet(Frozen):
     name: str
     described: str
     rows: int
-    metrics: dict[MetricName, Measure] = Field(description="The rates and losses of an event; empty for other outcomes")
-    scores: tuple[Score, ...] = Field(description="Measures of the whole set, by class where there are several")
+    metrics: dict[str, Measure] = Field(description="By key: a metric, with several classes a metric and a class")
 
 
 class PerformanceResult(Frozen):
@@ -42,15 +38,10 @@ class PerformanceResult(Frozen):
     confidence: float
 
 
-OF_DECISIONS = ("accuracy", "balanced_accuracy", "rank_error", "precision", "recall", "f1")
-"""Measures of classes that need no probabilities."""
-
-
 def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Work) -> PerformanceResult:
     """All metrics of the context's rows, and beside them of the training rows (or of the hold-out, when reading those)."""
     others = {"hold-out": ["training"], "training": ["hold-out"], "all": []}[subject.context.rows]
     wanted = [subject.context.rows, *others]
-    event = subject.task is Task.binary
     work.begin(len(wanted), "row sets measured")
     sets = []
     for which in wanted:
@@ -58,7 +49,7 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
             subject.spec, subject.table, subject.predictor, subject.context.model_copy(update={"rows": which})
         )
         try:
-            metrics = of_rows(read, readout.read(read), np.ones(read.n, dtype=bool), seed) if event else {}
+            metrics = of_whole(read, seed)
         except Refused:
             if which == subject.context.rows:
                 raise
@@ -67,86 +58,72 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
             RowSet(
                 which=which,
                 name=row_sets.NAMES[which],
-                described=row_sets.describe(subject.spec, which, subject.context.segment),
+                described=row_sets.describe(subject.spec, read.context.row_set),
                 rows=read.n,
                 metrics=metrics,
-                scores=_scores(read, seed),
             )
         )
         work.advance(1)
     return PerformanceResult(
         sets=tuple(sets),
-        threshold=subject.cut if event and subject.scores is not None else None,
+        threshold=subject.decisions.cut if subject.kind.cut and subject.predictions.scores is not None else None,
         notes=()
         if subject.predictor is None
-        else (*subject.predictor.notes, *subject.predictor.strange_levels(subject.table, subject.rows)),
+        else (*subject.predictor.notes, *subject.predictor.strange_levels(subject.table, subject.rows.numbers)),
         confidence=subject.spec.policy.confidence,
     )
 
 
-def _scores(read: Subject, seed: int) -> tuple[Score, ...]:
-    if read.task is Task.binary:
-        if read.scores is None:
-            return ()
-        outputs = np.column_stack([read.predicted, read.scores])
-    elif read.task is Task.regression:
-        outputs = read.values[:, None]
-    elif read.predictor is not None:
-        outputs = read.outputs
-    else:
-        outputs = np.eye(len(read.classes))[read.decisions]
-    found = scores(read.task, read.outcome, outputs, read.weights, read.classes, read.spec.policy.confidence, seed)
-    if read.classes and read.predictor is None:  # no probabilities were recorded
-        return tuple(one for one in found if one.name in OF_DECISIONS)
-    return found
-
-
 def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettings) -> Reading:
     first = result.sets[0]
-    if "accuracy" not in first.metrics:
-        return _say_other(result, wording)
-    accuracy = first.metrics["accuracy"]
-    headline = (
-        f"{words.percent(accuracy.value)} of {row_sets.counted(first.rows, first.which, wording.rows)} are decided rightly "
-        f"({words.level(result.confidence)} interval {words.percent(accuracy.low)} to {words.percent(accuracy.high)})."
-    )
-    detail = ""
-    area = first.metrics.get("auc")
-    if area and area.value is not None:
-        detail = f"AUC {words.decimal(area.value)} ({words.decimal(area.low)} to {words.decimal(area.high)})"
-        if len(result.sets) > 1 and (other := result.sets[1].metrics["auc"]).value is not None:
-            detail += f"; {result.sets[1].name} rows {words.decimal(other.value)}"
-        detail += "."
-        if area.value < 0.5:
-            detail += (
-                " An AUC below one half suggests that event and class are mixed up; check which class is the event."
-            )
-    detail += f" Read: {first.described}."
-    return plain(headline, detail.strip())
+    rows, sure = row_sets.counted(first.rows, first.which, wording.rows), words.level(result.confidence)
+    found = first.metrics
 
+    def share(key: str) -> str:
+        one = found[key]
+        low, high = words.percent(one.low), words.percent(one.high)
+        return f"{words.percent(one.value)} of {rows} {{}} ({sure} interval {low} to {high})."
 
-def _say_other(result: PerformanceResult, wording: Wording) -> Reading:
-    """For classes and numbers."""
-    first = result.sets[0]
-    by_name = {score.name: score for score in first.scores if score.of_class is None}
-    rows = row_sets.counted(first.rows, first.which, wording.rows)
-    sure = words.level(result.confidence)
-    if "mae" in by_name:
-        off, fit = by_name["mae"], by_name["r_squared"]
-        value, low, high = words.measured(off.value, off.low, off.high)
+    if "mae" in found:
+        value, low, high = words.measured(found["mae"].value, found["mae"].low, found["mae"].high)
         headline = (
             f"For {rows} the prediction is off by {f'{value} {wording.unit}'.strip()} on average ({sure} interval "
             f"{low} to {f'{high} {wording.unit}'.strip()})."
         )
-        detail = f"R² {words.decimal(fit.value)}. " if fit.value is not None else ""
-    else:
-        right = by_name["accuracy"]
+        fit = found["r_squared"].value
+        detail = f"R² {words.decimal(fit)}." if fit is not None else ""
+    elif "mean_prediction" in found:
+        value, low, high = words.measured(*(getattr(found["mean_prediction"], x) for x in ("value", "low", "high")))
         headline = (
-            f"{words.percent(right.value)} of {rows} get their own class ({sure} interval {words.percent(right.low)} to "
-            f"{words.percent(right.high)})."
+            f"The prediction is {f'{value} {wording.unit}'.strip()} on average for {rows} ({sure} interval {low} to "
+            f"{f'{high} {wording.unit}'.strip()})."
         )
-        detail = f"Balanced accuracy {words.percent(by_name['balanced_accuracy'].value)}. "
-    return plain(headline, f"{detail}Read: {first.described}.")
+        detail = UNKNOWN
+    elif "accuracy" not in found:
+        headline = share("selection_rate").format(f"are {wording.favourable}")
+        detail = UNKNOWN
+    elif "true_positive_rate" in found:  # of an event, not of each class
+        headline = share("accuracy").format("are decided rightly")
+        detail = _of_order(result)
+    else:
+        headline = share("accuracy").format("get their own class")
+        detail = f"Balanced accuracy {words.percent(found['balanced_accuracy'].value)}."
+    return plain(headline, f"{detail} Read: {first.described}.".strip())
+
+
+UNKNOWN = "No column says what really happened, so nothing is said about how good this is."
+
+
+def _of_order(result: PerformanceResult) -> str:
+    """How well the scores of an event put the rows in order."""
+    area = result.sets[0].metrics.get("auc")
+    if area is None or area.value is None:
+        return ""
+    found = f"AUC {words.decimal(area.value)} ({words.decimal(area.low)} to {words.decimal(area.high)})"
+    if len(result.sets) > 1 and (other := result.sets[1].metrics["auc"]).value is not None:
+        found += f"; {result.sets[1].name} rows {words.decimal(other.value)}"
+    below = " An AUC below one half suggests that event and class are mixed up; check which class is the event."
+    return f"{found}.{below if area.value < 0.5 else ''}"
 
 
 METHOD = Method(
@@ -172,6 +149,6 @@ METHOD = Method(
     ),
     main="sets",
     place=Place("Model and data", summed_up=True),
-    needs="predictions",
-    version=4,
+    needs=frozenset({"predictions"}),
+    version=5,
 )

@@ -8,11 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.groups.metrics import METRICS, Metric, losses, of_task
+from zerotilt.core.groups.metrics import METRICS, Metric, of_set, of_task
 from zerotilt.core.membership import JOIN
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Task
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import View
 
 Bools = NDArray[np.bool_]
 Floats = NDArray[np.float64]
@@ -63,78 +63,58 @@ class Readout:
         return sorted(found, key=lambda key: order.index(key.split(JOIN)[0]))
 
 
-def read(subject: Subject, wanted: Sequence[str] = ()) -> Readout:
+def read(subject: Subject, wanted: Sequence[str] = (), whole: bool = False) -> Readout:
     """The rows of a context ready to be counted by groups; ``wanted``: names of metrics, all when empty.
+
+    ``whole``: metrics that are told of a whole set only are read too.
 
     Raises
     ------
     Refused : the outcome or the predictions cannot be used, or nothing wanted is defined here.
     """
-    chosen = {metric.name: metric for metric in of_task(subject.task) if not wanted or metric.name in wanted}
+    every = of_set(subject.spec.task, subject.kind.told) if whole else of_task(subject.spec.task)
+    chosen = {metric.name: metric for metric in every if not wanted or metric.name in wanted}
+    if not subject.spec.knows_outcome:
+        chosen = {name: metric for name, metric in chosen.items() if not metric.needs_outcome}
     if not chosen:
         raise Refused(
-            f"None of the metrics chosen is defined for {subject.task.value}.",
+            f"None of the metrics chosen is defined for {subject.kind.name}"
+            f"{'' if subject.spec.knows_outcome else ' whose outcome is not known'}.",
             where="flag policy",
             todo="Choose others in the flag policy of Tilt.",
         )
-    if subject.task is Task.binary:
-        return _of_event(subject, chosen)
-    return _of_number(subject, chosen) if subject.task is Task.regression else _of_classes(subject, chosen)
-
-
-def _of_event(subject: Subject, chosen: dict[str, Metric]) -> Readout:
-    y, scores = subject.outcome, subject.scores
-    lens = Lens(y, subject.predicted, subject.favoured, {n: m for n, m in chosen.items() if m.kind == "rate"})
-    means: dict[str, Floats] = {}
-    if scores is not None:
-        if "brier_score" in chosen or "log_loss" in chosen:
-            means = dict(zip(("brier_score", "log_loss"), losses(y, scores).T, strict=True))
-        means = {name: values for name, values in (means | {"mean_score": scores}).items() if name in chosen}
+    outcome = subject.rows.outcome_if_known
+    said = (outcome, subject.predictions, subject.decisions)
+    macro = tuple(name for name, metric in chosen.items() if metric.kind == "macro")
+    parts = [METRICS[name.removeprefix("macro_")] for name in macro]
+    rates = {metric.name: metric for metric in (*chosen.values(), *parts) if metric.kind == "rate"}
+    lenses = [Lens(v.y, v.d, v.favoured, _keys(v, rates, subject.kind.classed)) for v in subject.kind.views(*said)]
+    scores = subject.predictions.scores if subject.kind.cut else None
+    scored = scores is not None and outcome is not None
     return Readout(
-        (lens,),
-        means,
-        subject.weights,
+        # of an event the cells are counted for its AUC too
+        tuple(lens for lens in lenses if lens.keys or not subject.kind.classed),
+        {name: values for name, values in subject.kind.numbers(*said).items() if name in chosen},
+        subject.rows.weights,
         scores,
-        y,
-        area=scores is not None and "auc" in chosen,
-        calibration=scores is not None and "calibration_error" in chosen,
-        spread=_spread(y.astype(float)),
+        outcome if scored else None,
+        area=scored and "auc" in chosen,
+        calibration=scored and "calibration_error" in chosen,
+        macro=macro,
+        spread=_spread(subject, outcome),
     )
 
 
-def _of_classes(subject: Subject, chosen: dict[str, Metric]) -> Readout:
-    y, d, favoured = subject.outcome, subject.decisions, subject.favoured
-    rates = {name: metric for name, metric in chosen.items() if metric.kind == "rate"}
-    right = y == d
-    whole = {name: metric for name, metric in rates.items() if not metric.each_class}
-    # seen as "it happened: always; decided: rightly", the share decided rightly is an accuracy
-    lenses = [Lens(np.ones_like(right), right, favoured, whole)] if whole else []
-    macro = tuple(name for name, metric in chosen.items() if metric.kind == "macro")
-    each = {name: metric for name, metric in rates.items() if metric.each_class}
-    each |= {name.removeprefix("macro_"): METRICS[name.removeprefix("macro_")] for name in macro}
-    for c, label in enumerate(subject.classes):
-        keys = {f"{name}{JOIN}{label}": metric for name, metric in each.items()}
-        lenses.append(Lens(y == c, d == c, d == c, keys))
-    means = {}
-    if "mean_rank" in chosen:
-        means["mean_rank"] = d + 1.0
-    if "mean_rank_error" in chosen:
-        means["mean_rank_error"] = (d - y).astype(float)
-    return Readout(tuple(lenses), means, subject.weights, macro=macro, spread=_spread(y.astype(float)))
+def _keys(view: View, rates: dict[str, Metric], classed: bool) -> dict[str, Metric]:
+    """The rates that a view tells, by key: those of the whole, or those of its class."""
+    if view.of_class:
+        return {f"{name}{JOIN}{view.of_class}": metric for name, metric in rates.items() if metric.each_class}
+    return {name: metric for name, metric in rates.items() if not (classed and metric.each_class)}
 
 
-def _of_number(subject: Subject, chosen: dict[str, Metric]) -> Readout:
-    y, predicted = subject.outcome, subject.values
-    off = predicted - y
-    means = {
-        "mean_prediction": predicted,
-        "mean_outcome": y,
-        "mean_error": off,
-        "mae": np.abs(off),
-        "rmse": off**2,
-    }
-    return Readout((), {name: one for name, one in means.items() if name in chosen}, subject.weights, spread=_spread(y))
-
-
-def _spread(values: Floats) -> float:
-    return float(values.std()) or 1.0
+def _spread(subject: Subject, outcome: NDArray | None) -> float:
+    """Of the outcome; where it is not known of the predictions, in the same unit."""
+    if outcome is not None:
+        return float(outcome.astype(float).std()) or 1.0
+    known = subject.decisions.taken if subject.kind.decides else subject.predictions.values
+    return float(known.astype(float).std()) or 1.0

@@ -70,8 +70,8 @@ def gap_of_scores(subject: Subject, settings: ScoreGapSettings, seed: int, work:
         places = np.flatnonzero(mask)
         chosen.append(np.sort(rng.permutation(places)[: settings.explained]))
     both = np.concatenate(chosen)
-    found = explain(subject, subject.rows[both], seed, work, most_pairs=settings.walks)
-    w = np.ones(subject.n) if subject.weights is None else subject.weights
+    found = explain(subject, subject.rows.numbers[both], seed, work, most_pairs=settings.walks)
+    w = np.ones(subject.n) if subject.rows.weights is None else subject.rows.weights
     split = len(chosen[0])
     sides = [
         (found.values[:split], found.output[:split], w[chosen[0]]),

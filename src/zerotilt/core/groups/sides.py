@@ -20,7 +20,7 @@ from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Task, Wording
+from zerotilt.core.spec import Role, Wording
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
@@ -81,7 +81,7 @@ def set_beside(subject: Subject, settings: SidesSettings, seed: int, work: Work)
     ------
     Refused : the outcome is a number, or no column makes groups.
     """
-    if subject.task is Task.regression:
+    if not subject.kind.decides:
         raise Refused(
             "Nothing is decided about a number, so there are no decisions to set beside the labels.",
             todo="Open an audit whose outcome is an event or a class.",
@@ -125,14 +125,14 @@ Reading_ = tuple[Subject, Readout]
 def _favoured(subject: Subject, which: np.ndarray) -> Reading_:
     """A readout in which the favourable side is given outright."""
     lens = Lens(which, which, which, {KEY: METRICS[KEY]})
-    return subject, Readout((lens,), {}, subject.weights)
+    return subject, Readout((lens,), {}, subject.rows.weights)
 
 
 def _pairings(subject: Subject, seed: int) -> tuple[dict[Which, tuple[Reading_, Reading_, bool]], list[str]]:
     found: dict[Which, tuple[Reading_, Reading_, bool]] = {}
     notes = []
-    decided = _favoured(subject, subject.favoured)
-    found["labels and decisions"] = (_favoured(subject, subject.deserved), decided, True)
+    decided = _favoured(subject, subject.decisions.favoured)
+    found["labels and decisions"] = (_favoured(subject, subject.decisions.deserved), decided, True)
     other = "training" if subject.context.rows != "training" else "hold-out"
     if subject.context.rows == "all":
         notes.append("All rows are read, so training and hold-out rows are not set apart.")
@@ -141,26 +141,26 @@ def _pairings(subject: Subject, seed: int) -> tuple[dict[Which, tuple[Reading_, 
             apart = replace(
                 subject, context=subject.context.model_copy(update={"rows": other, "alongside": None}), beside=None
             )
-            there = _favoured(apart, apart.favoured)
+            there = _favoured(apart, apart.decisions.favoured)
             found["training and hold-out"] = (there, decided, False) if other == "training" else (decided, there, False)
         except Refused as none:
             notes.append(f"Training and hold-out rows cannot be set side by side: {none.message}")
     recorded = subject.spec.only(Role.decision)
     if recorded is None:
         notes.append("No column holds the decisions that people took, so they cannot be set beside the model's.")
-    elif subject.predictor is None and (subject.task is not Task.binary or subject.spec.only(Role.score) is None):
+    elif subject.predictor is None and (not subject.kind.cut or subject.spec.only(Role.score) is None):
         notes.append("There are recorded decisions only, and no model to set beside them.")
     else:
         plain_spec = subject.spec.model_copy(
             update={"columns": tuple(c.model_copy(update={"role": Role.ignored}) if c.role is Role.score else c for c in subject.spec.columns)}
         )  # fmt: skip
         people = Subject(plain_spec, subject.table, None, subject.context)
-        found["recorded and the model's"] = (_favoured(subject, people.favoured), decided, True)
+        found["recorded and the model's"] = (_favoured(subject, people.decisions.favoured), decided, True)
     return found, notes
 
 
 def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns, policy) -> list[dict]:
-    groupings = [membership.grouping(one.spec, one.table, one.rows, columns) for one, _ in (before, after)]
+    groupings = [membership.grouping(one.spec, one.table, one.rows.numbers, columns) for one, _ in (before, after)]
     base = groupings[1]
     place = reference_place(after[0].spec, base)
     reference = OTHERS if place < 0 else base.labels[place]
@@ -232,8 +232,8 @@ def _splits(subject: Subject, wanted: list[tuple[str, ...]]) -> list[SplitShare]
     """Every split's groups: their share of the rows and of the favourable outcome, Wilson intervals."""
     spec, confidence = subject.spec, subject.spec.policy.confidence
     whole = replace(subject, context=subject.context.model_copy(update={"rows": "all", "alongside": None}), beside=None)
-    known = whole.rows
-    deserved = whole.deserved
+    known = whole.rows.numbers
+    deserved = whole.decisions.deserved
     column = spec.only(Role.split)
     if column is not None:
         levels, codes = subject.table.coded(column.name)
@@ -316,7 +316,7 @@ METHOD = Method(
         "change on this sheet. Where labels were tilted, error rates take them for the truth."
     ),
     main="gaps",
-    needs="predictions",
+    needs=frozenset({"predictions", "outcome"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     version=2,
 )

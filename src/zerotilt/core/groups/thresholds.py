@@ -142,8 +142,8 @@ def thresholds_of(subject: Subject, settings: ThresholdSettings, seed: int, work
     ------
     Refused : no scores, both costs are zero, no groups, or groups that overlap.
     """
-    subject.needs_event()
-    if subject.scores is None:
+    subject.kind.needs_event()
+    if subject.predictions.scores is None:
         raise Refused(
             "Only decisions were recorded; without scores no threshold can be moved.",
             todo="Upload the model, or a table with its scores.",
@@ -154,7 +154,7 @@ def thresholds_of(subject: Subject, settings: ThresholdSettings, seed: int, work
     if not settings.attribute and not every:
         raise Refused("No column is marked as a group.", todo="Mark the columns whose groups are compared in Intake.")
     columns = membership.columns_of(subject.spec, settings.attribute) if settings.attribute else every[0]
-    grouping = membership.grouping(subject.spec, subject.table, subject.rows, columns)
+    grouping = membership.grouping(subject.spec, subject.table, subject.rows.numbers, columns)
     if grouping.overlapping:
         raise Refused(
             "Groups that overlap cannot have thresholds of their own: a row would have several.",
@@ -192,7 +192,7 @@ def thresholds_of(subject: Subject, settings: ThresholdSettings, seed: int, work
     least = subject.spec.policy.minimum_rows
     return ThresholdResult(
         attribute=grouping.attribute,
-        histograms=counts.histograms(grouping.labels, subject.weights is not None),
+        histograms=counts.histograms(grouping.labels, subject.rows.weights is not None),
         steps=STEPS,
         current=shown.in_force(base),
         settings=tuple(found),
@@ -230,13 +230,13 @@ class _Counts:
     @classmethod
     def of(cls, subject: Subject, grouping: membership.Grouping) -> _Counts:
         k, width = len(grouping.labels), STEPS + 1
-        place = np.searchsorted(subject.precise(EDGES[:-1]), subject.scores, side="right") - 1
-        flat = (grouping.codes * width + place) * 2 + subject.outcome
+        place = np.searchsorted(subject.decisions.precise(EDGES[:-1]), subject.predictions.scores, side="right") - 1
+        flat = (grouping.codes * width + place) * 2 + subject.rows.outcome
         shape = (k, width, 2)
         plain = np.bincount(flat, minlength=k * width * 2).reshape(shape)
         mass = plain.astype(float)
-        if subject.weights is not None:
-            mass = np.bincount(flat, subject.weights, k * width * 2).reshape(shape)
+        if subject.rows.weights is not None:
+            mass = np.bincount(flat, subject.rows.weights, k * width * 2).reshape(shape)
         return cls(plain, mass, subject.spec.favourable)
 
     @property
@@ -296,7 +296,7 @@ class _Shown:
 
     def __init__(self, subject: Subject, grouping, counts: _Counts, costs: NDArray, asked: ThresholdSettings):
         self.subject, self.grouping, self.counts, self.costs = subject, grouping, counts, costs
-        self.predicted, self.asked = subject.predicted, asked
+        self.predicted, self.asked = subject.decisions.predicted, asked
         self.rates = {
             name: counts.rate(name)
             for name in ("selection rate", "true positive rate", "false positive rate", "accuracy")
@@ -318,11 +318,11 @@ class _Shown:
         labels = self.grouping.labels
         at = np.arange(len(places))
         rule = Rule(threshold=float(EDGES[places[0]])) if alone else Rule(
-            threshold=self.subject.cut,
+            threshold=self.subject.decisions.cut,
             columns=self.grouping.columns,
             thresholds=tuple(GroupThreshold(group=label, threshold=float(EDGES[place])) for label, place in zip(labels, places, strict=True)),
         )  # fmt: skip
-        now = self.subject.scores >= self.subject.precise(EDGES[places])[self.grouping.codes]
+        now = self.subject.predictions.scores >= self.subject.decisions.precise(EDGES[places])[self.grouping.codes]
         return self._setting(
             name,
             how,
@@ -337,14 +337,14 @@ class _Shown:
 
     def in_force(self, base: float) -> Setting:
         """The rule as it is, whose thresholds need not be thousandths, nor by these groups."""
-        y, w = self.subject.outcome, self.subject.weights
+        y, w = self.subject.rows.outcome, self.subject.rows.weights
         w = np.ones(self.subject.n) if w is None else w
         rates: dict[str, NDArray] = {name: np.full(self.counts.k, np.nan) for name in self.rates}
         cuts = np.full(self.counts.k, np.nan)
         for i in range(self.counts.k):
             mine = self.grouping.mask(i)
             for name, (counted, among) in {
-                "selection rate": (self.subject.favoured, np.ones(self.subject.n, bool)),
+                "selection rate": (self.subject.decisions.favoured, np.ones(self.subject.n, bool)),
                 "true positive rate": (self.predicted, y),
                 "false positive rate": (self.predicted, ~y),
                 "accuracy": (self.predicted == y, np.ones(self.subject.n, bool)),
@@ -352,11 +352,11 @@ class _Shown:
                 rows = mine & among
                 if w[rows].sum() > 0:
                     rates[name][i] = w[rows & counted].sum() / w[rows].sum()
-            own = np.unique(self.subject.cuts[mine])
+            own = np.unique(self.subject.decisions.cuts[mine])
             # as it was chosen, not as it is in the scores' precision
             cuts[i] = (
                 float(np.float32(own[0]).astype(str))
-                if len(own) == 1 and self.subject.single
+                if len(own) == 1 and self.subject.predictions.single
                 else own[0]
                 if len(own) == 1
                 else np.nan
@@ -491,7 +491,7 @@ def _finer(subject: Subject, grouping: membership.Grouping, settings: ThresholdS
     """How much less the cheapest setting of any thresholds costs, under the same tolerance: every distinct score is tried."""
     if held is None or subject.n > FINER_ROWS:
         return None
-    y, w, s = subject.outcome, subject.mass, subject.scores
+    y, w, s = subject.rows.outcome, subject.rows.mass, subject.predictions.scores
     rates, costs = [], []
     for g in range(len(grouping.labels)):
         mine = grouping.mask(g)
@@ -621,7 +621,7 @@ METHOD = Method(
         "Groups."
     ),
     main="settings",
-    needs="predictions",
+    needs=frozenset({"predictions", "outcome"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     address={"false_positive": "fp", "false_negative": "fn"},
     version=2,

@@ -22,10 +22,11 @@ from zerotilt.core.membership import MISSING, Grouping
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import FlagPolicy, Spec, Task, Wording
+from zerotilt.core.spec import FlagPolicy, Spec, Wording
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 BARE = {"yes", "no", "true", "false"}
@@ -154,11 +155,10 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
     found = readout.read(subject, policy.metrics)
     shared = _Shared(
         spec,
-        membership.Groupings.of(spec, subject.table, subject.rows, wanted),
+        membership.Groupings.of(spec, subject.table, subject.rows.numbers, wanted),
         measure.Counted.of(found, subject.n),
         settings,
         seed,
-        subject.task,
     )
     sides = list(work.spread(_one_attribute, shared, wanted, "group columns compared"))
     beside = readout.read(subject.beside, policy.metrics) if subject.beside is not None else None
@@ -200,10 +200,7 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
 
 
 def _decided_by(subject: Subject) -> str:
-    if subject.task is Task.regression:
-        return "predictions"
-    known = subject.predictor is not None or (subject.task is Task.binary and subject.scores is not None)
-    return "scores" if known else "recorded decisions"
+    return subject.kind.decided_by(subject.predictions)
 
 
 @dataclass(frozen=True)
@@ -215,7 +212,6 @@ class _Shared:
     counted: measure.Counted
     settings: TiltSettings
     seed: int
-    task: Task
 
 
 def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> _Side:
@@ -260,11 +256,12 @@ def _reference(
 
 def _best_off(shared: _Shared, own, real: list[int], rows, largest: int) -> tuple[int, str]:
     """The group with most favourable decisions, or with the best numbers, among those with enough rows."""
-    key = "mean_prediction" if shared.task is Task.regression else "selection_rate"
+    kind = kind_of(shared.spec.task)
+    key = kind.headline
     if key not in own:
         return largest, f"Best-off needs the {metric_named(key).phrase} among the metrics; the largest group is taken."
     enough = [i for i in real if rows[i] >= shared.spec.policy.minimum_rows and np.isfinite(own[key].interval.value[i])]
-    sign = -1 if shared.task is Task.regression and shared.spec.favourable_end == "low" else 1
+    sign = kind.best_end(shared.spec)
     return (max(enough, key=lambda i: sign * own[key].interval.value[i]), "") if enough else (largest, "")
 
 
@@ -359,12 +356,12 @@ def _add_changes(
 ) -> None:  # fmt: skip
     """What became of every gap against the reading alongside."""
     other = subject.beside
-    shared = subject.n == other.n and np.array_equal(subject.rows, other.rows)
+    shared = subject.n == other.n and np.array_equal(subject.rows.numbers, other.rows.numbers)
     work.begin(len(drafts), "gaps compared with those alongside")
     known: dict[tuple, tuple[float, NDArray]] = {}
     groupings = {side.grouping.attribute: side.grouping for side in sides}
     elsewhere = {
-        name: grouping if shared else membership.grouping(other.spec, other.table, other.rows, grouping.columns)
+        name: grouping if shared else membership.grouping(other.spec, other.table, other.rows.numbers, grouping.columns)
         for name, grouping in groupings.items()
     }
 
@@ -422,7 +419,7 @@ COSTS = ("accuracy", "selection_rate", "auc", "log_loss", "mae", "rmse")
 def _beside(subject: Subject, here: Readout, there: Readout, seed: int) -> BesideGaps:
     """What the difference cost over all rows."""
     other, confidence = subject.beside, subject.spec.policy.confidence
-    shared = subject.n == other.n and np.array_equal(subject.rows, other.rows)
+    shared = subject.n == other.n and np.array_equal(subject.rows.numbers, other.rows.numbers)
     everyone = [np.ones(one.n, bool) for one in (subject, other)]
     values = [
         measure.of_rows(one, found, mask, seed)
@@ -672,7 +669,7 @@ METHOD = Method(
     place=Place("Groups", lambda subject, so_far, fewer: [({}, "")] if subject.spec.groupings else [], summed_up=True),
     findings=disparities,
     unasked=lambda spec: {} if spec.groupings or spec.segments else None,
-    needs="predictions",
+    needs=frozenset({"predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     reads_alongside=True,
     version=3,

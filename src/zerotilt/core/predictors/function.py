@@ -12,6 +12,7 @@ from zerotilt.core.predictors.protocol import Predictor, checked_numbers
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Task
 from zerotilt.core.table import Table
+from zerotilt.core.tasks import kind_of
 
 FUNCTION = "the function"
 
@@ -33,7 +34,7 @@ class FunctionPredictor(Predictor):
     ):
         self.inputs = tuple(inputs)
         self.task = task
-        self.classes = tuple(classes) if task in (Task.several, Task.ordered) else ()
+        self.classes = tuple(classes) if kind_of(task).classed else ()
         self._function = function
 
     def frame(self, table: Table, rows: NDArray[np.int64]) -> Frame:

@@ -18,8 +18,8 @@ from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
 
 from zerotilt.core import words
+from zerotilt.core.levels import match_level
 from zerotilt.core.refusal import Choice, Refused
-from zerotilt.core.rows import match_level
 from zerotilt.core.spec import ModelReading
 from zerotilt.core.stats import intervals
 
@@ -129,26 +129,30 @@ def event_of(labels: tuple[str, ...], event: str, levels: Sequence[str]) -> tupl
 
 
 def ask_event(
-    digest: str, scores: NDArray, happened: NDArray[np.bool_], event: str, other: str, single: bool
+    digest: str, scores: NDArray, happened: NDArray[np.bool_] | None, event: str, other: str, single: bool
 ) -> Refused:
-    """The two ways of reading two probabilities, each with how well it would do."""
+    """The two ways of reading two probabilities, each with how well it would do, where outcomes are known."""
     choices = []
     for column in (0, 1):
         p = scores if column else 1 - scores
-        right = float(((p >= 0.5) == happened).mean())
-        area = intervals.auc(p, happened)[0]
+        right = area = float("nan")
+        if happened is not None:
+            right = float(((p >= 0.5) == happened).mean())
+            area = intervals.auc(p, happened)[0]
         outputs = (other, event) if column else (event, other)
         if single:
             outputs = (event,) if column else (other,)
         what = "its one column" if single else f"column {column + 1} of 2"
-        fit = f"accuracy {words.percent(right)}" + (f", AUC {words.decimal(area)}" if np.isfinite(area) else "")
+        fit = f"mean {words.percent(float(p.mean()))}"
+        if happened is not None:
+            fit = f"accuracy {words.percent(right)}" + (f", AUC {words.decimal(area)}" if np.isfinite(area) else "")
         label = f"{what} is of “{event}”" if column or not single else f"{what} is of “{other}”"
         choices.append(
             Choice(
                 label=label,
                 detail=fit,
                 reading=ModelReading(model=digest, outputs=outputs),
-                fit=area if np.isfinite(area) else right,
+                fit=next((one for one in (area, right) if np.isfinite(one)), 0.0),
             )
         )
     return Refused(

@@ -14,6 +14,7 @@ from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.spec import Task
 from zerotilt.core.table import Table
+from zerotilt.core.tasks import kind_of
 
 if TYPE_CHECKING:
     from zerotilt.core.predictors.structure import Structure
@@ -101,7 +102,7 @@ def checked_numbers(values: NDArray[np.float64], task: Task, where: str) -> NDAr
             where=where,
             todo="Check how it treats missing values.",
         )
-    if task is Task.regression or not len(values):
+    if not kind_of(task).scaled or not len(values):
         return values
     if values.min() < -1e-5 or values.max() > 1 + 1e-5:
         raise Refused(

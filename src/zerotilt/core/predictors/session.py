@@ -9,6 +9,8 @@ import onnxruntime
 from zerotilt.core.refusal import Refused
 
 MODEL = "the model file"
+CHUNK_ROWS = 16_384
+"""Rows that a model is asked about at once."""
 
 
 def session_of(data: bytes) -> onnxruntime.InferenceSession:

@@ -85,8 +85,8 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
     Refused : the feature is none of the model's, or holds no number in these rows.
     """
     feature = feature_named(subject, settings.feature)
-    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
-    frame, mass_of = subject.frame.take(chosen), subject.mass[chosen]
+    chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), settings.rows))
+    frame, mass_of = subject.frame.take(chosen), subject.rows.mass[chosen]
     numeric = frame[feature].dtype.kind == "f"
     known = np.isfinite(frame[feature]) if numeric else np.ones(frame.rows, bool)
     missing = int((~known).sum())
@@ -109,7 +109,7 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         value, spread, sizes = _path(change, bins, len(edges) - 1, mass_of)
         mass = np.concatenate([[0.0], sizes])
         centre = _centre(value, sizes)
-        places, labels, order = edges, [subject.label(feature, float(edge)) for edge in edges], "scale"
+        places, labels, order = edges, [subject.editor.label(feature, float(edge)) for edge in edges], "scale"
     else:
         levels, order = _ordered_levels(subject, frame, feature)
         place = {level: i for i, level in enumerate(levels)}
@@ -162,7 +162,7 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         rows=subject.n,
         rows_read=frame.rows,
         missing=missing,
-        date=subject.is_date(feature),
+        date=subject.editor.is_date(feature),
         gap=float(off[widest]),
         gap_at=labels[widest],
         apart=bool(off[widest] > max(APART * reaching, reach * float(spread[widest]))),

@@ -67,7 +67,7 @@ def grid_of(
             places = np.unique(np.quantile(inside, np.linspace(0, 1, points), method="nearest"))
         if len(known) < len(values):
             places = np.append(places, np.nan)
-        labels = tuple(subject.label(feature, float(place)) for place in places)
+        labels = tuple(subject.editor.label(feature, float(place)) for place in places)
         return Grid(places, labels, places, True, 0)
     levels, sizes = np.unique(values.astype(str), return_counts=True)
     by_size = [str(level) for level in levels[np.argsort(-sizes, kind="stable")]]
@@ -89,12 +89,12 @@ def grid_of(
 def _region(subject: Subject, feature: str, known, region: tuple[float | None, float | None]) -> tuple[float, float]:
     low = known.min() if region[0] is None else region[0]
     high = known.max() if region[1] is None else region[1]
-    ends = f"{subject.label(feature, float(known.min()))} to {subject.label(feature, float(known.max()))}"
+    ends = f"{subject.editor.label(feature, float(known.min()))} to {subject.editor.label(feature, float(known.max()))}"
     if low > high:
         raise Refused(f"region: it begins at {low:g} and ends at {high:g}.", todo="Give the smaller value first.")
     if not ((known >= low) & (known <= high)).any():
         raise Refused(
-            f"region: no row has {words.title(feature)} between {subject.label(feature, low)} and {subject.label(feature, high)}; "
+            f"region: no row has {words.title(feature)} between {subject.editor.label(feature, low)} and {subject.editor.label(feature, high)}; "
             f"the rows reach from {ends}.",
             todo="Choose a region in which there are rows.",
         )
@@ -121,7 +121,7 @@ def all_curves(
     other model is asked at every point.
     """
     work = work or Work()
-    structure, _ = subject.structure
+    structure, _ = subject.predictions.structure
     if structure is None or structure.trees is None or structure.coefficients is not None:
         return {name: ice(subject.asked, rows, name, points, work) for name, points in values.items()}
     out = {name: np.empty((rows.rows, len(points))) for name, points in values.items()}

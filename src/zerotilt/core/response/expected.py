@@ -67,8 +67,8 @@ def check_expected(subject: Subject, settings: ExpectedSettings, seed: int, work
         )
     on_scale = np.arange(len(grid.values)) if grid.positions is None else np.flatnonzero(np.isfinite(grid.positions))
     values = grid.values[on_scale]
-    chosen = np.sort(subject.drawn(np.random.default_rng(seed), settings.rows))
-    sample, mass = subject.frame.take(chosen), subject.mass[chosen]
+    chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), settings.rows))
+    sample, mass = subject.frame.take(chosen), subject.rows.mass[chosen]
     curves = all_curves(subject, sample, {feature: values}, work)[feature]
     against = steps_against(curves, settings.expected, settings.least)
     deepest = against.max(axis=1)
@@ -86,7 +86,7 @@ def check_expected(subject: Subject, settings: ExpectedSettings, seed: int, work
         mean_against=float(mean_steps.max()),
         worst=tuple(
             Against(
-                row=int(subject.rows[chosen[i]]),
+                row=int(subject.rows.numbers[chosen[i]]),
                 step=float(deepest[i]),
                 after=labels[int(against[i].argmax())],
                 before=labels[int(against[i].argmax()) + 1],

@@ -76,7 +76,7 @@ def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: W
     names = [feature_named(subject, name) for name in dict.fromkeys(settings.features)] or list(subject.model.inputs)
     rng = np.random.default_rng(seed)
     n = min(settings.rows, subject.n)
-    draws = [subject.drawn(rng, n) for _ in range(settings.draws)]
+    draws = [subject.rows.drawn(rng, n) for _ in range(settings.draws)]
     if not settings.features and len(names) > MOST_FEATURES:
         moved = _moved(subject, names, rng, work)
         names = [names[i] for i in np.argsort(-moved, kind="stable")[:MOST_FEATURES]]
@@ -85,7 +85,7 @@ def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: W
     wanted = [(name,) for name in names] + pairs + [tuple(one for one in features if one != name) for name in names]
     strengths, sizes, totals = [], [], []
     for draw in draws:
-        rows, mass = subject.frame.take(draw), subject.mass[draw]
+        rows, mass = subject.frame.take(draw), subject.rows.mass[draw]
         shared = _Shared(subject.asked, rows, mass)
         found = dict(zip(wanted, work.spread(_dependence, shared, wanted, "pairs of features read"), strict=True))
         whole = subject.output(rows)
@@ -124,10 +124,10 @@ def _moved(subject: Subject, names: list[str], rng: np.random.Generator, work: W
 
     A feature whose own mean effect is nothing may still work with another.
     """
-    chosen = subject.drawn(rng, MOVED_ROWS)
+    chosen = subject.rows.drawn(rng, MOVED_ROWS)
     rows, others = subject.frame.take(chosen), subject.frame.take(rng.permutation(chosen))
     here = subject.output(rows)
-    shared = (subject.asked, rows, others, here, subject.mass[chosen])
+    shared = (subject.asked, rows, others, here, subject.rows.mass[chosen])
     return np.array(list(work.spread(_swapped, shared, names, "features tried")))
 
 

@@ -161,8 +161,8 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     features = subject.model.inputs
     feature = feature_named(subject, settings.feature)
     grid = grid_of(subject, feature, settings.points, settings.percentiles, (settings.low, settings.high))
-    chosen = subject.drawn(np.random.default_rng(seed), settings.rows)
-    sample, mass = subject.frame.take(chosen), subject.mass[chosen]
+    chosen = subject.rows.drawn(np.random.default_rng(seed), settings.rows)
+    sample, mass = subject.frame.take(chosen), subject.rows.mass[chosen]
     found = all_curves(subject, sample, {feature: grid.values}, work)[feature]
     classes = tuple(
         ClassCurve(
@@ -189,7 +189,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     return ResponseResult(
         feature=feature,
         numeric=grid.positions is not None,
-        date=subject.is_date(feature),
+        date=subject.editor.is_date(feature),
         ordered=grid.ordered,
         points=tuple(
             CurvePoint(
@@ -209,7 +209,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
             for i in range(len(mean))
         ),
         curves=tuple(tuple(map(float, curve)) for curve in found[: settings.curves]),
-        curve_rows=tuple(int(row) for row in subject.rows[chosen][: settings.curves]),
+        curve_rows=tuple(int(row) for row in subject.rows.numbers[chosen][: settings.curves]),
         curve_parts=tuple(int(code) for code in codes[: settings.curves]),
         colour=settings.colour or None,
         parts=parts,
@@ -253,7 +253,7 @@ def _parts(subject: Subject, settings: ResponseSettings, feature: str, grid: Gri
     spread = float(found.std())
     parts = []
     for i in present:
-        mean = weighing.mean(found[mine == i], subject.mass[chosen][mine == i])
+        mean = weighing.mean(found[mine == i], subject.rows.mass[chosen][mine == i])
         support = _support(subject.frame[feature][codes == i], grid)[0]
         read = mean[shown & (support >= PART_ROWS)]
         parts.append(
@@ -275,8 +275,8 @@ def _beside(
     other = subject.beside
     if feature not in other.model.inputs:
         return None
-    chosen = other.drawn(np.random.default_rng(seed), settings.rows)
-    mass = other.mass[chosen]
+    chosen = other.rows.drawn(np.random.default_rng(seed), settings.rows)
+    mass = other.rows.mass[chosen]
     found = all_curves(other, other.frame.take(chosen), {feature: grid.values}, work)[feature]
     if settings.centred:
         found = centred(found)
@@ -305,7 +305,7 @@ def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid
     """The chosen row's own curve, its place on the axis and its value."""
     if settings.case is None:
         return None
-    row = subject.case(settings.case, settings.edits)
+    row = subject.editor.case(settings.case, settings.edits)
     value = row[feature][0]
     asked = np.append(grid.values, value)
     curve = all_curves(subject, row, {feature: asked})[feature][0]
@@ -324,7 +324,7 @@ def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid
         path = [(float(x), float(curve[kept[i]])) for x, i in zip(at, first, strict=True)]
     return CaseCurve(
         row=settings.case,
-        label=subject.label(feature, value if grid.positions is None else float(value)),
+        label=subject.editor.label(feature, value if grid.positions is None else float(value)),
         position=float(value) if placed else None,
         output=float(curve[-1]),
         values=tuple(map(float, curve[:-1])),

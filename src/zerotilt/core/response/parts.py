@@ -37,14 +37,14 @@ def parts_of(subject: Subject, column: str) -> Parts:
     # a curve belongs to one part only, so cells that hold several levels are taken as they are
     spec = subject.spec.column(column).model_copy(update={"separator": ""})
     if spec.kind is Kind.numeric and subject.table.is_number(column) and not spec.cuts:
-        values = subject.table.numbers(column)[subject.rows]
+        values = subject.table.numbers(column)[subject.rows.numbers]
         known = values[np.isfinite(values)]
         if len(np.unique(known)) > MOST_PARTS:
             cuts = tuple(map(float, np.unique(np.quantile(known, [1 / 3, 2 / 3], method="nearest"))))
             spec = spec.model_copy(update={"cuts": cuts})
     columns = tuple(spec if one.name == column else one for one in subject.spec.columns)
     meaning = subject.spec.model_copy(update={"columns": columns})
-    grouping = membership.grouping(meaning, subject.table, subject.rows, (column,))
+    grouping = membership.grouping(meaning, subject.table, subject.rows.numbers, (column,))
     labels, codes = grouping.labels, grouping.codes
     sizes = np.bincount(codes, minlength=len(labels))
     kept = [i for i in range(len(labels)) if sizes[i]]

@@ -107,10 +107,10 @@ def survey(subject: Subject, settings: SurfaceSettings, seed: int, work: Work) -
         return _interaction(subject, settings, first, second, rng, work)
     grids = [grid_of(subject, name, settings.points) for name in (first, second)]
     if settings.case is not None:
-        sample, mass = subject.case(settings.case, settings.edits), np.ones(1)
+        sample, mass = subject.editor.case(settings.case, settings.edits), np.ones(1)
     else:
-        chosen = subject.drawn(rng, settings.rows)
-        sample, mass = subject.frame.take(chosen), subject.mass[chosen]
+        chosen = subject.rows.drawn(rng, settings.rows)
+        sample, mass = subject.frame.take(chosen), subject.rows.mass[chosen]
     a, b = (grid.values for grid in grids)
     wide = sample.take(np.repeat(np.arange(sample.rows), len(a))).replace(first, np.tile(a, sample.rows))
 
@@ -135,17 +135,17 @@ def _interaction(subject, settings, first: str, second: str, rng, work: Work) ->
                 f"{place}: “{name}” has levels; the interaction by accumulated effects is of two numbers.",
                 todo="Choose the output instead.",
             )
-    chosen = np.sort(subject.drawn(rng, max(settings.rows, 5_000)))
+    chosen = np.sort(subject.rows.drawn(rng, max(settings.rows, 5_000)))
     sample = subject.frame.take(chosen)
     known = np.isfinite(sample[first]) & np.isfinite(sample[second])
-    sample, mass = sample.take(np.flatnonzero(known)), subject.mass[chosen][known]
+    sample, mass = sample.take(np.flatnonzero(known)), subject.rows.mass[chosen][known]
     if not sample.rows:
         raise Refused(f"No row has both “{first}” and “{second}”.")
     work.begin(1, "rows moved across their cells")
     a, b, effect, _ = second_order(subject, sample, first, second, settings.points, mass)
     work.advance(1)
     grids = [
-        Grid(edge, tuple(subject.label(name, float(one)) for one in edge), edge, True, 0)
+        Grid(edge, tuple(subject.editor.label(name, float(one)) for one in edge), edge, True, 0)
         for name, edge in ((first, a), (second, b))
     ]
     return _result(subject, settings, grids, (first, second), effect, None, sample, rng)
@@ -180,7 +180,7 @@ def _result(subject: Subject, settings, grids, names, values, decided, sample, r
         kind=settings.kind,
         decision=() if decided is None else tuple(tuple(map(int, row)) for row in decided[0]),
         strength=() if decided is None else tuple(tuple(map(float, row)) for row in decided[1]),
-        decisions=() if decided is None else tuple(map(subject.decision_named, range(max(len(subject.classes), 2)))),
+        decisions=() if decided is None else tuple(map(subject.decisions.named, range(max(len(subject.classes), 2)))),
         held=None if case is None else f"row {words.count(case + 1)}{' as changed' if settings.edits else ''}",
         held_values=() if case is None else _held(subject, case, settings.edits, sample),
         marker=None if case is None else tuple(_placed(sample[name][0]) for name in names),
@@ -194,7 +194,7 @@ def _result(subject: Subject, settings, grids, names, values, decided, sample, r
 
 
 def _held(subject: Subject, case: int, edits, row: Frame) -> tuple[Held, ...]:
-    whole = subject.case(case)
+    whole = subject.editor.case(case)
     return tuple(
         Held(feature=name, text=_typed(subject, name, row[name][0]), edited=bool(row[name][0] != whole[name][0]))
         if name in edits
@@ -209,7 +209,7 @@ def _typed(subject: Subject, name: str, value) -> str:
         return value
     if np.isnan(value):
         return ""
-    return subject.label(name, float(value)) if subject.is_date(name) else words.value_text(float(value))
+    return subject.editor.label(name, float(value)) if subject.editor.is_date(name) else words.value_text(float(value))
 
 
 def _placed(value) -> float | str | None:

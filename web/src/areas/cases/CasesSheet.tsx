@@ -5,7 +5,7 @@ import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Ladder } from "../../figures/Ladder";
-import { contextQuery, useAuditContext } from "../../frame/context";
+import { contextQuery, segment, segmentText, useAuditContext } from "../../frame/context";
 import { Sheet, Waiting } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { Controls } from "../../ui/Controls";
@@ -13,6 +13,8 @@ import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count, percent, title } from "../../ui/numbers";
+import { ProblemNote } from "../../ui/ProblemNote";
+import { useSaveCompared } from "../tilt/choices";
 
 type Case = Schemas["Case"];
 type Page = Schemas["CasesPage"];
@@ -26,6 +28,7 @@ export function CasesSheet() {
   const { model, search, set } = useAuditContext();
   const query = { ...FIRST, ...settingsOf("cases", search), limit: LIMIT };
   const list = useReading("cases", query);
+  const [picked, setPicked] = useState<string[]>([]);
   const first = list.evidence?.result.cases[0]?.row;
   const wanted = search.get("row");
   const row = wanted !== null && /^\d+$/.test(wanted) ? Number(wanted) : first;
@@ -41,7 +44,16 @@ export function CasesSheet() {
           <p className="mt-3 text-soft" data-testid="cases-reading">
             {list.evidence.reading.headline.map((span) => span.text).join("")}
           </p>
-          <CaseTable page={list.evidence.result} chosen={row} onCase={(one) => set({ row: String(one.row) })} />
+          <Picked names={picked} onClear={() => setPicked([])} />
+          <CaseTable
+            page={list.evidence.result}
+            chosen={row}
+            onCase={(one) => set({ row: String(one.row) })}
+            picked={picked}
+            onPick={(name) =>
+              setPicked(picked.includes(name) ? picked.filter((one) => one !== name) : [...picked, name])
+            }
+          />
           <Pages
             page={list.evidence.result}
             offset={query.offset}
@@ -59,6 +71,49 @@ export function CasesSheet() {
       )}
       {cases}
     </>
+  );
+}
+
+/** Rows picked one by one: read everywhere, or kept under a name. */
+function Picked({ names, onClear }: { names: string[]; onClear: () => void }) {
+  const { audit, set } = useAuditContext();
+  const [name, setName] = useState("");
+  const save = useSaveCompared();
+  const known = audit.spec?.segments ?? [];
+  const taken = known.some((one) => one.name === name.trim());
+  if (!names.length) return null;
+  const words = namesOf(audit);
+  const said = `${count(names.length)} ${names.length === 1 ? words.row : words.rows} picked`;
+  const held = segment(name.trim() || said, [], names);
+  return (
+    <fieldset className="mt-2 flex flex-wrap items-baseline gap-x-4 gap-y-2" aria-label="Picked rows">
+      <span>{said}</span>
+      <button type="button" className="act" onClick={() => set({ segment: segmentText(held, audit) })}>
+        Read every sheet on these rows
+      </button>
+      <label className="flex items-baseline gap-2 text-soft">
+        called
+        <input className="field w-44" value={name} aria-invalid={taken} onChange={(one) => setName(one.target.value)} />
+      </label>
+      <button
+        type="button"
+        className="act disabled:text-soft"
+        disabled={!name.trim() || taken || save.isPending}
+        onClick={() =>
+          save.mutate(
+            { intersections: (audit.spec?.intersections ?? []) as [], segments: [...known, held] },
+            { onSuccess: onClear },
+          )
+        }
+      >
+        Save as segment
+      </button>
+      <button type="button" className="act" onClick={onClear}>
+        Pick none
+      </button>
+      {taken && <span className="text-flag">This name is taken.</span>}
+      {save.error && <ProblemNote problem={save.error} />}
+    </fieldset>
   );
 }
 
@@ -198,8 +253,15 @@ function Filters({ query, set }: { query: Query; set: (changes: Record<string, s
   );
 }
 
-function CaseTable({ page, chosen, onCase }: { page: Page; chosen: number | undefined; onCase: (one: Case) => void }) {
+function CaseTable(props: {
+  page: Page;
+  chosen: number | undefined;
+  onCase: (one: Case) => void;
+  picked: string[];
+  onPick: (name: string) => void;
+}) {
   const { audit } = useAuditContext();
+  const { page, chosen, onCase } = props;
   const wording = audit.spec?.wording;
   const columns: Column<Case>[] = [
     { key: "name", label: wording?.row ?? "row", left: true, value: (one) => one.name },
@@ -219,14 +281,30 @@ function CaseTable({ page, chosen, onCase }: { page: Page; chosen: number | unde
       key: "outcome",
       label: "what happened",
       left: true,
-      value: (one) => (one.outcome ? audit.spec?.event : `not ${audit.spec?.event}`),
+      value: (one) =>
+        one.outcome == null ? "not known" : one.outcome ? audit.spec?.event : `not ${audit.spec?.event}`,
     },
     {
       key: "right",
       label: "prediction",
       left: true,
-      value: (one) => (one.right ? "right" : "wrong"),
-      show: (one) => (one.right ? "right" : <b className="font-semibold">wrong</b>),
+      value: (one) => (one.right == null ? "" : one.right ? "right" : "wrong"),
+      show: (one) => (one.right === false ? <b className="font-semibold">wrong</b> : one.right ? "right" : ""),
+    },
+    {
+      key: "picked",
+      label: "picked",
+      left: true,
+      value: (one) => (props.picked.includes(one.name) ? "picked" : ""),
+      show: (one) => (
+        <input
+          type="checkbox"
+          className="h-[24px] w-[24px]"
+          aria-label={`Pick ${one.name}`}
+          checked={props.picked.includes(one.name)}
+          onChange={() => props.onPick(one.name)}
+        />
+      ),
     },
     ...page.columns.slice(0, 7).map(
       (name, place): Column<Case> => ({

@@ -24,7 +24,7 @@ const SEARCHED = 15;
 
 /** Which features the model leans on. */
 export function Ranking() {
-  const { audit, context, task, search, set } = useAuditContext();
+  const { audit, context, kind, search, set } = useAuditContext();
   const open = useOpenResponse();
   const { against_rest, ...settings } = settingsOf("drivers", search);
   const rest = against_rest === true && audit.classes.length > 0;
@@ -68,8 +68,8 @@ export function Ranking() {
             {evidence.result.beside && <BesideLegend result={evidence.result} />}
             <p className="mt-3 max-w-[90ch] text-soft">
               Shuffling tells how much worse the model does without a column's information; the mean absolute Shapley
-              value tells how far a column moves the {MOVES[task === "regression" ? "value" : evidence.result.output]},
-              right or wrong. Compare ranks, not lengths. {evidence.result.shapley_why}
+              value tells how far a column moves the {MOVES[kind.scaled ? evidence.result.output : "value"]}, right or
+              wrong. Compare ranks, not lengths. {evidence.result.shapley_why}
             </p>
             <DataTable
               name="drivers"

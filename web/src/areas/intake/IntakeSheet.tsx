@@ -4,7 +4,9 @@ import { Link } from "react-router";
 import { api, need, type Problem, type Spec } from "../../api/client";
 import { useTask } from "../../api/tasks";
 import { contextQuery, useAuditContext } from "../../frame/context";
-import { count } from "../../ui/numbers";
+import { kindOf } from "../../frame/tasks";
+import { targetOf } from "../../frame/wording";
+import { count, plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 import { ColumnsPart } from "./ColumnsPart";
@@ -38,9 +40,7 @@ export function IntakeSheet() {
   const troubled = told?.where?.match(/^column “(.*)”$/)?.[1] ?? null;
   const predicts = model || draft?.columns.some((column) => column.role === "score" || column.role === "decision");
   // classes may be read from the last one, a number has no event
-  const unsaid =
-    !draft?.columns.some((column) => column.role === "outcome") ||
-    ((draft.task ?? "binary") === "binary" && !draft.event);
+  const unsaid = !targetOf(draft) || (kindOf(draft?.task).cut && !draft?.event);
   const editing = !audit.ready || open;
   // the person says how the model file is meant, and it is tried at once
   const read = (reading: Reading) => {
@@ -60,7 +60,7 @@ export function IntakeSheet() {
         <p className="mt-6 border-t border-rule pt-4">
           {(audit.unknown_outcomes ?? 0) > 0 &&
             `${count(audit.unknown_outcomes ?? 0)} rows have no outcome and are left out. `}
-          {audit.spec?.task && audit.spec.task !== "binary" ? (
+          {!kindOf(audit.spec?.task).cut ? (
             <Link className="act" to={`/audits/${audit.id}/drivers${contextQuery(search)}`}>
               Read the drivers
             </Link>
@@ -128,6 +128,5 @@ function state(rows: number | undefined, draft: Spec | null): string {
   if (rows === undefined || !draft) return "Begin with a table: one row a case, with what happened in it.";
   const number = (role: string) => draft.columns.filter((column) => column.role === role).length;
   const outcome = draft.columns.find((column) => column.role === "outcome");
-  const plural = (many: number, one: string) => `${count(many)} ${one}${many === 1 ? "" : "s"}`;
   return `${plural(rows, "row")}, ${plural(draft.columns.length, "column")}: ${plural(number("feature"), "feature")}, ${plural(number("group"), "group column")}, ${outcome ? `outcome “${outcome.name}”` : "no outcome yet"}.`;
 }

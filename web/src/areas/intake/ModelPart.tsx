@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { type Audit, api, type Spec } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
+import { kindOf } from "../../frame/tasks";
 import { bytes, count } from "../../ui/numbers";
 import { Removal } from "../../ui/Removal";
 import { withReading } from "./IntakeSheet";
@@ -66,7 +67,7 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
   const recorded = draft.columns.find((column) => column.role === "score" || column.role === "decision");
   const names = new Set(draft.columns.map((column) => column.name));
   const classes = [...new Set(audit.models.flatMap((model) => model.card.classes))];
-  const unnamed = (draft.task ?? "binary") === "binary" && classes.length > 0 && !classes.includes(draft.event ?? "");
+  const unnamed = kindOf(draft.task).cut && classes.length > 0 && !classes.includes(draft.event ?? "");
   return (
     <section aria-labelledby="model-head" className="mt-8">
       <h2 id="model-head" className="font-semibold">

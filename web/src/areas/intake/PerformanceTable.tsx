@@ -2,14 +2,14 @@ import type { Schemas } from "../../api/client";
 import { useReading } from "../../api/useReading";
 import { Sheet } from "../../frame/Sheet";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { label, METRIC_NAMES, writing } from "../../ui/metrics";
-import { count, decimal, interval, percent } from "../../ui/numbers";
+import { label, writing } from "../../ui/metrics";
+import { count, interval } from "../../ui/numbers";
 
 type Result = Schemas["PerformanceResult"];
 type RowSet = Result["sets"][number];
 type Found = { value: number | null; low: number | null; high: number | null } | undefined;
 
-/** One line: a metric of the event, or a measure of the whole set. */
+/** One line: a metric, with several classes of one of them. */
 interface Line {
   key: string;
   label: string;
@@ -43,23 +43,12 @@ export function PerformanceTable() {
 }
 
 function lines(result: Result): Line[] {
-  const metrics = METRIC_NAMES.filter((name) => name in result.sets[0].metrics).map(
-    (name): Line => ({
-      key: name,
-      label: label(name),
-      of: (set) => set.metrics[name as keyof typeof set.metrics] as Found,
-      write: writing(name),
-    }),
-  );
-  const scores = result.sets[0].scores.map(
-    (one): Line => ({
-      key: `${one.name} ${one.of_class ?? ""}`,
-      label: one.of_class ? `${one.label}, ${one.of_class}` : one.label,
-      of: (set) => set.scores.find((other) => other.name === one.name && other.of_class === one.of_class) as Found,
-      write: one.unit === "share" ? percent : (value) => decimal(value, 3),
-    }),
-  );
-  return [...metrics, ...scores];
+  return Object.keys(result.sets[0].metrics).map((key) => ({
+    key,
+    label: label(key),
+    of: (set) => set.metrics[key],
+    write: writing(key),
+  }));
 }
 
 function columns(result: Result): Column<Line>[] {

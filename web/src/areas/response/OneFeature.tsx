@@ -488,7 +488,7 @@ function Accumulated({ feature }: { feature: string }) {
 }
 
 function Against({ feature, expected }: { feature: string; expected: "rises" | "falls" }) {
-  const { audit, task, search, set } = useAuditContext();
+  const { audit, kind, search, set } = useAuditContext();
   const asked = useReading("expected", { feature, expected });
   const names = namesOf(audit);
   const scale = (asked.evidence?.result.output ?? "probability") as Scale;
@@ -509,14 +509,14 @@ function Against({ feature, expected }: { feature: string; expected: "rises" | "
         left: true,
         value: () => "",
         show: (one) =>
-          task === "binary" && (
+          kind.cut && (
             <Link className="act" to={`/audits/${audit.id}/cases${contextQuery(search, { row: String(one.row) })}`}>
               Open in Cases
             </Link>
           ),
       },
     ],
-    [scale, names.unit, task, audit.id, search],
+    [scale, names.unit, kind, audit.id, search],
   );
   return (
     <Beneath asked={asked} label={`Against the expectation that it ${expected}`}>

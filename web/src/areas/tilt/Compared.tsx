@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useAuditContext } from "../../frame/context";
-import { title } from "../../ui/numbers";
+import { segment, useAuditContext } from "../../frame/context";
+import { plural, title } from "../../ui/numbers";
 import { Panel } from "../../ui/Panel";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { useSaveCompared } from "./choices";
@@ -29,6 +29,13 @@ export function conditionText(one: Condition): string {
   ].filter(Boolean);
   return `${title(one.column)} ${parts.join(", ")}`;
 }
+
+/** Which rows a segment holds. */
+const segmentWords = (one: Segment) =>
+  [
+    ...one.conditions.map(conditionText),
+    ...(one.picked.length ? [`${plural(one.picked.length, "row")} picked`] : []),
+  ].join("; ");
 
 function Compared() {
   const { audit } = useAuditContext();
@@ -101,7 +108,7 @@ function Compared() {
           {segments.map((one) => (
             <li key={one.name} className="flex items-baseline justify-between gap-4 border-b border-rule py-1">
               <span>
-                <b className="font-medium">{one.name}</b>: {one.conditions.map(conditionText).join("; ")}
+                <b className="font-medium">{one.name}</b>: {segmentWords(one)}
               </span>
               <button
                 type="button"
@@ -240,7 +247,7 @@ function NewSegment(props: {
               className="solid"
               disabled={!name.trim() || taken}
               onClick={() => {
-                props.onAdd({ name: name.trim(), conditions });
+                props.onAdd(segment(name.trim(), conditions));
                 setConditions([]);
                 setName("");
               }}

@@ -20,7 +20,7 @@ const MOST = 8;
 
 /** Groups of one, two and three columns, so that a gap that is only in a crossing shows. */
 export function Crossings() {
-  const { audit, task, search, set } = useAuditContext();
+  const { audit, task, kind, search, set } = useAuditContext();
   const crossable = (audit.spec?.columns ?? []).filter(
     (one) =>
       !one.separator &&
@@ -34,7 +34,7 @@ export function Crossings() {
   const metric = metrics.find((one) => one === settings.metric?.split(" · ")[0]) ?? "";
   const asked = useReading("lattice", {
     ...(wanted.length ? { columns: wanted } : {}),
-    ...(metric ? { metric: task === "binary" || task === "regression" ? metric : keyOf(metric, audit.classes) } : {}),
+    ...(metric ? { metric: kind.classed ? keyOf(metric, audit.classes) : metric } : {}),
   });
   const [chosen, setChosen] = useState<Node>();
   const shownMetric = metric || asked.evidence?.result.metric || "selection_rate";
@@ -103,7 +103,7 @@ const keyOf = (metric: string, classes: string[]) =>
     : metric;
 
 function NodeCard({ node, by, metric }: { node: Node; by: "ratio" | "difference"; metric: string }) {
-  const { audit, search } = useAuditContext();
+  const { audit, kind, search } = useAuditContext();
   const save = useSaveCompared();
   const show = by === "ratio" ? ratio : quantity;
   const intersections = (audit.spec?.intersections ?? []) as string[][];
@@ -122,7 +122,7 @@ function NodeCard({ node, by, metric }: { node: Node; by: "ratio" | "difference"
         {node.only_here && ", only in this crossing"}; adjusted p {pValue(node.p_adjusted)}.
       </p>
       <p className="mt-1 flex flex-wrap gap-x-5">
-        {audit.spec?.task === "binary" && (
+        {kind.cut && (
           <Link
             className="act"
             to={`/audits/${audit.id}/cases${contextQuery(search, { group: node.attribute, member: node.group })}`}

@@ -18,17 +18,12 @@ type Candidate = Schemas["Candidate"];
 
 /** Two groups compared within strata of other columns, and which column shrinks the gap most. */
 export function Given() {
-  const { audit, task, search } = useAuditContext();
+  const { audit, task, kind, search } = useAuditContext();
   const { settings, set } = useTwoSides();
   const wanted = settingsOf("given", search);
   const metrics = METRIC_NAMES.filter(
     (name) => METRICS[name].tasks.includes(task) && (METRICS[name].kind === "rate" || METRICS[name].kind === "mean"),
-  ).filter(
-    (name) =>
-      task === "binary" ||
-      task === "regression" ||
-      ["selection_rate", "accuracy", "mean_rank", "mean_rank_error"].includes(name),
-  );
+  ).filter((name) => !kind.classed || ["selection_rate", "accuracy", "mean_rank", "mean_rank_error"].includes(name));
   const metric = metrics.find((one) => one === wanted.metric) ?? "";
   const asked = useReading("given", {
     ...settings,

@@ -31,7 +31,7 @@ const SORTS: Sort[] = ["as declared", "tilt", "size", "name"];
 
 /** Groups compared, as levels. */
 export function Groups() {
-  const { audit, search, set } = useAuditContext();
+  const { audit, kind, search, set } = useAuditContext();
   const [panel, setPanel] = useState<"policy" | "compared" | null>(null);
   const wanted = settingsOf("tilt", search);
   const reference = wanted.reference ?? "chosen";
@@ -169,7 +169,7 @@ export function Groups() {
                     {audit.classes.length > 0 && ` (${favourableClasses(audit.spec)})`}.{" "}
                   </>
                 )}
-                {audit.spec?.task === "binary" && (
+                {kind.cut && (
                   <>
                     True and false positive rates and PPV refer to the event “{wording?.event || audit.spec?.event}”.{" "}
                   </>

@@ -127,8 +127,8 @@ const KINDS: Record<string, string> = {
 
 /** Decisions against outcomes of both sides: counts, and shares of each outcome with their intervals. */
 function Confusion({ result }: { result: Result }) {
-  const { audit, search } = useAuditContext();
-  const binary = audit.spec?.task === "binary";
+  const { audit, kind, search } = useAuditContext();
+  const binary = kind.cut;
   const taken = [...new Set(result.cells.map((cell) => cell.decided))];
   const happened = [...new Set(result.cells.map((cell) => cell.happened))];
   const find = (side: string, y: string, d: string) =>

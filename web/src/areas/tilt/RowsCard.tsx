@@ -3,7 +3,7 @@ import { useRef } from "react";
 import { Link } from "react-router";
 import type { Audit, Schemas } from "../../api/client";
 import { type Disparity, type Group, STATUS, type Tilt } from "../../figures/Levels";
-import { contextQuery, type Segment, segmentText, useAuditContext } from "../../frame/context";
+import { contextQuery, type Segment, segment, segmentText, useAuditContext } from "../../frame/context";
 import { inOrder, label, writing } from "../../ui/metrics";
 import { count, interval, pValue, quantity, ratio } from "../../ui/numbers";
 import { policyText } from "./Policy";
@@ -40,7 +40,7 @@ function segmentOf(audit: Audit, group: Group): Segment | null {
     return null;
   const missing = group.group === "(missing)";
   const levels = missing ? [] : [group.group];
-  return { name: group.group, conditions: [{ column: column.name, levels, over: null, up_to: null, missing }] };
+  return segment(group.group, [{ column: column.name, levels, over: null, up_to: null, missing }]);
 }
 
 const SEGMENTS = "(segments)";
@@ -54,7 +54,7 @@ export function RowsCard(props: {
   onClose: () => void;
   onReference: () => void;
 }) {
-  const { audit, context, search, set } = useAuditContext();
+  const { audit, kind, context, search, set } = useAuditContext();
   const { group, disparity, result } = props;
   const anchor = useRef(props.anchor);
   anchor.current = props.anchor;
@@ -131,7 +131,7 @@ export function RowsCard(props: {
           </table>
           <p className="mt-2 text-[12px] text-soft">{policyText(result.policy)}</p>
           <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
-            {audit.spec?.task === "binary" && (
+            {kind.cut && (
               <Link
                 className="act"
                 to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group, ...behind(metric) })}`}

@@ -10,8 +10,8 @@ import { Thresholds } from "./Thresholds";
 
 /** Groups compared, thresholds weighed. */
 export function TiltSheet() {
-  const { audit, model, task, search, set } = useAuditContext();
-  const scored = task === "binary" && (model || audit.spec?.columns.some((column) => column.role === "score"));
+  const { audit, model, kind, search, set } = useAuditContext();
+  const scored = kind.cut && (model || audit.spec?.columns.some((column) => column.role === "score"));
   if (!audit.groupings.length) {
     return (
       <p className="mt-10 max-w-[60ch] font-serif text-[20px]">
@@ -32,7 +32,7 @@ export function TiltSheet() {
         { key: "crossings", label: "Crossings", show: () => <Crossings /> },
         { key: "one", label: "One group", show: () => <OneGroup /> },
         { key: "given", label: "Given other columns", show: () => <Given /> },
-        ...(task !== "regression" ? [{ key: "sides", label: "Labels and decisions", show: () => <BothSides /> }] : []),
+        ...(kind.decides ? [{ key: "sides", label: "Labels and decisions", show: () => <BothSides /> }] : []),
         ...(scored ? [{ key: "thresholds", label: "Thresholds", show: () => <Thresholds /> }] : []),
       ]}
     />

@@ -1,0 +1,191 @@
+"""What every kind of outcome answers; there is one object of each, and nobody else asks which kind it is."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import ClassVar, NamedTuple, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zerotilt.core.refusal import Refused
+from zerotilt.core.spec import Spec, Task
+from zerotilt.core.table import Table
+
+Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+
+
+class Predicted(Protocol):
+    """What is said about the rows of a context; all arrays of shape (n,)."""
+
+    @property
+    def classes(self) -> tuple[str, ...]: ...
+    @property
+    def scores(self) -> Floats | None: ...
+    @property
+    def values(self) -> Floats: ...
+    @property
+    def outputs(self) -> Floats: ...
+    @property
+    def recorded(self) -> bool: ...
+
+
+class Decided(Protocol):
+    """What follows from it; shapes (n,)."""
+
+    @property
+    def taken(self) -> NDArray[np.int64]: ...
+    @property
+    def favoured(self) -> Bools: ...
+
+
+@dataclass(frozen=True)
+class View:
+    """One way of telling rows in two. ``y``: it happened, ``d``: it was decided; shapes (n,).
+
+    ``of_class``: the class that is told from the rest, empty for all rows;
+    ``whole``: whether it tells right from wrong, and no event.
+    """
+
+    y: Bools
+    d: Bools
+    favoured: Bools
+    of_class: str = ""
+    whole: bool = False
+    scores: Floats | None = None
+    """Of the event, or of the class; None where none were recorded."""
+
+
+class Quantity(NamedTuple):
+    """Something that has a distribution: its name, its values (n,), and where the drawing begins and ends."""
+
+    name: str
+    values: Floats
+    reach: tuple[float, float]
+    bins: int | None = None
+    """Where its values are few and each is a bin of its own."""
+
+
+class TaskKind(ABC):
+    """One kind of outcome. Arrays are of the rows of a context, shape (n,), unless said."""
+
+    task: ClassVar[Task]
+    classed: ClassVar[bool] = False
+    """Whether the outcome is one of several classes."""
+    decides: ClassVar[bool] = True
+    """Whether something is decided by the output."""
+    cut: ClassVar[bool] = False
+    """Whether it is decided by a threshold."""
+    scaled: ClassVar[bool] = True
+    """Whether the output is a probability, which can be read as log-odds."""
+    losses: ClassVar[tuple[str, ...]]
+    """Losses that are defined, the usual one first."""
+    headline: ClassVar[str] = "selection_rate"
+    """The metric in which groups are compared first."""
+    told: ClassVar[tuple[str, ...]] = ()
+    """Metrics that a whole set of rows is told in; every one that is defined when empty."""
+    fit_loss: ClassVar[str] = "log loss"
+    """In which one way of reading a model is compared with another."""
+    raises: ClassVar[str] = "chance that "
+    """What a contribution moves, before the words for the outcome."""
+
+    named: ClassVar[str]
+    """What it is, with its article: "an event", "a number"."""
+
+    @property
+    def name(self) -> str:
+        return self.task.value
+
+    # ── outcome ──
+
+    @abstractmethod
+    def outcome(self, spec: Spec, table: Table) -> tuple[NDArray, Bools]:
+        """What really happened and whether it is known; shapes (table.rows,)."""
+
+    def classes(self, spec: Spec, table: Table) -> tuple[str, ...]:
+        """The outcome's classes where there are more than two."""
+        return ()
+
+    def phrase(self, spec: Spec, read: str) -> str:
+        """What the output is the probability of, or the value; ``read``: the class that is read."""
+        return spec.event_phrase
+
+    # ── output ──
+
+    @abstractmethod
+    def widths(self, classes: int) -> tuple[int, ...]:
+        """How many columns a model may give."""
+
+    def likelihood(self, outcome: NDArray, outputs: Floats) -> Floats:
+        """The probability given to what happened."""
+        raise Refused(f"A prediction of {self.name} gives no probabilities.")
+
+    @abstractmethod
+    def misfit(self, outcome: NDArray, outputs: Floats) -> Floats:
+        """:attr:`fit_loss` of each row."""
+
+    # ── error ──
+
+    @abstractmethod
+    def lost(self, loss: str, outcome: NDArray, outputs: Floats, threshold: Floats | float, weights: Floats) -> Floats:
+        """A value for each row whose weighted mean is the loss.
+
+        Parameters
+        ----------
+        loss : one of :attr:`losses`. outputs : shape (n, k).
+        """
+
+    # ── decision ──
+
+    def decide(self, outputs: Floats, cuts: Floats | float) -> NDArray[np.int64]:
+        """The decision of each row of outputs (n, k); ``cuts``: thresholds in the outputs' own precision.
+
+        Raises
+        ------
+        Refused : nothing is decided about it.
+        """
+        return outputs.argmax(axis=1)
+
+    def decision_named(self, spec: Spec, classes: Sequence[str], decision: int) -> str:
+        """What a decision is called."""
+        return classes[decision]
+
+    def needs_event(self) -> None:
+        """Refuse what is defined for an event and its absence alone."""
+        raise Refused(
+            f"This compares an event with its absence; the audit is of {self.name}.",
+            todo="Open an audit whose outcome is an event.",
+        )
+
+    # ── measures ──
+
+    @abstractmethod
+    def views(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> list[View]:
+        """The ways in which rows are told in two for rates; without an outcome only what was decided can be read."""
+
+    @abstractmethod
+    def numbers(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> Mapping[str, Floats]:
+        """What has a mean, by metric; of a root the square. Without an outcome only what needs none."""
+
+    def better(self, spec: Spec, predicted: Predicted, decided: Decided) -> Floats:
+        """Of each row how well it was treated: the larger, the better."""
+        return decided.favoured.astype(float)
+
+    def best_end(self, spec: Spec) -> int:
+        """1 where more of :attr:`headline` is better for those concerned, −1 where less is."""
+        return 1
+
+    def outcomes_named(self, classes: Sequence[str]) -> tuple[Sequence[str], Sequence[str]]:
+        """How what happened and what was decided are called in a table of both; nothing where nothing is decided."""
+        return classes, classes
+
+    def quantities(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> list[Quantity]:
+        """What of the predictions is distributed."""
+        return []
+
+    def decided_by(self, predicted: Predicted) -> str:
+        """Where decisions come from, in a word."""
+        return "recorded decisions" if predicted.recorded else "scores"

@@ -1,0 +1,259 @@
+import type { ReactNode } from "react";
+import type { Spec } from "../../api/client";
+import type { Task } from "../../frame/tasks";
+import { title } from "../../ui/numbers";
+
+type Column = Spec["columns"][number];
+
+/** What a form of one kind of outcome works with: the draft, the column that is predicted, and its levels. */
+export interface Meaning {
+  draft: Spec;
+  target: Column;
+  levels: string[];
+  set: (changes: Partial<Spec>) => void;
+  name: (changes: Partial<NonNullable<Spec["wording"]>>) => void;
+  setTarget: (changes: Partial<Column>) => void;
+}
+
+const DECISIONS = [
+  {
+    part: "favourable",
+    label: "Name of that decision",
+    unnamed: "favourable decision",
+    example: "for example: settled at once",
+  },
+  {
+    part: "unfavourable",
+    label: "Name of the other decision",
+    unnamed: "unfavourable decision",
+    example: "for example: inspected",
+  },
+] as const;
+
+/** What is predicted, how it is called in Intake, and what else has to be said about it. */
+export const MEANINGS: Record<Task, { label: string; Form: (props: Meaning) => ReactNode }> = {
+  binary: { label: "an event: it happens or not", Form: EventForm },
+  "several classes": { label: "one of several classes", Form: ClassForm },
+  "ordered classes": { label: "one of several classes in an order", Form: OrderedForm },
+  regression: { label: "a number", Form: NumberForm },
+};
+
+function NumberForm({ draft, set, name }: Meaning) {
+  const wording = draft.wording ?? {};
+  return (
+    <Line label="Unit" to="unit">
+      <input
+        id="unit"
+        className="field w-36"
+        placeholder="for example: days"
+        value={wording.unit ?? ""}
+        onChange={(event) => name({ unit: event.target.value })}
+      />
+      <label className="ml-5 inline-flex items-baseline gap-2">
+        <span className="text-soft">better for the person is</span>
+        <select
+          className="field"
+          value={draft.favourable_end ?? "high"}
+          onChange={(event) => set({ favourable_end: event.target.value as Spec["favourable_end"] })}
+        >
+          <option value="high">a high number</option>
+          <option value="low">a low number</option>
+        </select>
+      </label>
+    </Line>
+  );
+}
+
+function EventForm({ draft, target: outcome, levels, set, name }: Meaning) {
+  const wording = draft.wording ?? {};
+  const other = levels.find((level) => level !== draft.event) ?? "the other";
+  const recorded = draft.columns.some((column) => column.role === "decision");
+  return (
+    <>
+      <Line label={`Event: ${title(outcome.name)} is`} to="event">
+        {levels.length ? (
+          <select
+            id="event"
+            className="field"
+            value={draft.event}
+            onChange={(event) => set({ event: event.target.value })}
+          >
+            {!levels.includes(draft.event) && <option value={draft.event}>{draft.event || "choose …"}</option>}
+            {levels.map((level) => (
+              <option key={level} value={level}>
+                {level}
+              </option>
+            ))}
+          </select>
+        ) : (
+          <input
+            id="event"
+            className="field w-36"
+            value={draft.event}
+            onChange={(event) => set({ event: event.target.value })}
+          />
+        )}
+      </Line>
+      <Line label="Said in a sentence" to="event-phrase">
+        <input
+          id="event-phrase"
+          className="field w-full"
+          placeholder={`${title(outcome.name)} is ${draft.event}`}
+          value={wording.event ?? ""}
+          onChange={(event) => name({ event: event.target.value })}
+        />
+      </Line>
+      <Line label="Favourable to the person" to="favourable-to">
+        <select
+          id="favourable-to"
+          className="field"
+          value={draft.favourable}
+          onChange={(event) => set({ favourable: event.target.value as Spec["favourable"] })}
+        >
+          <option value="event">predicting “{draft.event}”</option>
+          <option value="other">predicting “{other}”</option>
+        </select>
+      </Line>
+      {DECISIONS.map((decision) => (
+        <Line key={decision.part} label={decision.label} to={decision.part}>
+          <input
+            id={decision.part}
+            className="field w-full"
+            placeholder={decision.example}
+            value={wording[decision.part] === decision.unnamed ? "" : (wording[decision.part] ?? "")}
+            onChange={(event) => name({ [decision.part]: event.target.value || decision.unnamed })}
+          />
+        </Line>
+      ))}
+      {!recorded && (
+        <Line label="Threshold" to="threshold">
+          <span>
+            <input
+              id="threshold"
+              type="number"
+              min={0}
+              max={1}
+              step={0.01}
+              className="field w-24"
+              value={draft.threshold}
+              onChange={(event) => {
+                const value = event.target.valueAsNumber;
+                if (value >= 0 && value <= 1) set({ threshold: value });
+              }}
+            />
+            <span className="ml-3 text-soft">the event is predicted at this chance or above</span>
+          </span>
+        </Line>
+      )}
+    </>
+  );
+}
+
+function OrderedForm(props: Meaning) {
+  const set = (order: string[]) => props.setTarget({ kind: "ordered", order });
+  return (
+    <>
+      <OrderLine column={props.target} levels={props.levels} set={set} />
+      <ClassForm {...props} />
+    </>
+  );
+}
+
+function ClassForm({ draft, levels, set, name }: Meaning) {
+  const wording = draft.wording ?? {};
+  return (
+    <>
+      <Line label="Class read first" to="event">
+        <select
+          id="event"
+          className="field"
+          value={draft.event}
+          onChange={(event) => set({ event: event.target.value })}
+        >
+          <option value="">the last one</option>
+          {levels.map((level) => (
+            <option key={level} value={level}>
+              {level}
+            </option>
+          ))}
+        </select>
+        <span className="ml-3 text-soft">any other can be chosen in the sentence at the top</span>
+      </Line>
+      <Line label="Favourable to the person" to="favourable-class-0">
+        <span className="flex flex-wrap gap-x-4 gap-y-1">
+          {levels.map((level, place) => (
+            <label key={level} className="flex items-center gap-1.5">
+              <input
+                id={`favourable-class-${place}`}
+                type="checkbox"
+                className="h-[24px] w-[24px]"
+                checked={draft.favourable_classes?.includes(level) ?? false}
+                onChange={(event) =>
+                  set({
+                    favourable_classes: levels.filter((one) =>
+                      one === level ? event.target.checked : draft.favourable_classes?.includes(one),
+                    ),
+                  })
+                }
+              />
+              {level}
+            </label>
+          ))}
+        </span>
+      </Line>
+      <Line label="The favourable decision is called" to="favourable">
+        <input
+          id="favourable"
+          className="field w-full"
+          placeholder="for example: sent to a quick desk"
+          value={wording.favourable === "favourable decision" ? "" : (wording.favourable ?? "")}
+          onChange={(event) => name({ favourable: event.target.value || "favourable decision" })}
+        />
+      </Line>
+    </>
+  );
+}
+
+export function Line({ label, to, children }: { label: string; to: string; children: ReactNode }) {
+  return (
+    <>
+      <label htmlFor={to} className="text-soft">
+        {label}
+      </label>
+      <span>{children}</span>
+    </>
+  );
+}
+
+/** The classes from the lowest to the highest, each moved by its buttons. */
+function OrderLine(props: { column: Column; levels: string[]; set: (order: string[]) => void }) {
+  const known = (props.column.order ?? []).filter((level) => props.levels.includes(level));
+  const order = [...known, ...props.levels.filter((level) => !known.includes(level))];
+  const move = (place: number, by: number) => {
+    const next = [...order];
+    [next[place], next[place + by]] = [next[place + by], next[place]];
+    props.set(next);
+  };
+  return (
+    <>
+      <span className="text-soft">Classes, lowest first</span>
+      <ol className="flex flex-wrap gap-x-5 gap-y-1">
+        {order.map((level, place) => (
+          <li key={level} className="flex items-baseline gap-1.5">
+            {place + 1} {level}
+            {place > 0 && (
+              <button type="button" className="act" aria-label={`Move ${level} lower`} onClick={() => move(place, -1)}>
+                ←
+              </button>
+            )}
+            {place < order.length - 1 && (
+              <button type="button" className="act" aria-label={`Move ${level} higher`} onClick={() => move(place, 1)}>
+                →
+              </button>
+            )}
+          </li>
+        ))}
+      </ol>
+    </>
+  );
+}
