@@ -23,9 +23,9 @@ from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.game import background
 from zerotilt.core.contributions.sampled import sample_permutations
 from zerotilt.core.drivers.permutation import permute
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec, Task
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.response.curves import all_curves
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work

@@ -61,7 +61,7 @@ def reading_csv() -> None:
 
 def million_rows() -> None:
     """Tilt on a million rows with recorded scores."""
-    from zerotilt.core.spec import Context, Role
+    from zerotilt.core.meaning import Context, Role
 
     claims = generator.claims(1_000_000)
     spec = audit.spec(claims)

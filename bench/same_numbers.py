@@ -17,10 +17,10 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from zerotilt.core.meaning import Context
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work

@@ -17,9 +17,9 @@ from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import OneHotEncoder
 from timing import line, quickest
 
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work

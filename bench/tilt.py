@@ -19,7 +19,7 @@ from timing import line, quickest
 
 from zerotilt.core.groups import tilt
 from zerotilt.core.groups.tilt import TiltSettings
-from zerotilt.core.spec import ColumnSpec, Context, FlagPolicy, Kind, Role, Spec
+from zerotilt.core.meaning import ColumnSpec, Context, FlagPolicy, Kind, Role, Spec
 from zerotilt.core.stats import calibration
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import os
 import shutil
+import subprocess
 import tempfile
 import threading
 import time
@@ -44,17 +46,38 @@ def starting_alone():
 
 
 @pytest.fixture(scope="session")
-def running():
-    """A supervisor with everything started, that also revives what a test kills."""
+def demo_home(tmp_path_factory) -> Path:
+    """A home with the demo in it and everything stopped: made once for all test processes, who copy it."""
+    own = tmp_path_factory.getbasetemp()
+    shared = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+    template = shared / "demo-home"
+    with open(shared / "demo-home.lock", "w") as gate:
+        fcntl.flock(gate, fcntl.LOCK_EX)  # who comes second waits for the first
+        if not template.exists():
+            folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
+            folder.chmod(0o755)  # the database's own user must get in
+            supervisor = Supervisor(Home(folder))
+            with starting_alone():
+                supervisor.start()
+            supervisor.load_demo()
+            for demo in supervisor.ask("/api/audits"):
+                tasks = f"/api/audits/{demo['id']}/tasks"
+                while any(task["state"] in ("queued", "running") for task in supervisor.ask(tasks)):
+                    time.sleep(0.1)
+            supervisor.stop()
+            shutil.move(folder, template)
+    return template
+
+
+@pytest.fixture(scope="session")
+def running(demo_home):
+    """A supervisor with everything started and the demo in it, that also revives what a test kills."""
     folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
-    folder.chmod(0o755)  # the database's own user must get in
+    subprocess.run(["cp", "-a", f"{demo_home}/.", folder], check=True)  # with the owners of the database's files
+    folder.chmod(0o755)
     supervisor = Supervisor(Home(folder))
     with starting_alone():
         supervisor.start()
-    supervisor.load_demo()
-    for demo in supervisor.ask("/api/audits"):
-        while any(task["state"] in ("queued", "running") for task in supervisor.ask(f"/api/audits/{demo['id']}/tasks")):
-            time.sleep(0.1)
     stop = threading.Event()
     supervisor.hold = threading.Event()  # a test sets it to keep the dead dead for a while
 

@@ -19,9 +19,9 @@ from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
 from zerotilt.core.groups.tilt import wanting
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, ModelReading, Role, Spec
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work

@@ -27,13 +27,13 @@ from zerotilt.core import guess, table
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, explain
 from zerotilt.core.contributions.stream import Streamed
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.tabulate import as_table

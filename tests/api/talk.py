@@ -65,20 +65,56 @@ def set_roles(spec: dict[str, Any], **roles: str) -> dict[str, Any]:
     return spec | {"columns": columns}
 
 
+PARTS = {
+    "schema": ("columns",),
+    "problem": (
+        "task", "event", "favourable", "favourable_classes", "favourable_end", "threshold", "holdout_values",
+        "training_values", "holdout_share", "seed", "model_inputs", "model_event_class", "model_readings",
+    ),
+    "comparisons": ("intersections", "segments"),
+    "policy": ("policy",),
+    "wording": ("wording",),
+}  # fmt: skip
+
+
+def put_part(
+    client: httpx.Client, audit: str, part: str, body: dict[str, Any], read: str | None = None
+) -> httpx.Response:
+    """Write one part of the meaning; ``read``: the tag of the version that was read."""
+    headers = {"If-Match": read} if read else {}
+    return client.put(f"/api/audits/{audit}/meaning/{part}", json=body, headers=headers)
+
+
+def put_spec(client: httpx.Client, audit: str, spec: dict[str, Any]) -> dict[str, Any]:
+    """Write what has changed of a meaning, part by part; the audit then."""
+    now = client.get(f"/api/audits/{audit}").json()
+    for part, names in PARTS.items():
+        if any(spec[name] != now["spec"][name] for name in names if name in spec):
+            answer = put_part(client, audit, part, {name: spec[name] for name in names if name in spec})
+            assert answer.status_code == 200, answer.text
+            now = answer.json()
+    return now
+
+
+def expect(client: httpx.Client, audit: str, feature: str, expected: str | None) -> httpx.Response:
+    """Say how the output is expected to go along a feature, or take it back."""
+    columns = client.get(f"/api/audits/{audit}").json()["spec"]["columns"]
+    known = {one["name"]: one["expected"] for one in columns if one["expected"]} | {feature: expected}
+    said = {name: direction for name, direction in known.items() if direction}
+    return put_part(client, audit, "expectations", {"expectations": said})
+
+
 def put_back(client: httpx.Client, audit: dict[str, Any]) -> None:
     """What the columns mean, what is compared, limits and rules as they were when the audit was looked at."""
-    address, spec = f"/api/audits/{audit['id']}", audit["spec"]
-    now = client.get(address).json()
-    compared = {part: spec[part] for part in ("intersections", "segments")}
-    choices = {
-        "spec": (spec, now["spec"]["columns"] != spec["columns"] or now["spec"]["threshold"] != spec["threshold"]),
-        "compared": (compared, any(now["spec"][part] != spec[part] for part in compared)),
-        "policy": ({"policy": spec["policy"], "author": "test"}, now["spec"]["policy"] != spec["policy"]),
-    }
-    for name, (body, changed) in choices.items():
-        if changed:
-            answer = client.put(f"{address}/{name}", json=body)
-            assert answer.status_code == 200, answer.text
+    now = put_spec(client, audit["id"], audit["spec"])
+    for column in audit["spec"]["columns"]:
+        expected = {one["name"]: one["expected"] for one in audit["spec"]["columns"] if one["expected"]}
+        if column["expected"] != next(
+            one["expected"] for one in now["spec"]["columns"] if one["name"] == column["name"]
+        ):
+            put_part(client, audit["id"], "expectations", {"expectations": expected})
+            break
     for model in now["models"]:
         if model["rule"]:
-            client.put(f"{address}/models/{model['id']}/rule", json={"rule": None, "author": "test"})
+            address = f"/api/audits/{audit['id']}/models/{model['id']}/rule"
+            client.put(address, json={"rule": None, "author": "test"})

@@ -13,12 +13,13 @@ def test_a_changed_policy_is_numbered_kept_and_followed_while_drivers_stand(clie
     policy = before["result"]["policy"] | {"metrics": ["selection_rate"], "ratio_low": 0.4}
     answers = {"effect": "gives something", "harmed": "wrongly unfavourable", "labels": "tilted"}
     body = {"policy": policy, "answers": answers, "author": "A. Reader", "reason": "Labels were shaped by refusals."}
-    saved = client.put(f"{restored}/policy", json=body)
+    saved = talk.put_part(client, audit["id"], "policy", body)
     assert saved.status_code == 200
-    number = saved.json()["policy"]["number"]
-    versions = client.get(f"{restored}/policies").json()
+    number = saved.json()["spec"]["policy"]["number"]
+    versions = client.get(f"{restored}/meaning/policy").json()
     assert versions[0]["number"] == number and versions[0]["author"] == "A. Reader"
     assert versions[0]["answers"]["labels"] == "tilted"
+    assert versions[0]["body"]["policy"]["ratio_low"] == 0.4
     assert versions[-1]["number"] == 1 and versions[-1]["author"] == ""
     after = talk.read(client, audit["id"], "tilt", context)
     assert {d["metric"] for d in after["result"]["disparities"]} == {"selection_rate"}
@@ -29,12 +30,13 @@ def test_a_changed_policy_is_numbered_kept_and_followed_while_drivers_stand(clie
     assert client.get(restored).json()["ready"]
 
 
-def test_a_choice_needs_somebody_and_metrics_that_are_defined(client, audit, context, restored):
+def test_a_choice_is_somebodys_and_of_metrics_that_are_defined(client, audit, context, restored):
     policy = client.get(restored).json()["spec"]["policy"]
-    assert client.put(f"{restored}/policy", json={"policy": policy, "author": ""}).status_code == 422
-    wrong = client.put(f"{restored}/policy", json={"policy": policy | {"metrics": ["mae"]}, "author": "a"})
+    unsigned = talk.put_part(client, audit["id"], "policy", {"policy": policy | {"alpha": 0.04}, "author": " "})
+    assert unsigned.json()["meaning"]["policy"]["author"] == "local"  # who asks, as long as nobody signs in
+    wrong = talk.put_part(client, audit["id"], "policy", {"policy": policy | {"metrics": ["mae"]}})
     assert wrong.status_code == 422 and "not defined for binary" in wrong.json()["detail"]
-    wrong = client.put(f"{restored}/policy", json={"policy": policy | {"ratio_low": 1.5}, "author": "a"})
+    wrong = talk.put_part(client, audit["id"], "policy", {"policy": policy | {"ratio_low": 1.5}})
     assert wrong.status_code == 422
 
 
@@ -52,7 +54,7 @@ def test_crossings_and_segments_are_compared_at_once(client, audit, context, res
         "conditions": [{"column": "channel", "levels": ["telephone"]}, {"column": "parcel_weight", "over": 10}],
     }
     body = {"intersections": [["home_area", "age_band"]], "segments": [segment]}
-    assert client.put(f"{restored}/compared", json=body).status_code == 200
+    assert talk.put_part(client, audit["id"], "comparisons", body).status_code == 200
     view = client.get(restored).json()
     assert view["ready"] and view["groupings"][-2:] == ["home_area · age_band", "(segments)"]
     found = talk.read(client, audit["id"], "tilt", context)["result"]
@@ -89,13 +91,13 @@ def test_a_segment_is_read_by_every_sheet_and_named_in_its_evidence(client, audi
     ("body", "message"),
     [
         ({"intersections": [["home_area", "nowhere"]], "segments": []}, "no column “nowhere”"),
-        ({"intersections": [["home_area"] * 4], "segments": []}, "crosses more than three"),
+        ({"intersections": [["home_area"] * 4], "segments": []}, "takes two or three columns"),
         ({"intersections": [], "segments": [{"name": "s", "conditions": [{"column": "channel", "levels": ["app"]}]}] * 2}, "same name"),
         ({"intersections": [], "segments": [{"name": "s", "conditions": [{"column": "nowhere", "missing": True}]}]}, "not there"),
     ],
 )  # fmt: skip
-def test_what_cannot_be_compared_is_said(client, restored, body, message):
-    answer = client.put(f"{restored}/compared", json=body)
+def test_what_cannot_be_compared_is_said(client, audit, restored, body, message):
+    answer = talk.put_part(client, audit["id"], "comparisons", body)
     assert answer.status_code == 422 and message in answer.json()["detail"]
 
 

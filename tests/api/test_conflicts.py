@@ -30,7 +30,7 @@ def own(client):
     talk.put_table(client, audit, recorded(name))
     spec = client.get(f"/api/audits/{audit}").json()["spec"]
     spec = talk.set_roles(spec, g="group", score="score", y="outcome") | {"event": "1"}
-    client.put(f"/api/audits/{audit}/spec", json=spec)
+    talk.put_spec(client, audit, spec)
     assert talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={}).json())["state"] == "done"
     return audit
 
@@ -39,37 +39,72 @@ def view(client, audit):
     return client.get(f"/api/audits/{audit}").json()
 
 
-def policy(client, audit, author: str, after: int | None = None, **changes):
-    body = {"policy": view(client, audit)["spec"]["policy"] | changes, "author": author, "after": after}
-    return client.put(f"/api/audits/{audit}/policy", json=body)
+def policy(client, audit, author: str, read: str | None = None, reason: str = "", **changes):
+    body = {"policy": view(client, audit)["spec"]["policy"] | changes, "author": author, "reason": reason}
+    return talk.put_part(client, audit, "policy", body, read)
 
 
-def test_an_older_window_cannot_put_an_older_policy_in_force(client, own):
-    old = view(client, own)["spec"]
+def test_parts_are_written_apart_and_none_overwrites_another(client, own):
+    old = view(client, own)
     assert policy(client, own, "Ada", ratio_low=0.9).status_code == 200
-    saved = client.put(f"/api/audits/{own}/spec", json=old | {"threshold": 0.4})
-    assert saved.status_code == 200
+    problem = {name: old["spec"][name] for name in talk.PARTS["problem"]} | {"threshold": 0.4}
+    assert talk.put_part(client, own, "problem", problem, old["meaning"]["problem"]["tag"]).status_code == 200
     now = view(client, own)["spec"]
     assert now["policy"]["ratio_low"] == 0.9 and now["policy"]["number"] == 2 and now["threshold"] == 0.4
-    forged = old | {"policy": old["policy"] | {"number": 77, "alpha": 0.5}}
-    client.put(f"/api/audits/{own}/spec", json=forged)
-    assert view(client, own)["spec"]["policy"] == now["policy"]
+    forged = {"policy": now["policy"] | {"number": 77}}
+    assert talk.put_part(client, own, "policy", forged).json()["spec"]["policy"]["number"] == 3  # it is counted here
 
 
-def test_a_meaning_read_before_another_was_written_is_a_conflict_in_words(client, own):
+@pytest.mark.parametrize(
+    ("part", "one", "other", "differs"),
+    [
+        ("problem", {"threshold": 0.3}, {"threshold": 0.6}, "It differs in “threshold”."),
+        ("wording", {"wording": {"row": "loan"}}, {"wording": {"row": "case"}}, "It differs in “row”."),
+        ("comparisons", {"intersections": [["g", "y"]]}, {"intersections": []}, "It differs in “intersections”."),
+        ("expectations", {"expectations": {"g": "rises"}}, {"expectations": {"g": "falls"}}, "It differs in “g”."),
+    ],
+)
+def test_a_part_read_before_another_was_written_is_a_conflict_that_says_what_changed(
+    client, own, part, one, other, differs
+):
     read = view(client, own)
-    first = client.put(f"/api/audits/{own}/spec", params={"version": read["version"]}, json=read["spec"])
-    assert first.json()["version"] == read["version"] + 1
-    second = client.put(f"/api/audits/{own}/spec", params={"version": read["version"]}, json=read["spec"])
+    tag, body = read["meaning"][part]["tag"], {name: read["spec"].get(name) for name in talk.PARTS.get(part, ())}
+    first = talk.put_part(client, own, part, body | one | {"author": "Ada", "reason": "to see"}, tag)
+    assert first.status_code == 200, first.text
+    assert first.headers["ETag"] == f'"{first.json()["meaning"][part]["tag"]}"' != f'"{tag}"'
+    second = talk.put_part(client, own, part, body | other | {"author": "Bo"}, tag)
     assert second.status_code == 409
-    assert "changed in another window" in second.json()["detail"]
+    said = second.json()["detail"]
+    assert "was changed in another window meanwhile by Ada: version 2 (to see)." in said and differs in said
+    assert view(client, own)["spec"] == first.json()["spec"]
+    # whoever has read what is there may write
+    assert talk.put_part(client, own, part, body | other, first.headers["ETag"]).status_code == 200
+    versions = client.get(f"/api/audits/{own}/meaning/{part}")
+    assert [one["number"] for one in versions.json()] == [3, 2, 1]
+    assert versions.json()[1]["author"] == "Ada" and versions.json()[1]["body"] != versions.json()[0]["body"]
+    assert client.get(f"/api/audits/{own}/meaning/nothing").status_code == 404
+
+
+def test_saves_of_one_hand_within_minutes_are_one_version_but_no_older_one_is_overwritten(client, own):
+    tags = []
+    for threshold in (0.41, 0.42, 0.43):
+        now = view(client, own)
+        body = {name: now["spec"][name] for name in talk.PARTS["problem"]} | {"threshold": threshold}
+        tags.append(talk.put_part(client, own, "problem", body, now["meaning"]["problem"]["tag"]).headers["ETag"])
+    assert len(set(tags)) == 3
+    assert client.get(f"/api/audits/{own}/meaning/problem").json()[0]["number"] <= 3
+    assert talk.put_part(client, own, "problem", body | {"threshold": 0.5}, tags[0]).status_code == 409
 
 
 def test_of_two_policies_after_the_same_one_the_second_is_told_of_the_first(client, own):
-    assert policy(client, own, "Ada", after=1).status_code == 200
-    second = policy(client, own, "Bo", after=1)
+    tag = view(client, own)["meaning"]["policy"]["tag"]
+    assert policy(client, own, "Ada", tag, "as agreed", ratio_low=0.7).status_code == 200
+    second = policy(client, own, "Bo", tag)
     assert second.status_code == 409
-    assert "Flag policy 2 was put in force meanwhile, chosen by Ada" in second.json()["detail"]
+    assert (
+        "The flag policy was changed in another window meanwhile by Ada: version 2 (as agreed)."
+        in second.json()["detail"]
+    )
 
 
 def test_policies_at_the_same_moment_are_numbered_and_none_fails(running, client, own):
@@ -79,7 +114,7 @@ def test_policies_at_the_same_moment_are_numbered_and_none_fails(running, client
 
     with ThreadPoolExecutor(8) as pool:
         assert set(pool.map(put, range(8))) <= {200, 409}
-    numbers = [one["number"] for one in client.get(f"/api/audits/{own}/policies").json()]
+    numbers = [one["number"] for one in client.get(f"/api/audits/{own}/meaning/policy").json()]
     assert len(numbers) == len(set(numbers))
     assert view(client, own)["spec"]["policy"]["number"] == max(numbers)
 
@@ -87,8 +122,13 @@ def test_policies_at_the_same_moment_are_numbered_and_none_fails(running, client
 def test_expectations_and_comparisons_at_the_same_moment_are_both_kept(running, client, own):
     def expect(name):
         with httpx.Client(base_url=running.url, timeout=60) as mine:
-            body = {"feature": name, "expected": "rises"}
-            return mine.put(f"/api/audits/{own}/expectations", json=body).status_code
+            while True:  # whoever comes second reads again and writes then
+                now = view(mine, own)
+                known = {one["name"]: one["expected"] for one in now["spec"]["columns"] if one["expected"]}
+                body = {"expectations": known | {name: "rises"}}
+                answer = talk.put_part(mine, own, "expectations", body, now["meaning"]["expectations"]["tag"])
+                if answer.status_code != 409:
+                    return answer.status_code
 
     names = [column["name"] for column in view(client, own)["spec"]["columns"]]
     with ThreadPoolExecutor(4) as pool:
@@ -117,7 +157,7 @@ def test_what_is_kept_says_what_has_changed_since(client, own):
     (again,) = client.get(f"/api/audits/{own}/dossier").json()
     assert again["changed"] == ["the flag policy"]
     spec = view(client, own)["spec"]
-    client.put(f"/api/audits/{own}/spec", json=spec | {"threshold": 0.3})
+    talk.put_spec(client, own, spec | {"threshold": 0.3})
     (again,) = client.get(f"/api/audits/{own}/dossier").json()
     assert "the meaning of its columns" in again["changed"]
     talk.wait(client, client.post(f"/api/audits/{own}/finish", json={}).json())
@@ -141,7 +181,7 @@ def test_what_another_audit_computed_is_shared_only_when_it_is_asked_for(client,
     spec, name = view(client, own)["spec"], view(client, own)["title"].rsplit(" ", 1)[1]
     twin = talk.new_audit(client, "Its twin")
     talk.put_table(client, twin, recorded(name))
-    client.put(f"/api/audits/{twin}/spec", json=spec)
+    talk.put_spec(client, twin, spec)
     assert talk.wait(client, client.post(f"/api/audits/{twin}/finish", json={}).json())["state"] == "done"
     assert client.get(f"/api/audits/{twin}/evidence/{found['key']}/arrays").status_code == 404
     assert talk.read(client, twin, "tilt", context)["computed"] == found["computed"]  # the same, not again

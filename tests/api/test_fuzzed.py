@@ -40,7 +40,7 @@ def target(running):
         assert talk.put_table(client, audit, talk.csv_bytes(table))["state"] == "done"
         spec = client.get(f"/api/audits/{audit}").json()["spec"]
         spec = talk.set_roles(spec, g="group", score="score", y="outcome") | {"event": "1"}
-        assert client.put(f"/api/audits/{audit}/spec", json=spec).status_code == 200
+        talk.put_spec(client, audit, spec)
         assert talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={}).json())["state"] == "done"
     return audit
 

@@ -61,7 +61,7 @@ def test_a_model_version_that_is_no_identifier_is_refused(client, audit):
 def test_numbers_out_of_range_are_refused(client, audit):
     assert client.get(f"/api/audits/{audit['id']}/reports/99999999999999").status_code == 404
     body = {"policy": {"ratio_low": -1}, "author": "A"}
-    assert client.put(f"/api/audits/{audit['id']}/policy", json=body).status_code == 422
+    assert talk.put_part(client, audit["id"], "policy", body).status_code == 422
 
 
 def test_sixty_readers_at_once_are_all_answered(client, running, audit):

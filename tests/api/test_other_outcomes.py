@@ -24,8 +24,7 @@ def opened(client, name: str, task: str, order: tuple[str, ...] = ()) -> tuple[s
         for column in spec["columns"]:
             if column["name"] == "y":
                 column |= {"kind": "ordered", "order": list(order)}
-    answer = client.put(f"/api/audits/{audit}/spec", json=spec)
-    assert answer.status_code == 200, answer.text
+    talk.put_spec(client, audit, spec)
     model_id = client.get(f"/api/audits/{audit}").json()["models"][0]["id"]
     done = talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={"model": model_id}).json())
     assert done["state"] == "done", done

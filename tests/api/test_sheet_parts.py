@@ -39,8 +39,7 @@ def test_every_array_of_a_result_downloads_in_three_formats(client, audit, conte
 def test_an_expectation_is_kept_changes_no_number_and_makes_a_finding(client, audit, context):
     address = f"/api/audits/{audit['id']}"
     before = talk.read(client, audit["id"], "drivers", context)["key"]
-    wanted = {"feature": "photo_attached", "expected": "none"}
-    spec = client.put(f"{address}/expectations", json=wanted).json()
+    spec = talk.expect(client, audit["id"], "photo_attached", "none").json()["spec"]
     try:
         assert client.get(address).json()["ready"]
         assert talk.read(client, audit["id"], "drivers", context)["key"] == before
@@ -65,8 +64,8 @@ def test_an_expectation_is_kept_changes_no_number_and_makes_a_finding(client, au
         assert "Photo attached was expected to have no effect" in html
         assert "Decision: accepted; reason: Photos are asked for." in html
     finally:
-        client.put(f"{address}/expectations", json=wanted | {"expected": None})
-    answer = client.put(f"{address}/expectations", json={"feature": "nope", "expected": "rises"})
+        talk.expect(client, audit["id"], "photo_attached", None)
+    answer = talk.expect(client, audit["id"], "nope", "rises")
     assert answer.status_code == 422 and "no column “nope”" in answer.json()["detail"]
 
 

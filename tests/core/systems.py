@@ -9,10 +9,10 @@ from collections.abc import Callable
 import numpy as np
 
 from zerotilt.core.groups.measure import of_whole
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table, from_arrays
 

@@ -14,8 +14,8 @@ from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background as against
 from zerotilt.core.contributions.ladder import LadderSettings
 from zerotilt.core.contributions.sampled import sample_permutations
+from zerotilt.core.meaning import Context, Wording
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Wording
 from zerotilt.core.work import Work
 
 games = st.integers(2, 5).flatmap(

@@ -9,10 +9,10 @@ from tests.core.systems import system
 from zerotilt.core.drivers import ranking, spread
 from zerotilt.core.drivers.ranking import DriversSettings
 from zerotilt.core.drivers.spread import SpreadSettings
+from zerotilt.core.meaning import Context, Task
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.response import partial
 from zerotilt.core.response.partial import ResponseSettings
-from zerotilt.core.spec import Context, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -8,7 +8,7 @@ from tests.core.systems import told
 
 from zerotilt.core.groups.tally import Ranked, areas
 from zerotilt.core.groups.whole import OF_SETS, Set
-from zerotilt.core.spec import Task
+from zerotilt.core.meaning import Task
 from zerotilt.core.stats import intervals, strata
 
 TABLES = 6_000

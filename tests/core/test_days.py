@@ -8,12 +8,12 @@ from tests.core.systems import system
 
 from zerotilt.core.drivers import spread
 from zerotilt.core.drivers.spread import SpreadSettings
+from zerotilt.core.meaning import Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, partial, surface
 from zerotilt.core.response.accumulated import AleSettings
 from zerotilt.core.response.partial import ResponseSettings
 from zerotilt.core.response.surface import SurfaceSettings
-from zerotilt.core.spec import Wording
 from zerotilt.core.work import Work
 
 FIRST = 20_454

@@ -7,9 +7,9 @@ from dataclasses import replace
 import pytest
 
 from zerotilt.core.evidence import Digests, key
+from zerotilt.core.meaning import Condition, FlagPolicy, Role, Segment, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Condition, FlagPolicy, Role, Segment, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -7,9 +7,9 @@ from tests.core.systems import frame, matrix, system
 from zerotilt.core.drivers import permutation, ranking
 from zerotilt.core.drivers.permutation import permute
 from zerotilt.core.drivers.ranking import DriversSettings
+from zerotilt.core.meaning import Context, Task, Wording
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Cancelled
-from zerotilt.core.spec import Context, Task, Wording
 from zerotilt.core.stats import intervals
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work

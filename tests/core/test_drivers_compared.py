@@ -11,9 +11,9 @@ from zerotilt.core.drivers import expectations, ranking, side_by_side
 from zerotilt.core.drivers.expectations import ExpectationsSettings
 from zerotilt.core.drivers.ranking import DriversSettings
 from zerotilt.core.drivers.side_by_side import SideSettings
+from zerotilt.core.meaning import Context, Role, Task, Wording
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
-from zerotilt.core.spec import Context, Role, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -4,9 +4,9 @@ import pytest
 from tests.core import zoo
 
 from zerotilt.core.evidence import Digests, Evidence, compute, key, method_named
+from zerotilt.core.meaning import Context
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context
 from zerotilt.core.work import Work
 
 DIGESTS = Digests(table="t", spec="s", model="m")

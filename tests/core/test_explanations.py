@@ -25,12 +25,12 @@ from zerotilt.core.distance import nearest as nearest_rows
 from zerotilt.core.drivers import agreement, by_part, loss_shapley, losses, own, ranking
 from zerotilt.core.groups.measure import of_whole
 from zerotilt.core.groups.whole import OF_SETS, Set
+from zerotilt.core.meaning import Context, Kind, Role, Task, Wording
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.response.support import support_of
-from zerotilt.core.spec import Context, Kind, Role, Task, Wording
 from zerotilt.core.stats.calibration import calibration_error
 from zerotilt.core.subject import Subject
 from zerotilt.core.tasks import KINDS

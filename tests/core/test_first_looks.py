@@ -6,8 +6,8 @@ import pytest
 from tests.core import zoo
 
 from zerotilt.core.evidence import Digests, key
+from zerotilt.core.meaning import Alongside, Context, Wording
 from zerotilt.core.methods import METHODS
-from zerotilt.core.spec import Alongside, Context, Wording
 from zerotilt.core.work import Work
 
 LOOKS = [method for method in METHODS.values() if method.first_look]

@@ -16,8 +16,8 @@ from zerotilt.core.groups.opened import OpenedSettings
 from zerotilt.core.groups.score_gap import ScoreGapSettings
 from zerotilt.core.groups.sides import SidesSettings
 from zerotilt.core.groups.thresholds import ThresholdSettings
+from zerotilt.core.meaning import Context, GroupThreshold, Role, Rule, Task, Wording
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, GroupThreshold, Role, Rule, Task, Wording
 from zerotilt.core.work import Work
 
 

@@ -13,9 +13,9 @@ from zerotilt.core.groups.measure import of_rows
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.groups.performance import PerformanceSettings
 from zerotilt.core.groups.readout import read
+from zerotilt.core.meaning import Context, Kind, Role, Task, Wording
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Kind, Role, Task, Wording
 from zerotilt.core.work import Work
 
 

@@ -9,10 +9,10 @@ from skl2onnx.common.data_types import FloatTensorType
 from sklearn.linear_model import LogisticRegression
 from tests.core.systems import spec_of
 
+from zerotilt.core.meaning import Role
 from zerotilt.core.predictors.modelfile import inspect
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role
 from zerotilt.core.table import from_arrays
 
 OPSET = [helper.make_opsetid("", 18), helper.make_opsetid("ai.onnx.ml", 3)]

@@ -12,8 +12,8 @@ from zerotilt.core.groups import given, thresholds, tilt
 from zerotilt.core.groups.given import GivenSettings
 from zerotilt.core.groups.thresholds import ThresholdSettings
 from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.meaning import ColumnSpec, Context, GroupThreshold, Kind, Role, Rule, Spec, Task
 from zerotilt.core.membership import JOIN, MISSING, OTHER
-from zerotilt.core.spec import ColumnSpec, Context, GroupThreshold, Kind, Role, Rule, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work

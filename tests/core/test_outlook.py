@@ -11,8 +11,8 @@ from tests.core.systems import plain_spec
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.explain import cheap, exact_explainer, explain
 from zerotilt.core.contributions.game import background
+from zerotilt.core.meaning import Task
 from zerotilt.core.predictors import dissection
-from zerotilt.core.spec import Task
 from zerotilt.core.table import from_arrays
 from zerotilt.core.trees import graph, tables
 from zerotilt.core.work import Work

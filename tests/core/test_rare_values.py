@@ -24,10 +24,10 @@ from zerotilt.core.contributions.enumeration import enumerate_coalitions
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background
 from zerotilt.core.contributions.stream import explain_stream
+from zerotilt.core.meaning import Task
 from zerotilt.core.output import log_odds
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.response.curves import all_curves
-from zerotilt.core.spec import Task
 from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work
 

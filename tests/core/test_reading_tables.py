@@ -12,8 +12,8 @@ import pytest
 
 from zerotilt.core import csvfile, guess, table
 from zerotilt.core.csvfile import Dialect
+from zerotilt.core.meaning import Kind, Role
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Kind, Role
 from zerotilt.core.table import Table, convert
 
 

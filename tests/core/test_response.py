@@ -4,11 +4,11 @@ import numpy as np
 import pytest
 from tests.core.systems import system
 
+from zerotilt.core.meaning import Context, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import partial
 from zerotilt.core.response.curves import direction, ice
 from zerotilt.core.response.partial import ResponseSettings
-from zerotilt.core.spec import Context, Wording
 from zerotilt.core.work import Work
 
 

@@ -10,6 +10,7 @@ import pytest
 from tests.core.systems import system
 
 from zerotilt.core import arrayfile, tabulate
+from zerotilt.core.meaning import Context, Task, Wording
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, interactions, partial, surface
@@ -17,7 +18,6 @@ from zerotilt.core.response.accumulated import AleSettings
 from zerotilt.core.response.interactions import InteractionsSettings
 from zerotilt.core.response.partial import ResponseSettings
 from zerotilt.core.response.surface import SurfaceSettings
-from zerotilt.core.spec import Context, Task, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

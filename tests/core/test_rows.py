@@ -8,9 +8,9 @@ from zerotilt.core import cases, rows
 from zerotilt.core.cases import CasesQuery
 from zerotilt.core.groups.performance import PerformanceSettings
 from zerotilt.core.levels import match_level
+from zerotilt.core.meaning import Context, Role, RowSet, Task, Wording
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role, RowSet, Task, Wording
 from zerotilt.core.work import Work
 
 

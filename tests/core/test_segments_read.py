@@ -12,9 +12,9 @@ from tests.core.systems import matrix, system
 
 from zerotilt.core import rows, segments
 from zerotilt.core.evidence import Digests, compute, key
+from zerotilt.core.meaning import Alongside, Condition, Context, Role, RowSet, Segment
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Alongside, Condition, Context, Role, RowSet, Segment
 from zerotilt.core.work import Work
 
 SEGMENT = Segment(

@@ -18,12 +18,12 @@ from tests.core.systems import system
 from zerotilt.core import arrayfile
 from zerotilt.core.drivers.agreement import agreement, rank_table
 from zerotilt.core.links import sets_of
+from zerotilt.core.meaning import Context, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import partial
 from zerotilt.core.response.curves import direction, grid_of
 from zerotilt.core.response.expected import steps_against
 from zerotilt.core.response.partial import ResponseSettings
-from zerotilt.core.spec import Context, Wording
 from zerotilt.core.work import Work
 
 NUMBERS = st.floats(-1e6, 1e6, allow_nan=False)

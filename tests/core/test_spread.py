@@ -8,9 +8,9 @@ from tests.core.systems import system
 
 from zerotilt.core.drivers import spread
 from zerotilt.core.drivers.spread import SpreadSettings
+from zerotilt.core.meaning import Context, Task, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.parts import parts_of
-from zerotilt.core.spec import Context, Task, Wording
 from zerotilt.core.work import Work
 
 

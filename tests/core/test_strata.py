@@ -8,8 +8,8 @@ from tests.core.systems import system
 
 from zerotilt.core.groups import given as sheet
 from zerotilt.core.groups.given import GivenSettings
+from zerotilt.core.meaning import Role, Task, Wording
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Task, Wording
 from zerotilt.core.stats.strata import mantel_haenszel, pooled_means
 from zerotilt.core.work import Work
 

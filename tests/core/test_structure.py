@@ -13,10 +13,10 @@ from zerotilt.core import output
 from zerotilt.core.contributions.enumeration import enumerate_coalitions
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background
+from zerotilt.core.meaning import Task
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import all_curves, grid_of
-from zerotilt.core.spec import Task
 from zerotilt.core.work import Work
 
 SUMS = {**zoo.TREES, **zoo.LINEAR}

@@ -8,8 +8,8 @@ from tests.core.systems import system
 
 from zerotilt.core import membership, segments
 from zerotilt.core.groups import readout, tally
+from zerotilt.core.meaning import Condition, Role, Segment, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Condition, Role, Segment, Spec
 from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.table import from_arrays
 

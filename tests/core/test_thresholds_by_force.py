@@ -11,7 +11,7 @@ from tests.core.systems import system
 from zerotilt.core import membership
 from zerotilt.core.groups import thresholds
 from zerotilt.core.groups.thresholds import NEAR, ThresholdSettings
-from zerotilt.core.spec import NOBODY, Context, GroupThreshold, Role, Rule
+from zerotilt.core.meaning import NOBODY, Context, GroupThreshold, Role, Rule
 from zerotilt.core.work import Work
 
 

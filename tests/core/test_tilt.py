@@ -12,8 +12,7 @@ from tests.core.systems import system
 
 from zerotilt.core.groups import metrics, tilt
 from zerotilt.core.groups.tilt import TiltSettings
-from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import (
+from zerotilt.core.meaning import (
     Condition,
     Context,
     FlagPolicy,
@@ -25,6 +24,7 @@ from zerotilt.core.spec import (
     Tolerance,
     Wording,
 )
+from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.work import Work

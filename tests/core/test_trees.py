@@ -13,8 +13,8 @@ from tests.core.systems import plain_spec
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.enumeration import enumerate_coalitions
 from zerotilt.core.contributions.game import background
+from zerotilt.core.meaning import Task
 from zerotilt.core.predictors import Asked
-from zerotilt.core.spec import Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 from zerotilt.core.trees import curves, graph, pairs, tables

@@ -12,8 +12,8 @@ from zerotilt.core.contributions.ladder import LadderSettings, ladder_of
 from zerotilt.core.counterfactuals.flip import FlipSettings, flip
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, ranking, spread
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
+from zerotilt.core.meaning import Context, Kind, Role, Task
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
-from zerotilt.core.spec import Context, Kind, Role, Task
 from zerotilt.core.work import Work
 
 N = 60

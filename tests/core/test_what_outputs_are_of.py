@@ -33,9 +33,9 @@ from sklearn.tree import DecisionTreeClassifier
 from tests.core.systems import said
 
 from zerotilt.core.groups.performance import PerformanceSettings, perform
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, Context, Kind, ModelReading, Role, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work

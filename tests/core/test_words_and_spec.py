@@ -7,8 +7,8 @@ from pydantic import ValidationError
 from tests.core.systems import spec_of
 
 from zerotilt.core import words
+from zerotilt.core.meaning import ColumnSpec, Condition, FlagPolicy, Kind, Role, Segment, Spec, Wording
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, Condition, FlagPolicy, Kind, Role, Segment, Spec, Wording
 from zerotilt.core.table import from_arrays
 
 

@@ -37,8 +37,8 @@ from sklearn.tree import DecisionTreeClassifier, DecisionTreeRegressor
 from xgboost import XGBClassifier, XGBRegressor
 
 from zerotilt import convert
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec, Task
 from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec, Task
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 

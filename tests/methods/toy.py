@@ -10,9 +10,9 @@ from zerotilt.core import words
 from zerotilt.core.drawing import Bars
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

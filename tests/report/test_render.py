@@ -10,7 +10,7 @@ from tests.core.systems import matrix, system
 
 from zerotilt.core.evidence import Digests, compute
 from zerotilt.core.groups.tilt import TiltSettings
-from zerotilt.core.spec import Condition, FlagPolicy, GroupThreshold, Role, Rule, Segment, Tolerance, Wording
+from zerotilt.core.meaning import Condition, FlagPolicy, GroupThreshold, Role, Rule, Segment, Tolerance, Wording
 from zerotilt.core.work import Work
 from zerotilt.report import figures
 from zerotilt.report.auditfile import audit_file

@@ -8,9 +8,9 @@ from xml.etree import ElementTree
 import pytest
 
 from zerotilt.core.evidence import Digests
+from zerotilt.core.meaning import Context
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.spec import Context
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 from zerotilt.report import figures

@@ -13,12 +13,15 @@ import pytest
 from zerotilt.api.views import kept
 from zerotilt.core.evidence import Digests, Evidence, compute
 from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.meaning import PARTS, Names, Spec, Wording
 from zerotilt.core.work import Work
 from zerotilt.report.compose import Kept as Shown
 from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
-from zerotilt.store import database, migrations
-from zerotilt.store.records import Audit, DecisionRule, Judgement, Kept, ModelVersion, PolicyVersion
+from zerotilt.store import database, meaning, migrations
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import Audit, DecisionRule, Judgement, Kept, MeaningVersion, ModelVersion, Report
+from zerotilt.tasks.board import rule_of
 
 NAME = "earlier_release"
 
@@ -66,11 +69,11 @@ def test_what_was_there_is_kept_and_findings_can_be_judged(earlier):
         Judgement.create(audit=audit, finding="f", decision="accepted", reason="known")
         assert [one.reason for one in audit.judgements] == ["known"]
         model = ModelVersion.create(audit=audit, name="m", digest="d", card={})
-        PolicyVersion.create(audit=audit, number=2, policy={}, author="a")
+        MeaningVersion.create(audit=audit, part="policy", number=2, body={}, author="a")
         DecisionRule.create(model=model, number=2, rule=None, author="a")
         audit.delete_instance()
         # what was decided goes with its audit
-        assert [record.select().count() for record in (Judgement, PolicyVersion, DecisionRule)] == [0, 0, 0]
+        assert [record.select().count() for record in (Judgement, MeaningVersion, DecisionRule)] == [0, 0, 0]
     assert database.migrate() == []
 
 
@@ -79,13 +82,13 @@ def test_what_was_there_begins_at_version_nought_and_an_old_report_does_not_say_
     assert database.migrate()[0].startswith("m0004")
     with database.database.connection_context():
         audit = Audit.get_by_id(earlier)
-        assert (audit.version, audit.spec) == (0, {"a": 1})
+        assert audit.spec == {"a": 1} and meaning.in_force(audit) == {}
         assert [(item.note, item.noted) for item in Kept.select()] == [("a note", 0)]
         assert [report.tested for report in audit.reports] == [None]
 
 
 @pytest.mark.parametrize("earlier", ["m0004_fences"], indirect=True)
-def test_evidence_gets_its_owners_and_what_was_kept_opens_as_it_was_written(earlier, demo_subject):
+def test_evidence_gets_its_owners_and_what_was_kept_opens_as_it_was_written(earlier, demo_subject, tmp_path):
     """Bodies as earlier versions wrote them: no reading, one digest of policy and comparisons, one of an older method."""
     found = compute(demo_subject, Digests.of(demo_subject.spec, "t", "m"), "tilt", TiltSettings(), 20, Work())
     body = found.model_dump(mode="json", exclude={"reading"})
@@ -124,7 +127,7 @@ def test_evidence_gets_its_owners_and_what_was_kept_opens_as_it_was_written(earl
         mine, theirs = Audit.get_by_id(audit), Audit.get_by_id(other)
         assert {one.evidence_key for one in mine.asked} == {"now", "old", "gone", "k"}
         assert [one.evidence_key for one in theirs.asked] == []  # the same table, and not the model
-        views = {row.evidence_key: kept(row, demo_subject.spec, mine) for row in mine.kept}
+        views = {row.evidence_key: kept(row, demo_subject.spec, mine, FileStore(tmp_path)) for row in mine.kept}
         assert views["now"].reading == found.read(demo_subject.spec) and not views["now"].older
         assert views["now"].changed == []
         assert views["k"].older and "by an earlier version" in views["k"].reading.text
@@ -134,3 +137,80 @@ def test_evidence_gets_its_owners_and_what_was_kept_opens_as_it_was_written(earl
     bundle = gather(replace(demo_subject, predictor=None), digests, Work(), items)
     html = render(bundle, demo_subject, Cover("Kept", 1, "t.csv", "t" * 64, 1, "m", made="today"))
     assert html.count("by an earlier version of Zero Tilt") == 2
+
+
+@pytest.mark.parametrize("earlier", ["m0005_owners"], indirect=True)
+def test_the_meaning_comes_apart_with_its_history_and_nothing_of_the_last_release_is_lost(
+    earlier, demo_subject, tmp_path
+):
+    """Evidence, dossier, rules, policies, judgements and a report of the last release: all readable, and written on."""
+    found = compute(demo_subject, Digests.of(demo_subject.spec, "t", "m"), "tilt", TiltSettings(), 20, Work())
+    spec = demo_subject.spec.model_dump(mode="json")
+    first, second = (spec["policy"] | changes for changes in ({}, {"number": 2, "ratio_low": 0.7}))
+    audit, bare, untouched, model = earlier, *(str(uuid.uuid4()) for _ in range(3))
+    database.database.connect(reuse_if_open=True)
+    run = database.database.execute_sql
+    body = found.model_dump(mode="json")
+    run("insert into evidence (key, method, body) values ('e', 'tilt', %s)", (json.dumps(body | {"key": "e"}),))
+    run(
+        "update audit set spec = %s, ready = true, version = 7 where id = %s",
+        (json.dumps(spec | {"policy": second}), audit),
+    )
+    run("insert into audit (id, title) values (%s, 'Without a table')", (bare,))
+    run("insert into audit (id, title, spec) values (%s, 'Nobody chose', %s)", (untouched, json.dumps(spec)))
+    run(
+        "insert into table_file (id, audit_id, name, raw_digest, digest, bytes, profile) values (%s, %s, 'a', 'r', 't', 1, '{}')",
+        (str(uuid.uuid4()), audit),
+    )
+    run("insert into model_version (id, audit_id, name, digest, card) values (%s, %s, 'v', 'm', '{}')", (model, audit))
+    run("insert into audit_evidence (audit_id, evidence_key) values (%s, 'e')", (audit,))
+    run(
+        "insert into kept (id, audit_id, evidence_key, context, view, note) values (%s, %s, 'e', %s, '{\"part\": \"groups\"}', 'n')",
+        (str(uuid.uuid4()), audit, json.dumps({"model": model})),
+    )
+    rule = json.dumps({"threshold": 0.3})
+    run(
+        "insert into decision_rule (id, model_id, number, rule, author, reason) values (%s, %s, 2, %s, 'R', 'why')",
+        (str(uuid.uuid4()), model, rule),
+    )
+    run(
+        "insert into judgement (id, audit_id, finding, decision, reason) values (%s, %s, 'f', 'accepted', 'known')",
+        (str(uuid.uuid4()), audit),
+    )
+    for policy, author in ((first, ""), (second, "P. Chooser")):
+        run(
+            "insert into policy_version (id, audit_id, number, policy, answers, author, reason) values (%s, %s, %s, %s, %s, %s, 'r')",
+            (
+                str(uuid.uuid4()),
+                audit,
+                policy["number"],
+                json.dumps(policy),
+                json.dumps({"a": 1}) if author else None,
+                author,
+            ),
+        )
+    database.database.close()
+
+    assert database.migrate() == ["m0006_parts"]
+    with database.database.connection_context():
+        mine = Audit.get_by_id(audit)
+        parts = meaning.in_force(mine)
+        assert set(parts) == set(PARTS)
+        assert all(parts[name].body == Spec.model_validate(mine.spec).part(name) for name in PARTS)
+        assert [(one.number, one.author) for one in meaning.versions(mine, "policy")] == [(2, "P. Chooser"), (1, "")]
+        assert parts["policy"].answers == {"a": 1} and parts["policy"].reason == "r"
+        assert {name: parts[name].number for name in PARTS if name != "policy"} == dict.fromkeys(
+            set(PARTS) - {"policy"}, 1
+        )
+        assert parts["expectations"].body["expectations"] == demo_subject.spec.expectations
+        assert meaning.in_force(Audit.get_by_id(bare)) == {}
+        assert meaning.in_force(Audit.get_by_id(untouched))["policy"].author == meaning.NOBODY_YET
+        (item,) = [kept(row, demo_subject.spec, mine, FileStore(tmp_path)) for row in mine.kept if row.note == "n"]
+        assert (item.reading, item.view, item.older) == (found.read(demo_subject.spec), {"part": "groups"}, False)
+        assert "the flag policy" in item.changed  # it was kept under the one before
+        assert rule_of(mine.models.get()).threshold == 0.3
+        assert [one.reason for one in mine.judgements] == ["known"] and Report.select().count() == 1
+        # and the parts are written on
+        held = Audit.select().where(Audit.id == audit).get()
+        spec_now = meaning.write(held, Names(wording=Wording(row="parcel")), meaning.By("W"))
+        assert spec_now.wording.row == "parcel" and meaning.versions(mine, "wording")[0].number == 2

@@ -10,8 +10,8 @@ import pytest
 from onnx import TensorProto, helper
 from tests.core.systems import said
 
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.tasks import child
 
 SPEC = Spec(

@@ -7,9 +7,9 @@ from datetime import UTC, datetime, timedelta
 import peewee
 import pytest
 
+from zerotilt.core.meaning import Context
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context
 from zerotilt.store import database
 from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.files import FileStore

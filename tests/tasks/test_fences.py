@@ -16,8 +16,8 @@ import pytest
 from tests.api import talk
 from tests.tasks.test_board import Recorded, connection, demo_audit  # noqa: F401  fixtures
 
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Cancelled, Refused
-from zerotilt.core.spec import Context, Spec
 from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task

@@ -61,8 +61,7 @@ def test_an_expected_direction_is_set_contradicted_and_decided(page, client, aud
         page.reload()
         expect(finding.get_by_role("textbox")).to_have_value("The next version leaves it out.")
     finally:
-        wanted = {"feature": "missed_scans", "expected": None}
-        client.put(f"/api/audits/{audit['id']}/expectations", json=wanted)
+        talk.expect(client, audit["id"], "missed_scans", None)
 
 
 def test_training_rows_alongside_draw_both_and_flag_what_matters_there_alone(page, client, audit, context):
@@ -125,7 +124,7 @@ def test_three_hundred_features_are_searched_and_never_all_drawn(page, client):
     spec = client.get(f"/api/audits/{audit}").json()["spec"]
     roles = dict.fromkeys(names, "feature") | {"happened": "outcome"}
     spec = talk.set_roles(spec, **roles) | {"event": "1", "model_inputs": names}
-    assert client.put(f"/api/audits/{audit}/spec", json=spec).status_code == 200
+    talk.put_spec(client, audit, spec)
     version = client.get(f"/api/audits/{audit}").json()["models"][0]["id"]
     done = talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={"model": version}).json())
     assert done["state"] == "done", done

@@ -11,7 +11,7 @@ from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
 
 from zerotilt import __version__
-from zerotilt.api import audits, choices, dossier, findings, problems, readings, tasks
+from zerotilt.api import audits, choices, dossier, findings, meaning, problems, readings, tasks
 from zerotilt.api.desk import Desk
 from zerotilt.api.guard import Guard
 from zerotilt.api.problems import Problem
@@ -29,7 +29,7 @@ def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     app.add_middleware(Guard)
     problems.install(app)
     app.include_router(readings.of_methods())
-    for part in (audits, readings, tasks, dossier, findings, choices):
+    for part in (audits, meaning, readings, tasks, dossier, findings, choices):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():
         _serve(app, pages)

@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import asyncio
 import os
-from collections.abc import Callable
-from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request
 from pydantic import BaseModel, Field
 from starlette.requests import ClientDisconnect
 
-from zerotilt.api.desk import PATIENCE, Desk, TheDesk, audit_named, connected, held, identifier
-from zerotilt.api.problems import Conflict
+from zerotilt.api.desk import PATIENCE, Desk, TheDesk, connected, held
+from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import AuditLine, AuditView, TaskView, line
 from zerotilt.core.csvfile import Dialect
+from zerotilt.core.meaning import Context
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Spec
 from zerotilt.store import removal
 from zerotilt.store.check import lock_file
 from zerotilt.store.database import database, patiently
@@ -83,30 +81,33 @@ async def _received(request: Request, desk: Desk, most: int) -> tuple[str, int]:
 
 @router.put("/audits/{audit_id}/table", status_code=202)
 async def upload_table(
-    audit_id: str, request: Request, desk: TheDesk, name: str = Query(min_length=1, max_length=255)
+    audit_id: str, who: Who, request: Request, desk: TheDesk, name: str = Query(min_length=1, max_length=255)
 ) -> TaskView:
     """The table file as the request's body; reading it is a task."""
-    await asyncio.to_thread(_exists, audit_id)
+    audit = await asyncio.to_thread(lambda: patiently(lambda: who.audit(audit_id), PATIENCE))
     digest, size = await _received(request, desk, MOST_TABLE_BYTES)
-    return await asyncio.to_thread(_submit, desk, audit_id, "read_table", f"Reading {name}", name, digest, size)
+    return await asyncio.to_thread(_submit, desk, audit, "read_table", f"Reading {name}", name, digest, size)
 
 
 @router.put("/audits/{audit_id}/models", status_code=202)
 async def upload_model(
-    audit_id: str, request: Request, desk: TheDesk, name: str = Query(min_length=1, max_length=255)
+    audit_id: str, who: Who, request: Request, desk: TheDesk, name: str = Query(min_length=1, max_length=255)
 ) -> TaskView:
     """The ONNX file as the request's body; looking into it is a task."""
-    await asyncio.to_thread(_exists, audit_id)
+    audit = await asyncio.to_thread(lambda: patiently(lambda: who.audit(audit_id), PATIENCE))
     digest, size = await _received(request, desk, MOST_MODEL_BYTES)
-    return await asyncio.to_thread(_submit, desk, audit_id, "inspect_model", f"Looking into {name}", name, digest, size)
+    return await asyncio.to_thread(_submit, desk, audit, "inspect_model", f"Looking into {name}", name, digest, size)
 
 
-def _exists(audit_id: str) -> Audit:
-    """The audit, looked up before a long body is taken in."""
-    return patiently(lambda: audit_named(audit_id), PATIENCE)
+def _still(audit: Audit) -> Audit:
+    """The audit, which may have been deleted while a long body was taken in."""
+    found = Audit.get_or_none(Audit.id == audit.id)
+    if found is None:
+        raise HTTPException(404, "There is no such audit.")
+    return found
 
 
-def _submit(desk: Desk, audit_id: str, kind: str, title: str, name: str, digest: str, size: int) -> TaskView:
+def _submit(desk: Desk, audit: Audit, kind: str, title: str, name: str, digest: str, size: int) -> TaskView:
     def submit() -> TaskView:
         with database.atomic():
             lock_file(digest)
@@ -114,9 +115,7 @@ def _submit(desk: Desk, audit_id: str, kind: str, title: str, name: str, digest:
                 raise Refused(
                     "The upload was overtaken by the removal of the same file.", todo="Upload the file again."
                 )
-            task = desk.board.submit(
-                kind, title, {"name": name, "digest": digest, "bytes": size}, audit_named(audit_id)
-            )
+            task = desk.board.submit(kind, title, {"name": name, "digest": digest, "bytes": size}, _still(audit))
             return TaskView.of(type(task).get_by_id(task.id))
 
     return patiently(submit, PATIENCE)
@@ -140,48 +139,6 @@ def reread(audit: Audit, desk: TheDesk, how: Reread) -> TaskView:
     return TaskView.of(desk.board.submit("read_table", f"Reading {table.name}", payload, audit))
 
 
-Version = Annotated[int | None, Query(ge=0, description="The version that was read; another one now is a conflict")]
-
-
-@router.put("/audits/{audit_id}/spec")
-@connected
-def save_spec(audit: Audit, spec: Spec, version: Version = None) -> AuditView:
-    """Keep what the columns mean, finished or not, so that nothing entered is lost.
-
-    Flag policy, crossings, segments and expectations have places of their own and stay as they are.
-    """
-    audit = held(audit)
-    if version is not None and version != audit.version:
-        raise Conflict("The meaning of the columns was changed in another window since this one read it.")
-    known = {column["name"] for column in current_table(audit).profile["columns"]}
-    for column in spec.columns:
-        if column.name not in known:
-            raise Refused(f"The table has no column “{column.name}”.", where=f"column “{column.name}”")
-    if audit.spec is not None:
-        spec = _with_choices(spec, Spec.model_validate(audit.spec))
-    changed = audit.spec is None or Spec.model_validate(audit.spec).digest() != spec.digest()
-    audit.spec = spec.model_dump(mode="json")
-    audit.ready = audit.ready and not changed
-    audit.version += 1
-    audit.save(only=[Audit.spec, Audit.ready, Audit.version])
-    return AuditView.whole(Audit.get_by_id(audit.id))
-
-
-def _with_choices(spec: Spec, now: Spec) -> Spec:
-    """A meaning with the choices that somebody answers for as they are."""
-    names = {column.name for column in spec.columns}
-    return spec.model_copy(
-        update={
-            "policy": now.policy,
-            "intersections": tuple(one for one in now.intersections if set(one) <= names),
-            "segments": tuple(one for one in now.segments if {part.column for part in one.conditions} <= names),
-            "columns": tuple(
-                column.model_copy(update={"expected": now.expectations.get(column.name)}) for column in spec.columns
-            ),
-        }
-    )
-
-
 @router.get("/audits/{audit_id}/holds")
 @connected
 def what_it_holds(audit: Audit) -> dict[str, int]:
@@ -190,40 +147,29 @@ def what_it_holds(audit: Audit) -> dict[str, int]:
 
 
 @router.delete("/audits/{audit_id}", status_code=204)
-async def delete_audit(audit_id: str, desk: TheDesk) -> None:
+async def delete_audit(audit_id: str, who: Who, desk: TheDesk) -> None:
     """Delete an audit with everything in it, and the files that nothing else needs. It cannot be undone."""
-    await asyncio.to_thread(_delete, desk, lambda: removal.remove_audit(held(audit_named(audit_id))))
+    await asyncio.to_thread(desk.delete, lambda: removal.remove_audit(held(who.audit(audit_id))))
 
 
 @router.delete("/audits/{audit_id}/table", status_code=204)
-async def delete_table(audit_id: str, desk: TheDesk) -> None:
+async def delete_table(audit_id: str, who: Who, desk: TheDesk) -> None:
     """Delete the audit's table and the meaning of its columns."""
-    await asyncio.to_thread(_delete, desk, lambda: removal.remove_table(held(audit_named(audit_id))))
+    await asyncio.to_thread(desk.delete, lambda: removal.remove_table(held(who.audit(audit_id))))
 
 
 @router.delete("/audits/{audit_id}/models/{model_id}", status_code=204)
-async def delete_model(audit_id: str, model_id: str, desk: TheDesk) -> None:
+async def delete_model(audit_id: str, model_id: str, who: Who, desk: TheDesk) -> None:
     """Delete a model version, with its decision rules."""
 
     def remove() -> list[str]:
-        audit = held(audit_named(audit_id))
+        audit = held(who.audit(audit_id))
         found = ModelVersion.get_or_none((ModelVersion.id == identifier(model_id)) & (ModelVersion.audit == audit))
         if found is None:
             raise HTTPException(404, "There is no such model version.")
         return removal.remove_model(found)
 
-    await asyncio.to_thread(_delete, desk, remove)
-
-
-def _delete(desk: Desk, remove: Callable[[], list[str]]) -> None:
-    """Records first, in one transaction; files once they are gone for good."""
-
-    def records() -> list[str]:
-        with database.atomic():
-            return remove()
-
-    left = patiently(records, PATIENCE)
-    patiently(lambda: removal.discard(desk.files, left), PATIENCE)
+    await asyncio.to_thread(desk.delete, remove)
 
 
 class Finish(BaseModel):

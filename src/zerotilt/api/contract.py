@@ -10,6 +10,7 @@ from typing import Any
 
 from zerotilt.api.app import create
 from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.meaning import PARTS
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
 from zerotilt.core.tasks import KINDS
@@ -57,6 +58,7 @@ def documents() -> dict[Path, str]:
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,
         NAMES / "tasks.json": tasks,
+        NAMES / "parts.json": {name: list(part.model_fields) for name, part in PARTS.items()},
     }
     found = {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
     return found | {WORDS: in_words(WORDS.read_text(encoding="utf-8"))}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from pathlib import Path
 from typing import Annotated
 
@@ -9,11 +10,12 @@ from fastapi import APIRouter, HTTPException
 from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import Desk, TheDesk, connected, identifier, ready
+from zerotilt.api.desk import Desk, TheDesk, connected, ready
+from zerotilt.api.identity import Who, identifier
 from zerotilt.api.problems import Conflict
 from zerotilt.api.readings import evidence_of
 from zerotilt.api.views import KeptView, ReportView, TaskView, kept
-from zerotilt.core.spec import Context, Spec
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.store import removal
 from zerotilt.store.files import Damaged, Missing
 from zerotilt.store.records import Audit, EvidenceRow, Kept, Report
@@ -45,7 +47,7 @@ class Note(BaseModel):
 
 @router.get("/dossier")
 @connected
-def dossier(audit: Audit) -> list[KeptView]:
+def dossier(audit: Audit, desk: TheDesk) -> list[KeptView]:
     if audit.spec is None:
         return []
     spec = Spec.model_validate(audit.spec)
@@ -55,24 +57,24 @@ def dossier(audit: Audit) -> list[KeptView]:
         .where((Kept.audit == audit) & ~Kept.removed)
         .order_by(Kept.created)
     )
-    return [kept(row, spec, audit) for row in rows]
+    return [kept(row, spec, audit, desk.files) for row in rows]
 
 
 @router.post("/dossier", status_code=201)
 @connected
-def keep(audit: Audit, wanted: Keep) -> KeptView:
+def keep(audit: Audit, desk: TheDesk, wanted: Keep) -> KeptView:
     """Keep evidence; keeping the same twice gives the item that is there."""
     evidence_of(audit, wanted.key)
     found = Kept.get_or_none((Kept.audit == audit) & (Kept.evidence == wanted.key) & ~Kept.removed)
     found = found or Kept.create(
         audit=audit, evidence=wanted.key, context=wanted.context.model_dump(mode="json"), view=wanted.view
     )
-    return _view(audit, found.id)
+    return _view(audit, desk, found.id)
 
 
 @router.patch("/dossier/{kept_id}")
 @connected
-def change(audit: Audit, kept_id: str, wanted: Note) -> KeptView:
+def change(audit: Audit, desk: TheDesk, kept_id: str, wanted: Note) -> KeptView:
     """Write the note, or take the item out and put it back; nothing is deleted."""
     mine = (Kept.id == identifier(kept_id)) & (Kept.audit == audit)
     found = Kept.select().where(mine).for_update().first()
@@ -85,24 +87,28 @@ def change(audit: Audit, kept_id: str, wanted: Note) -> KeptView:
         changes["noted"] = found.noted + 1
     if changes:
         Kept.update(**changes).where(mine).execute()
-    return _view(audit, identifier(kept_id))
+    return _view(audit, desk, identifier(kept_id))
 
 
 @router.delete("/dossier/{kept_id}", status_code=204)
-@connected
-def forget(audit: Audit, kept_id: str) -> None:
+async def forget(audit_id: str, kept_id: str, who: Who, desk: TheDesk) -> None:
     """Delete a kept item and its note for good, with evidence that nothing else needs."""
-    found = Kept.get_or_none((Kept.id == identifier(kept_id)) & (Kept.audit == audit))
-    if found is None:
-        raise HTTPException(404, "The dossier has no such item.")
-    removal.remove_kept(found)
+
+    def remove() -> list[str]:
+        audit = who.audit(audit_id)
+        found = Kept.get_or_none((Kept.id == identifier(kept_id)) & (Kept.audit == audit))
+        if found is None:
+            raise HTTPException(404, "The dossier has no such item.")
+        return removal.remove_kept(found)
+
+    await asyncio.to_thread(desk.delete, remove)
 
 
-def _view(audit: Audit, kept_id) -> KeptView:
+def _view(audit: Audit, desk: Desk, kept_id) -> KeptView:
     row = Kept.get_or_none((Kept.id == kept_id) & (Kept.audit == audit))
     if row is None:
         raise HTTPException(404, "The dossier has no such item.")
-    return kept(row, Spec.model_validate(audit.spec), audit)
+    return kept(row, Spec.model_validate(audit.spec), audit, desk.files)
 
 
 @router.get("/reports")

@@ -8,15 +8,14 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import TheDesk, connected, held
+from zerotilt.api.desk import Desk, TheDesk, connected
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.findings import Finding
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Area
 from zerotilt.core.methods import METHODS
-from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Expected, Spec
+from zerotilt.store import shelf
 from zerotilt.store.records import Audit, Judgement
-from zerotilt.tasks.board import Board
 
 router = APIRouter(prefix="/api/audits/{audit_id}", tags=["findings"])
 Decision = Literal["open", "accepted", "to mend", "no concern"]
@@ -36,12 +35,7 @@ class Judged(BaseModel):
     reason: str = Field(default="", max_length=20_000)
 
 
-class Expect(BaseModel):
-    feature: str
-    expected: Expected | None
-
-
-def findings_of(audit: Audit, board: Board, context: Context) -> list[FindingView]:
+def findings_of(audit: Audit, desk: Desk, context: Context) -> list[FindingView]:
     """The findings of what has been read in a context; nothing is computed."""
     if audit.spec is None or not audit.ready:
         return []
@@ -50,10 +44,10 @@ def findings_of(audit: Audit, board: Board, context: Context) -> list[FindingVie
     found = []
     for method in METHODS.values():
         settings = method.unasked(spec) if method.findings else None
-        row = board.known(audit, context, method.name, dict(settings)) if settings is not None else None
+        row = desk.board.known(audit, context, method.name, dict(settings)) if settings is not None else None
         if row is None:
             continue
-        evidence = Evidence.model_validate(row.body)
+        evidence = Evidence.model_validate(shelf.whole(row, desk.files))
         found += [
             FindingView(
                 **one.model_dump(),
@@ -71,7 +65,7 @@ def findings_of(audit: Audit, board: Board, context: Context) -> list[FindingVie
 @router.post("/findings")
 @connected
 def read_findings(audit: Audit, desk: TheDesk, context: Context) -> list[FindingView]:
-    return findings_of(audit, desk.board, context)
+    return findings_of(audit, desk, context)
 
 
 @router.put("/findings", status_code=204)
@@ -84,23 +78,3 @@ def judge(audit: Audit, wanted: Judged) -> None:
         conflict_target=[Judgement.audit, Judgement.finding],
         preserve=[Judgement.decision, Judgement.reason, Judgement.changed],
     ).execute()
-
-
-@router.put("/expectations")
-@connected
-def expect(audit: Audit, wanted: Expect) -> Spec:
-    """Set or clear the direction that is expected of a feature; no number changes by it."""
-    audit = held(audit)
-    if audit.spec is None:
-        raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
-    spec = Spec.model_validate(audit.spec)
-    spec.column(wanted.feature)
-    columns = tuple(
-        column.model_copy(update={"expected": wanted.expected}) if column.name == wanted.feature else column
-        for column in spec.columns
-    )
-    changed = spec.model_copy(update={"columns": columns})
-    audit.spec = changed.model_dump(mode="json")
-    audit.version += 1
-    audit.save(only=[Audit.spec, Audit.version])
-    return changed

@@ -15,6 +15,7 @@ from starlette.exceptions import HTTPException
 from zerotilt.core.refusal import Refused
 from zerotilt.store.database import Unreachable, disk_is_full
 from zerotilt.store.files import DiskFull
+from zerotilt.store.meaning import ChangedMeanwhile
 
 log = logging.getLogger(__name__)
 TYPE = "application/problem+json"
@@ -53,7 +54,10 @@ def _settings(errors: list[dict]) -> JSONResponse:
     place = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path"))
     given = first.get("input")
     shown = f" ({str(given)[:MOST_SHOWN]!r} was given)" if isinstance(given, str | int | float | bool) else ""
-    return answer(422, "Not usable as given", f"{first['msg']}{shown}.", place or None, "Correct it and try again.")
+    said = first["msg"].removeprefix("Value error, ")
+    return answer(
+        422, "Not usable as given", f"{said[:1].upper()}{said[1:]}{shown}.", place or None, "Correct it and try again."
+    )
 
 
 def install(app: FastAPI) -> None:
@@ -76,6 +80,7 @@ def install(app: FastAPI) -> None:
         )
 
     @app.exception_handler(Conflict)
+    @app.exception_handler(ChangedMeanwhile)
     def _(request: Request, problem: Conflict):
         return answer(
             409, "Changed meanwhile", str(problem), todo="Load the page again to see it; nothing was overwritten."

@@ -14,9 +14,10 @@ from zerotilt.api.findings import findings_of
 from zerotilt.api.views import ReadingView, TaskView, evidence
 from zerotilt.core import arrayfile, tabulate
 from zerotilt.core.evidence import Evidence
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
-from zerotilt.core.spec import Context, Spec
+from zerotilt.store import shelf
 from zerotilt.store.records import Audit, AuditEvidence, EvidenceRow
 
 router = APIRouter(prefix="/api", tags=["readings"])
@@ -40,7 +41,9 @@ def _add(router: APIRouter, method: Method) -> None:
     def read(audit, desk, wanted):
         found = desk.board.reading(ready(audit), wanted.context, method.name, wanted.settings.model_dump())
         if isinstance(found, EvidenceRow):
-            return {"evidence": evidence(found, Spec.model_validate(audit.spec), wanted.context)}
+            return {
+                "evidence": evidence(shelf.whole(found, desk.files), Spec.model_validate(audit.spec), wanted.context)
+            }
         return {"task": TaskView.of(type(found).get_by_id(found.id))}
 
     read.__annotations__ = {"audit": Audit, "desk": TheDesk, "wanted": ask}
@@ -56,22 +59,24 @@ def _add(router: APIRouter, method: Method) -> None:
 @connected
 def glance(audit: Audit, desk: TheDesk, context: Context) -> dict[str, int]:
     """Findings that are open in each area, of what has been read in this context."""
-    return Counter(found.area for found in findings_of(audit, desk.board, context) if found.decision == "open")
+    return Counter(found.area for found in findings_of(audit, desk, context) if found.decision == "open")
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays")
 @connected
-def arrays(audit: Audit, key: str) -> list[str]:
+def arrays(audit: Audit, desk: TheDesk, key: str) -> list[str]:
     """The arrays of one result, by name."""
-    found = evidence_of(audit, key)
+    found = Evidence.model_validate(shelf.whole(evidence_of(audit, key), desk.files))
     return list(tabulate.tables(found.typed)) if found.readable else []
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays/{name}", response_class=Response)
 @connected
-def array(audit: Audit, key: str, name: str, kind: Literal["csv", "parquet", "json"] = "csv") -> Response:
+def array(
+    audit: Audit, desk: TheDesk, key: str, name: str, kind: Literal["csv", "parquet", "json"] = "csv"
+) -> Response:
     """One array of a result as a file."""
-    found = evidence_of(audit, key)
+    found = Evidence.model_validate(shelf.whole(evidence_of(audit, key), desk.files))
     table = tabulate.tables(found.typed).get(name) if found.readable else None
     if table is None:
         raise HTTPException(404, f"This result has no array “{name}”.")
@@ -80,7 +85,7 @@ def array(audit: Audit, key: str, name: str, kind: Literal["csv", "parquet", "js
     return Response(body, media_type=media, headers={"Content-Disposition": f'attachment; filename="{file}"'})
 
 
-def evidence_of(audit: Audit, key: str) -> Evidence:
+def evidence_of(audit: Audit, key: str) -> EvidenceRow:
     """A result that this audit asked for; others' are as if they were not there."""
     row = (
         EvidenceRow.select()
@@ -90,4 +95,4 @@ def evidence_of(audit: Audit, key: str) -> Evidence:
     )
     if row is None:
         raise HTTPException(404, "There is no such evidence.")
-    return Evidence.model_validate(row.body)
+    return row

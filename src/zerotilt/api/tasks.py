@@ -10,7 +10,8 @@ from datetime import UTC, datetime, timedelta
 from fastapi import APIRouter, HTTPException
 from sse_starlette import EventSourceResponse
 
-from zerotilt.api.desk import PATIENCE, audit_named, connected, identifier
+from zerotilt.api.desk import PATIENCE, connected
+from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
 from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.records import ACTIVE, Audit, Task
@@ -80,9 +81,9 @@ def _recent(audit_id: str) -> list[Task]:
 
 
 @router.get("/audits/{audit_id}/events")
-async def events(audit_id: str) -> EventSourceResponse:
+async def events(audit_id: str, who: Who) -> EventSourceResponse:
     """Server-sent events: a task whenever it changes."""
-    wanted = str((await asyncio.to_thread(lambda: patiently(lambda: audit_named(audit_id), PATIENCE))).id)
+    wanted = str((await asyncio.to_thread(lambda: patiently(lambda: who.audit(audit_id), PATIENCE))).id)
 
     async def changes() -> AsyncIterator[dict[str, str]]:
         seen: dict[str, str] = {}

@@ -9,14 +9,16 @@ from pydantic import BaseModel, Field
 
 from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
+from zerotilt.core.meaning import Context, ModelReading, Rule, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.matching import columns_in_order
 from zerotilt.core.predictors.modelfile import ModelCard
 from zerotilt.core.reading import Reading
 from zerotilt.core.rows import nothing_trained
-from zerotilt.core.spec import Context, ModelReading, Rule, Spec
 from zerotilt.core.table import TableProfile
-from zerotilt.store.records import Audit, EvidenceRow, Kept, ModelVersion, Report, TableFile, Task
+from zerotilt.store import meaning, shelf
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, Report, TableFile, Task
 from zerotilt.tasks.board import changes, rule_of
 
 R = TypeVar("R")
@@ -92,6 +94,28 @@ class ModelView(BaseModel):
     )
 
 
+class PartView(BaseModel):
+    """Which version of a part of the meaning is in force, and who wrote it."""
+
+    part: str
+    number: int
+    tag: str = Field(description="To be given back in If-Match by who writes it")
+    author: str
+    reason: str
+    created: datetime
+
+    @classmethod
+    def of(cls, version: MeaningVersion) -> PartView:
+        return cls(
+            part=version.part,
+            number=version.number,
+            tag=meaning.tag(version),
+            author=version.author,
+            reason=version.reason,
+            created=version.created,
+        )
+
+
 class AuditLine(BaseModel):
     id: str
     title: str
@@ -104,7 +128,7 @@ class AuditView(AuditLine):
     """One audit with all that the frame and Intake need."""
 
     spec: Spec | None
-    version: int = Field(description="Of the columns' meaning, counted up when it is changed")
+    meaning: dict[str, PartView] = Field(description="The version of each part of it that is in force")
     only_all: bool = Field(description="Predictions were recorded and nothing splits the rows: all of them are read")
     table: TableView | None
     models: list[ModelView]
@@ -126,7 +150,7 @@ class AuditView(AuditLine):
         return cls(
             **line(audit).model_dump(),
             spec=spec,
-            version=audit.version,
+            meaning={one.part: PartView.of(one) for one in meaning.in_force(audit).values()},
             only_all=spec is not None and nothing_trained(spec) and not audit.models.exists(),
             table=None
             if table is None
@@ -219,15 +243,16 @@ class ReportView(BaseModel):
         )
 
 
-def evidence(row: EvidenceRow, spec: Spec, context: Context) -> dict[str, Any]:
-    found = Evidence.model_validate(row.body)
+def evidence(body: dict[str, Any], spec: Spec, context: Context) -> dict[str, Any]:
+    """A whole piece of evidence as it is answered: read in the present wording, in the address's context."""
+    found = Evidence.model_validate(body)
     # models by the names of the address; the rule by what was read under
     context = context.model_copy(update={"rule": found.context.rule})
-    return row.body | {"reading": found.read(spec), "context": context}
+    return body | {"reading": found.read(spec), "context": context}
 
 
-def kept(row: Kept, spec: Spec, audit: Audit) -> KeptView:
-    found = Evidence.model_validate(row.evidence.body)
+def kept(row: Kept, spec: Spec, audit: Audit, files: FileStore) -> KeptView:
+    found = Evidence.model_validate(shelf.whole(row.evidence, files))
     method = METHODS.get(found.method)
     return KeptView(
         id=str(row.id),

@@ -10,9 +10,9 @@ from pydantic import Field
 
 from zerotilt.core import membership, words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Role, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Role, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

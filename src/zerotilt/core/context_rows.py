@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import rows as row_sets
+from zerotilt.core.meaning import RowSet, Spec
 from zerotilt.core.predictors import Predictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import RowSet, Spec
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 

@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import levels, membership, words
+from zerotilt.core.meaning import Rule, Spec
 from zerotilt.core.predictions import Predictions
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Rule, Spec
 from zerotilt.core.tasks import TaskKind, kind_of
 
 

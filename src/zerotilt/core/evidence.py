@@ -16,10 +16,10 @@ from zerotilt.core import rows as row_sets
 from zerotilt.core import segments
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named
 from zerotilt.core.reading import Reading, Span, plain
-from zerotilt.core.spec import Context, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -110,7 +110,7 @@ class Evidence(Frozen):
         if self.method not in METHODS or METHODS[self.method].version != self.method_version:
             return False
         try:
-            self.typed, self.settled  # noqa: B018
+            _ = (self.typed, self.settled)
         except (ValidationError, KeyError):
             return False
         return True

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from zerotilt.core.spec import ColumnSpec, Kind, Role
+from zerotilt.core.meaning import ColumnSpec, Kind, Role
 from zerotilt.core.table import ColumnProfile, TableProfile
 
 _TRUTH = {"true", "false", "yes", "no", "t", "f", "y", "n"}
@@ -106,8 +106,9 @@ def ordered_levels(levels: list[str]) -> tuple[str, ...]:
     if all(re.fullmatch(r"[A-Z]", level) for level in levels):
         return tuple(sorted(levels))
     bands = [re.match(r"^\D{0,3}(\d+(?:\.\d+)?)\s*(?:[-–+]|to\b|and\b|or\b)", level) for level in levels]
-    if all(bands):
-        return tuple(sorted(levels, key=lambda level: float(re.search(r"\d+(?:\.\d+)?", level).group())))
+    if bands and all(bands):
+        lowest = {level: float(band[1]) for level, band in zip(levels, bands, strict=True) if band}
+        return tuple(sorted(levels, key=lambda level: lowest[level]))
     return ()
 
 

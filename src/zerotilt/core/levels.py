@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from zerotilt.core import words
+from zerotilt.core.meaning import Role, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Spec
 from zerotilt.core.table import Table
 
 

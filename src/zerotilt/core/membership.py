@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import segments, words
+from zerotilt.core.meaning import Kind, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Kind, Spec
 from zerotilt.core.table import Table
 
 MISSING = "(missing)"
@@ -45,7 +45,21 @@ class Grouping:
         return self.codes is None
 
     def mask(self, place: int) -> NDArray[np.bool_]:
-        return self.masks[place] if self.codes is None else self.codes == place
+        return self.apart[place] if self.codes is None else self.codes == place
+
+    @property
+    def apart(self) -> NDArray[np.bool_]:
+        """The masks of groups that overlap."""
+        if self.masks is None:
+            raise ValueError("these groups do not overlap")
+        return self.masks
+
+    @property
+    def exclusive(self) -> NDArray[np.int64]:
+        """Of each row its one group."""
+        if self.codes is None:
+            raise ValueError("these groups overlap")
+        return self.codes
 
     def place(self, label: str) -> int:
         """Which group has this label.

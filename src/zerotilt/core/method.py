@@ -10,10 +10,10 @@ from pydantic import BaseModel
 
 from zerotilt.core.drawing import Picture
 from zerotilt.core.findings import Finding
+from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.predictions import NO_MODEL
 from zerotilt.core.reading import Reading, short
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

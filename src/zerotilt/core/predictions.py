@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from zerotilt.core import levels, words
 from zerotilt.core.context_rows import Rows
+from zerotilt.core.meaning import ColumnSpec, Role
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ColumnSpec, Role
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 
@@ -107,6 +107,21 @@ class Predictions:
             return self.outputs[:, 0]
         column = self.rows.spec.only(Role.score)
         return None if column is None else _scores(self.rows.table, column.name)[self.rows.numbers]
+
+    @property
+    def required_scores(self) -> NDArray[np.float64]:
+        """The same, for what cannot do without.
+
+        Raises
+        ------
+        Refused : only decisions were recorded.
+        """
+        if self.scores is None:
+            raise Refused(
+                "Only decisions were recorded; without scores no threshold can be moved.",
+                todo="Upload the model, or a table with its scores.",
+            )
+        return self.scores
 
     @cached_property
     def single(self) -> bool:

@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import segments, words
+from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, RowSet, Spec
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 

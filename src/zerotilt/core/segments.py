@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import words
+from zerotilt.core.meaning import Condition, Role, Segment, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Condition, Role, Segment, Spec
 from zerotilt.core.table import Table
 
 

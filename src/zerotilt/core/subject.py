@@ -12,10 +12,10 @@ from zerotilt.core import levels, output, words
 from zerotilt.core.context_rows import Rows
 from zerotilt.core.decisions import Decisions
 from zerotilt.core.editor import Editor
+from zerotilt.core.meaning import Context, Kind, Role, Spec
 from zerotilt.core.predictions import Predictions
 from zerotilt.core.predictors import Asked, Frame, Predictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Kind, Role, Spec
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import TaskKind, kind_of
 
@@ -52,6 +52,13 @@ class Subject:
     def editor(self) -> Editor:
         """Single cases, edited."""
         return Editor(self.predictions)
+
+    @property
+    def second(self) -> Subject:
+        """What is read alongside; to be asked for where something is."""
+        if self.beside is None:
+            raise ValueError("nothing is read alongside")
+        return self.beside
 
     @property
     def n(self) -> int:

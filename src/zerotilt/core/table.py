@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import lru_cache
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
+import pyarrow.compute
 import pyarrow.parquet as pq
 from numpy.typing import NDArray
 
@@ -17,6 +17,8 @@ from zerotilt.core.csvfile import Dialect
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
+
+pc: Any = pyarrow.compute  # its functions are made when it is imported; no checker knows them
 
 BATCH_ROWS = 65_536
 TOP_LEVELS = 60
@@ -36,8 +38,8 @@ class Table:
     def __init__(self, source: BinaryIO | pa.Table):
         if isinstance(source, pa.Table):
             self._whole, self._file = source, None
-            self.names: list[str] = source.column_names
-            self.rows: int = source.num_rows
+            self.names: list[str] = self._whole.column_names
+            self.rows: int = self._whole.num_rows
         else:
             self._whole, self._file = None, pq.ParquetFile(source)
             self.names = self._file.schema_arrow.names
@@ -50,12 +52,19 @@ class Table:
     def _read(self, name: str) -> pa.ChunkedArray:
         if name not in self.names:
             raise Refused(f"The table has no column “{name}”.", where=f"column “{name}”")
-        source = self._whole if self._whole is not None else self._file.read(columns=[name])
-        return source.column(self.names.index(name) if self._whole is not None else 0)
+        if self._whole is not None:
+            return self._whole.column(self.names.index(name))
+        return self._opened.read(columns=[name]).column(0)
+
+    @property
+    def _opened(self) -> pq.ParquetFile:
+        if self._file is None:
+            raise ValueError("the table is in memory")
+        return self._file
 
     def whole(self) -> pa.Table:
         """All columns, in memory."""
-        return self._whole if self._whole is not None else self._file.read()
+        return self._whole if self._whole is not None else self._opened.read()
 
     def column(self, name: str) -> pa.ChunkedArray:
         return self._column(name)
@@ -118,7 +127,7 @@ class Table:
         if pa.types.is_string(column.type):
             return column.to_numpy(zero_copy_only=False).astype(object)
         levels, codes = self.coded(name)
-        return np.append(levels, None)[codes]
+        return np.append(levels, np.array([None], dtype=object))[codes]
 
 
 class LevelCount(Frozen):

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import pyarrow as pa
 
-from zerotilt.core.spec import ColumnSpec, Expected, Kind, Role, Spec, Task, Wording
+from zerotilt.core.meaning import ColumnSpec, Expected, Kind, Role, Spec, Task, Wording
 from zerotilt.demo import generator, planted, training
 
 TITLE = "Skerry Post claims"

@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from zerotilt.core.groups.metrics import Measure, MetricName
 from zerotilt.core.groups.tilt import Disparity, Group
-from zerotilt.core.spec import FlagPolicy, Rule, Spec
+from zerotilt.core.meaning import FlagPolicy, Rule, Spec
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.report.compose import Bundle

@@ -8,9 +8,9 @@ from typing import Any
 
 from zerotilt.core.evidence import Digests, Evidence, compute, key
 from zerotilt.core.findings import Finding
+from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
-from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -25,11 +25,11 @@ from zerotilt.core.groups.score_gap import ScoreGapResult
 from zerotilt.core.groups.sides import SidesResult
 from zerotilt.core.groups.thresholds import ThresholdResult
 from zerotilt.core.groups.tilt import TiltResult, by_tilt
+from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Method
 from zerotilt.core.response.accumulated import AleResult
 from zerotilt.core.response.expected import ExpectedResult
 from zerotilt.core.response.surface import SurfaceResult
-from zerotilt.core.spec import Spec
 from zerotilt.report import figures
 from zerotilt.report.figures import BRICK, INK, IRIS, OCHRE, RULE, SOFT, VERDIGRIS, Drawing, scaled, short
 

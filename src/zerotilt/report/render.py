@@ -16,8 +16,8 @@ from zerotilt.core import tabulate, words
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.metrics import METRICS, label, metric_named
 from zerotilt.core.groups.tilt import by_tilt, wanting
+from zerotilt.core.meaning import Spec
 from zerotilt.core.methods import METHODS
-from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 from zerotilt.report import figures
 from zerotilt.report.compose import Bundle

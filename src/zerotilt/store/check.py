@@ -8,7 +8,7 @@ from peewee import SQL
 
 from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import ACTIVE, ModelVersion, Report, TableFile, Task
+from zerotilt.store.records import ACTIVE, EvidenceRow, ModelVersion, Report, TableFile, Task
 
 
 def named_files() -> dict[str, str]:
@@ -22,6 +22,8 @@ def named_files() -> dict[str, str]:
     for report in Report.select():
         named[report.html_digest] = f"report {report.number}"
         named[report.json_digest] = f"numbers of report {report.number}"
+    for row in EvidenceRow.select(EvidenceRow.method, EvidenceRow.files).where(SQL("jsonb_array_length(files) > 0")):
+        named |= dict.fromkeys(row.files, f"an array of {row.method.replace('_', ' ')}")
     return named
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from typing import Any
 from uuid import UUID
 
 from peewee import (
@@ -39,7 +40,15 @@ class Audit(Record):
     demo = BooleanField(default=False)
     spec = BinaryJSONField(null=True, index=False)
     ready = BooleanField(default=False)
-    version = IntegerField(default=0)
+    # what the foreign keys of other records make of it
+    tables: Any
+    models: Any
+    tasks: Any
+    asked: Any
+    kept: Any
+    judgements: Any
+    meanings: Any
+    reports: Any
 
 
 class TableFile(Record):
@@ -58,12 +67,15 @@ class ModelVersion(Record):
     digest = TextField()
     card = BinaryJSONField(index=False)
     created = DateTimeTZField(constraints=NOW)
+    rules: Any
 
 
 class EvidenceRow(Model):
     key = TextField(primary_key=True)
     method = TextField()
     body = BinaryJSONField(index=False)
+    files = BinaryJSONField(index=False, default=list)
+    """Digests of the files that hold its large arrays."""
     created = DateTimeTZField(constraints=NOW)
 
     class Meta:
@@ -90,6 +102,7 @@ def own(audit: Audit | str | UUID, key: str) -> None:
 
 class Task(Record):
     audit = ForeignKeyField(Audit, null=True, backref="tasks", on_delete="cascade")
+    audit_id: UUID | None
     kind = TextField()
     title = TextField()
     key = TextField(null=True)
@@ -134,12 +147,13 @@ class Judgement(Record):
     changed = DateTimeTZField(constraints=NOW)
 
 
-class PolicyVersion(Record):
-    """One version of an audit's flag policy, who chose it and why."""
+class MeaningVersion(Record):
+    """One version of one part of an audit's meaning, who wrote it and why; the last one is in force."""
 
-    audit = ForeignKeyField(Audit, backref="policies", on_delete="cascade")
+    audit = ForeignKeyField(Audit, backref="meanings", on_delete="cascade")
+    part = TextField()
     number = IntegerField()
-    policy = BinaryJSONField(index=False)
+    body = BinaryJSONField(index=False)
     answers = BinaryJSONField(null=True, index=False)
     author = TextField()
     reason = TextField(default="")
@@ -176,7 +190,7 @@ RECORDS = (
     Task,
     Kept,
     Judgement,
-    PolicyVersion,
+    MeaningVersion,
     DecisionRule,
     Report,
 )

@@ -8,7 +8,16 @@ from peewee import SQL
 
 from zerotilt.store.check import discard_unowned
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, AuditEvidence, EvidenceRow, Kept, ModelVersion, TableFile, Task
+from zerotilt.store.records import (
+    Audit,
+    AuditEvidence,
+    EvidenceRow,
+    Kept,
+    MeaningVersion,
+    ModelVersion,
+    TableFile,
+    Task,
+)
 
 
 def holds(audit: Audit) -> dict[str, int]:
@@ -18,7 +27,7 @@ def holds(audit: Audit) -> dict[str, int]:
         "models": audit.models.count(),
         "kept": audit.kept.where(~Kept.removed).count(),
         "reports": audit.reports.count(),
-        "choices": audit.policies.count() + audit.judgements.count(),
+        "choices": audit.meanings.where(MeaningVersion.author != "").count() + audit.judgements.count(),
     }
 
 
@@ -28,32 +37,30 @@ def remove_audit(audit: Audit) -> list[str]:
     left += [model.digest for model in audit.models]
     left += [digest for report in audit.reports for digest in (report.html_digest, report.json_digest)]
     Audit.delete().where(Audit.id == audit.id).execute()
-    _drop_evidence()
-    return left
+    return left + _drop_evidence()
 
 
 def remove_table(audit: Audit) -> list[str]:
     """Delete an audit's table, and the meaning of its columns with it; models, choices and reports stay."""
     tables = list(audit.tables)
     TableFile.delete().where(TableFile.audit == audit).execute()
-    Audit.update(spec=None, ready=False, version=Audit.version + 1).where(Audit.id == audit.id).execute()
+    Audit.update(spec=None, ready=False).where(Audit.id == audit.id).execute()
     for table in tables:
         _disown(audit, "table", table.digest)
-    _drop_evidence()
-    return [digest for table in tables for digest in (table.raw_digest, table.digest)]
+    return [digest for table in tables for digest in (table.raw_digest, table.digest)] + _drop_evidence()
 
 
 def remove_model(model: ModelVersion) -> list[str]:
     ModelVersion.delete().where(ModelVersion.id == model.id).execute()
     for part in ("model", "alongside"):
         _disown(model.audit, part, model.digest)
-    _drop_evidence()
-    return [model.digest]
+    return [model.digest, *_drop_evidence()]
 
 
-def remove_kept(kept: Kept) -> None:
+def remove_kept(kept: Kept) -> list[str]:
+    """Delete a kept item; the digests of files that may be unowned now."""
     Kept.delete().where(Kept.id == kept.id).execute()
-    _drop_evidence()
+    return _drop_evidence()
 
 
 def discard(files: FileStore, digests: Iterable[str]) -> None:
@@ -71,11 +78,12 @@ def _disown(audit: Audit, part: str, digest: str) -> None:
     ).execute()
 
 
-def _drop_evidence() -> None:
-    """Evidence that no audit has asked for any more."""
+def _drop_evidence() -> list[str]:
+    """Delete evidence that no audit has asked for any more; the digests of its files."""
     owned = AuditEvidence.select(AuditEvidence.evidence)
     kept = Kept.select(Kept.evidence)
-    EvidenceRow.delete().where(EvidenceRow.key.not_in(owned) & EvidenceRow.key.not_in(kept)).execute()
+    dropped = EvidenceRow.delete().where(EvidenceRow.key.not_in(owned) & EvidenceRow.key.not_in(kept))
+    return [digest for row in dropped.returning(EvidenceRow.files).execute() for digest in row.files]
 
 
 def active_of(audit: Audit) -> int:

@@ -10,13 +10,15 @@ from typing import Any
 import peewee
 
 from zerotilt.core.evidence import Digests, Evidence, changed_since, key
+from zerotilt.core.meaning import Context, Rule, Spec
 from zerotilt.core.methods import method_named
 from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import NAMES, nothing_trained
-from zerotilt.core.spec import Context, Rule, Spec
 from zerotilt.report.compose import SEED
+from zerotilt.store import meaning, shelf
 from zerotilt.store.check import lock_file
 from zerotilt.store.database import database
+from zerotilt.store.files import FileStore
 from zerotilt.store.records import (
     ACTIVE,
     Audit,
@@ -24,7 +26,6 @@ from zerotilt.store.records import (
     EvidenceRow,
     Kept,
     ModelVersion,
-    PolicyVersion,
     Report,
     TableFile,
     Task,
@@ -184,7 +185,7 @@ def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any
     return key(found, digests, Context.model_validate(arguments["context"]), checked, SEED), payload
 
 
-def kept_items(audit: Audit) -> list[dict[str, Any]]:
+def kept_items(audit: Audit, files: FileStore) -> list[dict[str, Any]]:
     """The dossier in the order it was kept."""
     rows = (
         Kept.select(Kept, EvidenceRow)
@@ -192,7 +193,10 @@ def kept_items(audit: Audit) -> list[dict[str, Any]]:
         .where((Kept.audit == audit) & ~Kept.removed)
         .order_by(Kept.created)
     )
-    return [{"evidence": row.evidence.body, "note": row.note, "changed": list(changes(audit, row))} for row in rows]
+    return [
+        {"evidence": shelf.whole(row.evidence, files), "note": row.note, "changed": list(changes(audit, row))}
+        for row in rows
+    ]
 
 
 def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
@@ -222,8 +226,8 @@ def rule_record(model: ModelVersion | None) -> dict[str, Any] | None:
 
 def policy_record(audit: Audit) -> dict[str, Any] | None:
     """Who chose the flag policy in force, and why; None while it is the one that every audit starts with."""
-    last = audit.policies.order_by(PolicyVersion.number.desc()).first()
-    if last is None:
+    last = meaning.versions(audit, "policy")[0]
+    if last.author == meaning.NOBODY_YET:
         return None
     answers = last.answers
     return {

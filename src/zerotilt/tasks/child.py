@@ -16,8 +16,8 @@ from pathlib import Path
 from typing import Any
 
 from zerotilt.cluster import executor_at
+from zerotilt.core.meaning import ModelReading
 from zerotilt.core.refusal import Cancelled, Choice, Refused
-from zerotilt.core.spec import ModelReading
 from zerotilt.core.work import Work
 
 MEMORY_BYTES = 12 * 2**30

@@ -10,11 +10,11 @@ from typing import Any
 from zerotilt.core import guess, rows, table
 from zerotilt.core.csvfile import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
+from zerotilt.core.meaning import Context, Role, RowSet, Spec
 from zerotilt.core.methods import method_named
 from zerotilt.core.predictors.modelfile import inspect
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Context, Role, RowSet, Spec
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work

@@ -13,12 +13,14 @@ from typing import Any
 
 from peewee import SQL
 
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Cancelled, Refused
-from zerotilt.core.spec import Context, Spec
+from zerotilt.store import shelf
 from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
+from zerotilt.store.meaning import begin
 from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task, own
 from zerotilt.tasks import child
 from zerotilt.tasks.board import Board, kept_items, next_number
@@ -144,8 +146,8 @@ class Worker:
             of_table = SQL("body->'digests'->>'table' = %s", (arguments["table_digest"],))
             rows = EvidenceRow.select().where(of_table & (EvidenceRow.method != "cases"))
             arguments |= {
-                "known": [row.body for row in rows],
-                "kept": kept_items(audit),
+                "known": [shelf.whole(row, self._files) for row in rows],
+                "kept": kept_items(audit, self._files),
                 "number": next_number(audit),
                 "judgements": {one.finding: (one.decision, one.reason) for one in audit.judgements},
             }
@@ -171,7 +173,7 @@ class Worker:
             if not Task.update(heartbeat=now()).where(_ours(task)).execute():
                 raise Superseded
             for body in result.pop("evidence", []):
-                EvidenceRow.insert(key=body["key"], method=body["method"], body=body).on_conflict_ignore().execute()
+                shelf.keep(self._files, body)
                 if task.audit_id is not None:
                     own(task.audit_id, body["key"])
             outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
@@ -194,7 +196,7 @@ class Worker:
             bytes=payload["bytes"],
             profile=result["profile"],
         )
-        Audit.update(spec=spec, ready=False, version=Audit.version + 1).where(Audit.id == task.audit_id).execute()
+        begin(audit, Spec.model_validate(spec))
         return {"rows": result["profile"]["rows"]}
 
     def _finish_model(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
@@ -242,7 +244,9 @@ class Worker:
 
     def _demo_audit(self, made: dict[str, Any], result: dict[str, Any], created: datetime) -> tuple[Audit, Context]:
         """One audit of the demo's table, and the context it opens with."""
-        audit = Audit.create(title=made["title"], demo=True, spec=made["spec"], ready=True, created=created)
+        audit = Audit.create(title=made["title"], demo=True, created=created)
+        begin(audit, Spec.model_validate(made["spec"]))
+        Audit.update(ready=True).where(Audit.id == audit.id).execute()
         TableFile.create(
             audit=audit,
             name="claims.parquet",
@@ -328,10 +332,11 @@ def _carried_over(earlier: dict | None, profile: dict | None, result: dict[str, 
             kept = kept | {"kind": guess["kind"], "order": guess["order"], "cuts": []}
         columns.append(kept or guess)
     crossings = [crossing for crossing in earlier["intersections"] if set(crossing) <= names]
+    segments = [one for one in earlier["segments"] if {part["column"] for part in one["conditions"]} <= names]
     inputs = [name for name in earlier["model_inputs"] if name in names]
     readings = [one for one in earlier.get("model_readings", []) if set(one["inputs"]) <= names]
     return earlier | {
-        "columns": columns, "intersections": crossings, "model_inputs": inputs, "model_readings": readings
+        "columns": columns, "intersections": crossings, "segments": segments, "model_inputs": inputs, "model_readings": readings
     }  # fmt: skip
 
 

@@ -603,28 +603,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/spec": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Save Spec
-         * @description Keep what the columns mean, finished or not, so that nothing entered is lost.
-         *
-         *     Flag policy, crossings, segments and expectations have places of their own and stay as they are.
-         */
-        put: operations["save_spec_api_audits__audit_id__spec_put"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/audits/{audit_id}/holds": {
         parameters: {
             query?: never;
@@ -679,6 +657,148 @@ export interface paths {
          * @description Try everything the roles promise on the real rows and score the model.
          */
         post: operations["finish_api_audits__audit_id__finish_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Parts
+         * @description The version of each part that is in force.
+         */
+        get: operations["parts_api_audits__audit_id__meaning_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/{part}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Versions
+         * @description Every version of a part, the one in force first; its tag is in the header ETag.
+         */
+        get: operations["versions_api_audits__audit_id__meaning__part__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** What the columns are: a version of it in force */
+        put: operations["write_schema"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/problem": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** What is predicted and decided: a version of it in force */
+        put: operations["write_problem"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** What is compared: a version of it in force */
+        put: operations["write_comparisons"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The flag policy: a version of it in force */
+        put: operations["write_policy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/wording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The wording: a version of it in force */
+        put: operations["write_wording"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/expectations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** What is expected of the features: a version of it in force */
+        put: operations["write_expectations"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -974,26 +1094,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/expectations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Expect
-         * @description Set or clear the direction that is expected of a feature; no number changes by it.
-         */
-        put: operations["expect_api_audits__audit_id__expectations_put"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/audits/{audit_id}/guide": {
         parameters: {
             query?: never;
@@ -1008,66 +1108,6 @@ export interface paths {
          * @description Metrics that the answers call for, with reasons. Nothing is kept.
          */
         post: operations["propose_api_audits__audit_id__guide_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/audits/{audit_id}/policies": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Policies
-         * @description Every version of the flag policy, the one in force first.
-         */
-        get: operations["policies_api_audits__audit_id__policies_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/audits/{audit_id}/policy": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Change Policy
-         * @description Put a new version of the flag policy in force; the ones before are kept.
-         */
-        put: operations["change_policy_api_audits__audit_id__policy_put"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/audits/{audit_id}/compared": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Compare
-         * @description Set the intersections and segments that are compared; nothing else is computed again.
-         */
-        put: operations["compare_api_audits__audit_id__compared_put"];
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1418,10 +1458,12 @@ export interface components {
             created: string;
             spec: components["schemas"]["Spec"] | null;
             /**
-             * Version
-             * @description Of the columns' meaning, counted up when it is changed
+             * Meaning
+             * @description The version of each part of it that is in force
              */
-            version: number;
+            meaning: {
+                [key: string]: components["schemas"]["PartView"];
+            };
             /**
              * Only All
              * @description Predictions were recorded and nothing splits the rows: all of them are read
@@ -2076,21 +2118,6 @@ export interface components {
              * @description How those who know the field expect the output to go along this feature; changes no number
              */
             expected?: ("rises" | "falls" | "none") | null;
-        };
-        /**
-         * Compared
-         * @description What is compared besides single columns.
-         */
-        Compared: {
-            /** Intersections */
-            intersections: string[][];
-            /** Segments */
-            segments: components["schemas"]["Segment"][];
-            /**
-             * Version
-             * @description Of the meaning that was read; another one now is a conflict
-             */
-            version?: number | null;
         };
         /**
          * Condition
@@ -3551,13 +3578,6 @@ export interface components {
             result: components["schemas"]["TiltResult"];
             reading: components["schemas"]["Reading"];
         };
-        /** Expect */
-        Expect: {
-            /** Feature */
-            feature: string;
-            /** Expected */
-            expected: ("rises" | "falls" | "none") | null;
-        };
         /**
          * Expectation
          * @description One feature: what was expected, what the mean curve does, and how far single curves go against it.
@@ -4799,14 +4819,12 @@ export interface components {
             /** Title */
             title: string;
         };
-        /** NewPolicy */
-        NewPolicy: {
-            policy: components["schemas"]["FlagPolicy"];
-            /** @description What the guide was told, where the metrics come from it */
-            answers?: components["schemas"]["Answers"] | null;
+        /** NewComparisons */
+        NewComparisons: {
             /**
              * Author
-             * @description Who answers for the choice
+             * @description Who answers for it; whoever asks when empty
+             * @default
              */
             author: string;
             /**
@@ -4815,18 +4833,181 @@ export interface components {
              */
             reason: string;
             /**
-             * After
-             * @description The policy that was read; another one in force is a conflict
+             * Intersections
+             * @default []
              */
-            after?: number | null;
+            intersections: string[][];
+            /**
+             * Segments
+             * @default []
+             */
+            segments: components["schemas"]["Segment"][];
+        };
+        /** NewExpectations */
+        NewExpectations: {
+            /**
+             * Author
+             * @description Who answers for it; whoever asks when empty
+             * @default
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Expectations */
+            expectations?: {
+                [key: string]: "rises" | "falls" | "none";
+            };
+        };
+        /** NewLimits */
+        NewLimits: {
+            /**
+             * Author
+             * @description Who answers for it; whoever asks when empty
+             * @default
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * @default {
+             *       "number": 1,
+             *       "ratio_low": 0.8,
+             *       "ratio_high": 1.25,
+             *       "difference_share": 0.1,
+             *       "minimum_rows": 30,
+             *       "confidence": 0.95,
+             *       "alpha": 0.05,
+             *       "adjustment": "false discovery rate",
+             *       "metrics": [],
+             *       "tolerances": []
+             *     }
+             */
+            policy: components["schemas"]["FlagPolicy"];
+            answers?: components["schemas"]["Answers"] | null;
+        };
+        /** NewNames */
+        NewNames: {
+            /**
+             * Author
+             * @description Who answers for it; whoever asks when empty
+             * @default
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * @default {
+             *       "row": "row",
+             *       "rows": "rows",
+             *       "event": "",
+             *       "unit": "",
+             *       "favourable": "favourable decision",
+             *       "unfavourable": "unfavourable decision"
+             *     }
+             */
+            wording: components["schemas"]["Wording"];
+        };
+        /** NewProblem */
+        NewProblem: {
+            /**
+             * Author
+             * @description Who answers for it; whoever asks when empty
+             * @default
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** @default binary */
+            task: components["schemas"]["Task"];
+            /**
+             * Event
+             * @description Value of the outcome column whose probability the score is; with several classes the class read unless the context names another; empty for a number
+             * @default
+             */
+            event: string;
+            /**
+             * Favourable
+             * @description Whether predicting the event or its absence is the favourable decision
+             * @default event
+             * @enum {string}
+             */
+            favourable: "event" | "other";
+            /**
+             * Favourable Classes
+             * @description With several classes: those whose choice is favourable; the event's when empty
+             * @default []
+             */
+            favourable_classes: string[];
+            /**
+             * Favourable End
+             * @description Whether a high or a low number is the better one to get
+             * @default high
+             * @enum {string}
+             */
+            favourable_end: "high" | "low";
+            /**
+             * Threshold
+             * @default 0.5
+             */
+            threshold: number;
+            /**
+             * Holdout Values
+             * @description Values of the split column that are held out
+             * @default []
+             */
+            holdout_values: string[];
+            /**
+             * Training Values
+             * @default []
+             */
+            training_values: string[];
+            /**
+             * Holdout Share
+             * @description Used when there is no split column
+             * @default 0.3
+             */
+            holdout_share: number;
+            /**
+             * Seed
+             * @default 20
+             */
+            seed: number;
+            /**
+             * Model Inputs
+             * @description Columns in the order of a model that takes one tensor of all columns
+             * @default []
+             */
+            model_inputs: string[];
+            /**
+             * Model Event Class
+             * @description Class label of the model that means the event
+             */
+            model_event_class?: string | null;
+            /**
+             * Model Readings
+             * @description Of model files that leave something open
+             * @default []
+             */
+            model_readings: components["schemas"]["ModelReading"][];
         };
         /** NewRule */
         NewRule: {
-            /** @description The audit's own threshold when null */
-            rule: components["schemas"]["Rule"] | null;
             /**
              * Author
-             * @description Who answers for the choice
+             * @description Who answers for it; whoever asks when empty
+             * @default
              */
             author: string;
             /**
@@ -4834,11 +5015,29 @@ export interface components {
              * @default
              */
             reason: string;
+            /** @description The audit's own threshold when null */
+            rule: components["schemas"]["Rule"] | null;
             /**
              * After
              * @description The rule that was read, 0 for none; another one now is a conflict
              */
             after?: number | null;
+        };
+        /** NewSchema */
+        NewSchema: {
+            /**
+             * Author
+             * @description Who answers for it; whoever asks when empty
+             * @default
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Columns */
+            columns: components["schemas"]["ColumnSpec"][];
         };
         /**
          * Node
@@ -5035,6 +5234,30 @@ export interface components {
             rows: number;
         };
         /**
+         * PartView
+         * @description Which version of a part of the meaning is in force, and who wrote it.
+         */
+        PartView: {
+            /** Part */
+            part: string;
+            /** Number */
+            number: number;
+            /**
+             * Tag
+             * @description To be given back in If-Match by who writes it
+             */
+            tag: string;
+            /** Author */
+            author: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+        };
+        /**
          * Parting
          * @description Two measures that rank a feature far apart.
          */
@@ -5099,19 +5322,6 @@ export interface components {
             low: number | null;
             /** High */
             high: number | null;
-        };
-        /** PolicyView */
-        PolicyView: {
-            /** Number */
-            number: number;
-            policy: components["schemas"]["FlagPolicy"];
-            answers: components["schemas"]["Answers"] | null;
-            /** Author */
-            author: string;
-            /** Reason */
-            reason: string;
-            /** Created */
-            created: string | null;
         };
         /** Pooled */
         Pooled: {
@@ -5895,11 +6105,45 @@ export interface components {
         };
         /**
          * Spec
-         * @description The declared meaning of a table for one audit.
+         * @description All parts of the meaning.
          */
         Spec: {
-            /** Columns */
-            columns: components["schemas"]["ColumnSpec"][];
+            /**
+             * @default {
+             *       "row": "row",
+             *       "rows": "rows",
+             *       "event": "",
+             *       "unit": "",
+             *       "favourable": "favourable decision",
+             *       "unfavourable": "unfavourable decision"
+             *     }
+             */
+            wording: components["schemas"]["Wording"];
+            /**
+             * @default {
+             *       "number": 1,
+             *       "ratio_low": 0.8,
+             *       "ratio_high": 1.25,
+             *       "difference_share": 0.1,
+             *       "minimum_rows": 30,
+             *       "confidence": 0.95,
+             *       "alpha": 0.05,
+             *       "adjustment": "false discovery rate",
+             *       "metrics": [],
+             *       "tolerances": []
+             *     }
+             */
+            policy: components["schemas"]["FlagPolicy"];
+            /**
+             * Intersections
+             * @default []
+             */
+            intersections: string[][];
+            /**
+             * Segments
+             * @default []
+             */
+            segments: components["schemas"]["Segment"][];
             /** @default binary */
             task: components["schemas"]["Task"];
             /**
@@ -5933,16 +6177,6 @@ export interface components {
              * @default 0.5
              */
             threshold: number;
-            /**
-             * Intersections
-             * @default []
-             */
-            intersections: string[][];
-            /**
-             * Segments
-             * @default []
-             */
-            segments: components["schemas"]["Segment"][];
             /**
              * Holdout Values
              * @description Values of the split column that are held out
@@ -5982,32 +6216,8 @@ export interface components {
              * @default []
              */
             model_readings: components["schemas"]["ModelReading"][];
-            /**
-             * @default {
-             *       "number": 1,
-             *       "ratio_low": 0.8,
-             *       "ratio_high": 1.25,
-             *       "difference_share": 0.1,
-             *       "minimum_rows": 30,
-             *       "confidence": 0.95,
-             *       "alpha": 0.05,
-             *       "adjustment": "false discovery rate",
-             *       "metrics": [],
-             *       "tolerances": []
-             *     }
-             */
-            policy: components["schemas"]["FlagPolicy"];
-            /**
-             * @default {
-             *       "row": "row",
-             *       "rows": "rows",
-             *       "event": "",
-             *       "unit": "",
-             *       "favourable": "favourable decision",
-             *       "unfavourable": "unfavourable decision"
-             *     }
-             */
-            wording: components["schemas"]["Wording"];
+            /** Columns */
+            columns: components["schemas"]["ColumnSpec"][];
         };
         /**
          * SplitShare
@@ -6599,6 +6809,32 @@ export interface components {
             /** Feature */
             feature: string;
             strength: components["schemas"]["Estimate"];
+        };
+        /**
+         * VersionView
+         * @description One version of a part.
+         */
+        VersionView: {
+            /** Number */
+            number: number;
+            /** Body */
+            body: {
+                [key: string]: unknown;
+            };
+            /** @description What the guide was told, where metrics come from it */
+            answers: components["schemas"]["Answers"] | null;
+            /**
+             * Author
+             * @description Empty for what was guessed, or what every audit starts with
+             */
+            author: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
         };
         /**
          * WayOut
@@ -10461,116 +10697,6 @@ export interface operations {
             };
         };
     };
-    save_spec_api_audits__audit_id__spec_put: {
-        parameters: {
-            query?: {
-                /** @description The version that was read; another one now is a conflict */
-                version?: number | null;
-            };
-            header?: never;
-            path: {
-                audit_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Spec"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AuditView"];
-                };
-            };
-            /** @description The request comes from a page of another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was changed meanwhile, or would contradict what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was there and is not any more */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request is larger than is taken */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It cannot be used as given */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something unexpected went wrong */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer, or there are too many requests */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The disk is full */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     what_it_holds_api_audits__audit_id__holds_get: {
         parameters: {
             query?: never;
@@ -10800,6 +10926,873 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    parts_api_audits__audit_id__meaning_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartView"][];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    versions_api_audits__audit_id__meaning__part__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+                part: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionView"][];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_schema: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Tag of the version that was read; another one now: 409 */
+                "If-Match"?: string | null;
+            };
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSchema"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_problem: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Tag of the version that was read; another one now: 409 */
+                "If-Match"?: string | null;
+            };
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProblem"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_comparisons: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Tag of the version that was read; another one now: 409 */
+                "If-Match"?: string | null;
+            };
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComparisons"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_policy: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Tag of the version that was read; another one now: 409 */
+                "If-Match"?: string | null;
+            };
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLimits"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_wording: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Tag of the version that was read; another one now: 409 */
+                "If-Match"?: string | null;
+            };
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNames"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_expectations: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Tag of the version that was read; another one now: 409 */
+                "If-Match"?: string | null;
+            };
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExpectations"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -12869,113 +13862,6 @@ export interface operations {
             };
         };
     };
-    expect_api_audits__audit_id__expectations_put: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                audit_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Expect"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Spec"];
-                };
-            };
-            /** @description The request comes from a page of another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was changed meanwhile, or would contradict what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was there and is not any more */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request is larger than is taken */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It cannot be used as given */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something unexpected went wrong */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer, or there are too many requests */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The disk is full */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     propose_api_audits__audit_id__guide_post: {
         parameters: {
             query?: never;
@@ -12998,323 +13884,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proposal"][];
-                };
-            };
-            /** @description The request comes from a page of another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was changed meanwhile, or would contradict what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was there and is not any more */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request is larger than is taken */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It cannot be used as given */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something unexpected went wrong */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer, or there are too many requests */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The disk is full */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    policies_api_audits__audit_id__policies_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                audit_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PolicyView"][];
-                };
-            };
-            /** @description The request comes from a page of another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was changed meanwhile, or would contradict what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was there and is not any more */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request is larger than is taken */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It cannot be used as given */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something unexpected went wrong */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer, or there are too many requests */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The disk is full */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    change_policy_api_audits__audit_id__policy_put: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                audit_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewPolicy"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Spec"];
-                };
-            };
-            /** @description The request comes from a page of another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was changed meanwhile, or would contradict what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was there and is not any more */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request is larger than is taken */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It cannot be used as given */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something unexpected went wrong */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer, or there are too many requests */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The disk is full */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    compare_api_audits__audit_id__compared_put: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                audit_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Compared"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Spec"];
                 };
             };
             /** @description The request comes from a page of another site */

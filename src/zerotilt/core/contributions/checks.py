@@ -14,9 +14,9 @@ from zerotilt.core.contributions.enumeration import MOST_PLAYERS
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, ShapleyMethod, explain
 from zerotilt.core.contributions.game import Mixer, background
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -155,7 +155,7 @@ def _others(subject: Subject, case, found: Contributions, seed: int, work: Work)
         yield Agreeing(
             method=other.method,
             largest_difference=float(np.abs(a - b).max()),
-            correlation=float(stats.pearsonr(a, b).statistic) if varied else None,
+            correlation=float(stats.pearsonr(a, b)[0]) if varied else None,
         )
 
 

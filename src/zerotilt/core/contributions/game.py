@@ -169,6 +169,7 @@ class Mixer:
                 out[part] = self._walked(case[part], other[part], place[part])
             return out
         structure = self._structure
+        assert structure is not None  # only what has one is asked in its code
         sums = structure.walked_sums(*self._encoded, case, other, orders, self._words)
         flat = from_sums(sums.reshape(m * (p + 1), -1), structure.link, self._output.scale, self._output.column)
         return flat.reshape(m, p + 1)
@@ -208,5 +209,6 @@ class Mixer:
 
     def _in_code(self, case, other, known) -> NDArray[np.float64]:
         structure = self._structure
+        assert structure is not None  # only what has one is asked in its code
         sums = structure.mixed_sums(*self._encoded, case, other, known)
         return from_sums(sums, structure.link, self._output.scale, self._output.column)

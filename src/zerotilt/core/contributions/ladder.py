@@ -13,9 +13,9 @@ from zerotilt.core import words
 from zerotilt.core.cases import examples
 from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, explain
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Kind, Wording
 from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Kind, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work

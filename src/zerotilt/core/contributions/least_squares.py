@@ -77,4 +77,5 @@ def _normal(p: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     chance = 1 / (s * (p - s))
     chance = chance / chance.sum()
     both = float((chance * s * (s - 1) / (p * (p - 1))).sum())
-    return np.linalg.inv(np.full((p, p), both) + (0.5 - both) * np.eye(p)), chance
+    inverse = np.linalg.inv(np.full((p, p), both) + (0.5 - both) * np.eye(p)).astype(np.float64)
+    return inverse, np.asarray(chance, np.float64)

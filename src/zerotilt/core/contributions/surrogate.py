@@ -13,10 +13,10 @@ from zerotilt.core.contributions.ladder import value_of
 from zerotilt.core.distance import distances, space
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -13,12 +13,12 @@ from zerotilt.core import words
 from zerotilt.core.counterfactuals.nearest import Difference, cell, differences
 from zerotilt.core.distance import Space, distances, space
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.support import Support, support_of
-from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -8,11 +8,11 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import MOST_LEVELS, feature_named
-from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.stats import intervals, weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject

@@ -41,7 +41,7 @@ def agreement(first: str, a: NDArray[np.float64], second: str, b: NDArray[np.flo
             f"The rankings “{first}” and “{second}” have {len(a)} and {len(b)} features; they must be the same."
         )
     k = min(k, len(a))
-    tau = float(stats.kendalltau(a, b).statistic) if len(a) > 1 else float("nan")
+    tau = float(stats.kendalltau(a, b)[0]) if len(a) > 1 else float("nan")
     top = [set(np.argsort(-np.asarray(one), kind="stable")[:k].tolist()) for one in (a, b)]
     return Agreement(
         first=first,

@@ -11,10 +11,10 @@ from zerotilt.core import membership, words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.stats.intervals import normal_quantile

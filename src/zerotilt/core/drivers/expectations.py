@@ -10,11 +10,11 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Expected, Spec, Wording
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.response.curves import Direction, all_curves, direction, feature_named, grid_of
 from zerotilt.core.response.expected import steps_against
-from zerotilt.core.spec import Expected, Spec, Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work

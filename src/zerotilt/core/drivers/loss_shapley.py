@@ -13,10 +13,10 @@ from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, ba
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject

@@ -13,10 +13,10 @@ from zerotilt.core import words
 from zerotilt.core.contributions.game import background
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.trees.ensemble import Trees
 from zerotilt.core.work import Work

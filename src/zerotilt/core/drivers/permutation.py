@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
 from zerotilt.core.drivers.losses import Loss
+from zerotilt.core.meaning import Task
 from zerotilt.core.predictors import Frame, Predictor
-from zerotilt.core.spec import Task
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 

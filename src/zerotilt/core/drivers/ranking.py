@@ -17,11 +17,11 @@ from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
 from zerotilt.core.drivers.permutation import Permuted, permute
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.links import association, sets_of
+from zerotilt.core.meaning import Task, Wording
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.response.curves import Direction, all_curves, direction, grid_of, ice
 from zerotilt.core.rows import NAMES
-from zerotilt.core.spec import Task, Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.stats.intervals import normal_quantile
@@ -209,7 +209,7 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     grids = {name: grid_of(subject, name, SMALL_CURVE_POINTS) for name in features}
     curves = all_curves(subject, sample, {name: grid.values for name, grid in grids.items()}, work)
     beside = None if subject.beside is None else _shuffled(subject.beside, settings, loss, seed, work, links=False)
-    ranks = None if beside is None else _ranks(beside.found.value)
+    ranks = np.zeros(0, np.int64) if beside is None else _ranks(beside.found.value)
     drivers = []
     for j, name in enumerate(features):
         grid, curve = grids[name], weighing.mean(curves[name], few_mass)
@@ -301,19 +301,20 @@ def _dominant(subject: Subject, features, shares, seed: int) -> Dominant | None:
 
 def _beside(subject: Subject, here: _Shuffled, there: _Shuffled, drivers: list[Driver]) -> BesideRanking:
     both = [name for name in here.features if name in there.features]
-    apart = [d for d in drivers if d.beside and d.loss_depends != d.beside.loss_depends]
-    beyond = [d for d in apart if d.beside.difference.low > 0 or d.beside.difference.high < 0]
+    pairs = [(d, d.beside) for d in drivers if d.beside is not None]
+    apart = [(d, other) for d, other in pairs if d.loss_depends != other.loss_depends]
+    beyond = [(d, other) for d, other in apart if other.difference.low > 0 or other.difference.high < 0]
     order = [there.features[i] for i in np.argsort(-there.found.value[: len(there.features)], kind="stable")]
-    named = NAMES[subject.beside.context.rows]
-    other = subject.beside.predictor is not subject.predictor
+    named = NAMES[subject.second.context.rows]
+    another = subject.second.predictor is not subject.predictor
     return BesideRanking(
         rows_named=named,
-        other_model=other,
+        other_model=another,
         loss_as_is=there.found.loss,
-        rows=subject.beside.n,
+        rows=subject.second.n,
         only_there=tuple(name for name in order if name not in here.features),
-        only_here_used=tuple(d.feature for d in beyond if d.loss_depends),
-        only_there_used=tuple(d.feature for d in beyond if d.beside.loss_depends),
+        only_here_used=tuple(d.feature for d, _ in beyond if d.loss_depends),
+        only_there_used=tuple(d.feature for d, other in beyond if other.loss_depends),
         agreement=agreement(
             "here",
             here.found.value[[here.features.index(name) for name in both]],

@@ -13,9 +13,9 @@ from zerotilt.core.drivers import loss_shapley, own, ranking
 from zerotilt.core.drivers.agreement import Agreement, agreement, rank_table
 from zerotilt.core.drivers.losses import LOSS_LABELS, LossChoice
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -172,7 +172,7 @@ def _sizes(measure: Measure, values: list[tuple[float, float | None, float | Non
         size = np.abs(size)
     size[np.abs(size) <= 1e-9 * np.abs(size).max(initial=0)] = 0.0
     if measure == "signed":
-        size[[low is not None and low <= 0 <= high for _, low, high in values]] = 0.0
+        size[[low is not None and high is not None and low <= 0 <= high for _, low, high in values]] = 0.0
     return size
 
 
@@ -247,10 +247,9 @@ def say(result: SideResult, wording: Wording, settings: SideSettings) -> Reading
             for leader in leaders
         ]
         headline = f"The measures differ: {words.listing(said)}."
-    taus = [one for one in result.agreements if one.tau is not None]
+    taus = sorted((one for one in result.agreements if one.tau is not None), key=lambda one: one.tau or 0.0)
     if taus:
-        least = min(taus, key=lambda one: one.tau)
-        most = max(taus, key=lambda one: one.tau)
+        least, most = taus[0], taus[-1]
         headline += (
             f" Closest in order are {most.first} and {most.second} (rank agreement τ {words.decimal(most.tau, 2)}), "
             f"furthest {least.first} and {least.second} ({words.decimal(least.tau, 2)})."

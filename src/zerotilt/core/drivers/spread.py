@@ -13,11 +13,11 @@ from scipy import stats
 from zerotilt.core import words
 from zerotilt.core.contributions.explain import cheap, explain
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
 from zerotilt.core.response.parts import Parts, parts_of
-from zerotilt.core.spec import Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
@@ -246,7 +246,7 @@ def _gap(stretches: list[Stretch], confidence: float) -> tuple[Estimate | None, 
         return Estimate(value=value, low=value - half, high=value + half)
 
     found = [(label, gap(first, second)) for label, first, second in pairs]
-    label, widest = max(found, key=lambda one: one[1].low)
+    label, widest = max(found, key=lambda one: -math.inf if one[1].low is None else one[1].low)
     return widest, label
 
 

@@ -16,11 +16,11 @@ from zerotilt.core.groups import measure, metrics, readout, tally
 from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.pair import Pair, PairSettings, pair
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.meaning import Role, Wording
 from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Wording
 from zerotilt.core.stats import intervals, strata
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
@@ -281,8 +281,8 @@ class _Sides:
             off = off - (np.bincount(code, w * off, k) / np.where(mass > 0, mass, 1))[code]
             left = np.bincount(code, (w * off) ** 2, k) / np.where(mass > 0, mass, 1) ** 2
             error = np.sqrt(left * rows / np.maximum(rows - 1, 1))
-            squares = [np.bincount(code, w**2 * one, k) for one in (np.ones(len(w)), values)]
-            found.append(_Sums(rows, mass, top, *squares, error))
+            square, of_values = (np.bincount(code, w**2 * one, k) for one in (np.ones(len(w)), values))
+            found.append(_Sums(rows, mass, top, square, of_values, error))
         return found[0], found[1]
 
     def kept(self, codes: NDArray[np.int64], k: int) -> int:

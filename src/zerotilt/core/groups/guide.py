@@ -8,7 +8,7 @@ from pydantic import Field
 
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.metrics import METRICS, of_task
-from zerotilt.core.spec import Task, Wording
+from zerotilt.core.meaning import Task, Wording
 
 Effect = Literal["gives something", "spares something", "takes something", "orders"]
 Harmed = Literal["wrongly unfavourable", "wrongly favourable", "both", "neither"]

@@ -57,10 +57,10 @@ def _ratio(top: Floats, bottom: Floats) -> tuple[float, Floats]:
 
 
 def _area(readout: Readout, mask: NDArray[np.bool_], w: Floats) -> tuple[float, Floats]:
-    happened = readout.happened[mask]
+    scores, happened = (one[mask] for one in readout.events)
     if not w[happened].sum() > 0 or not w[~happened].sum() > 0:
         return float("nan"), np.zeros(len(w))
-    sides = intervals.placements(readout.scores[mask], happened, w)
+    sides = intervals.placements(scores, happened, w)
     moves = np.zeros(len(w))
     value = float(np.average(sides[0], weights=w[happened]))
     for side, placed in ((happened, sides[0]), (~happened, sides[1])):

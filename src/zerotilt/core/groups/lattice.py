@@ -14,11 +14,11 @@ from zerotilt.core.groups import measure, metrics, readout
 from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.pair import OTHERS
 from zerotilt.core.groups.tilt import Status, limits, status
+from zerotilt.core.meaning import Kind, Spec, Wording
 from zerotilt.core.membership import JOIN
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Kind, Spec, Wording
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
@@ -104,6 +104,7 @@ def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: W
             continue
         k = len(grouping.labels)
         rows, own, outside = counted.groups(grouping, True, policy.confidence, [seed] * k)
+        assert outside is not None  # asked for
         sides = (own[key], outside[key])
         compared = measure.compared(*sides, policy.confidence)
         levels = _levels(spec, grouping)

@@ -122,10 +122,11 @@ def _mean(name: str, tally: Tally, place: int, confidence: float) -> Measured:
 
 def calibrations(readout: Readout, masks: list[NDArray[np.bool_]], seeds: list[int], confidence: float) -> Interval:
     """Calibration errors of some sets of rows."""
+    scores, happened = readout.events
     found = [
         calibration.with_interval(
-            readout.happened[mask],
-            readout.scores[mask],
+            happened[mask],
+            scores[mask],
             None if readout.weights is None else readout.weights[mask],
             seed,
             confidence,
@@ -145,7 +146,7 @@ class Counted:
 
     @classmethod
     def of(cls, readout: Readout, n: int) -> Counted:
-        ranked = Ranked.of(readout.scores, readout.happened, readout.weights) if readout.area else None
+        ranked = Ranked.of(*readout.events, readout.weights) if readout.area else None
         return cls(readout, Packed.of(readout, n), ranked)
 
     def groups(
@@ -178,7 +179,7 @@ def of_rows(subject: Subject, readout: Readout, mask: NDArray[np.bool_], seed: i
     confidence = subject.spec.policy.confidence
     codes = np.where(mask, 0, 1)
     packed = Packed.of(readout, subject.n)
-    ranked = Ranked.of(readout.scores, readout.happened, readout.weights) if readout.area else None
+    ranked = Ranked.of(*readout.events, readout.weights) if readout.area else None
     found = measured(
         readout,
         count(packed, codes, 2),

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from zerotilt.core.meaning import Task
 from zerotilt.core.membership import JOIN
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Task
 from zerotilt.core.stats.estimates import Estimate
 
 MetricName = Literal[
@@ -51,6 +51,10 @@ Kind = Literal["rate", "macro", "area", "mean", "root", "calibration", "set"]
 Mask = NDArray[np.bool_]
 
 
+def _all(y: Mask, d: Mask, f: Mask) -> Mask:
+    return np.ones_like(y)
+
+
 class Measure(Estimate):
     """A metric of some rows. For rates, ``count`` rows out of ``of`` rows (unweighted)."""
 
@@ -64,8 +68,8 @@ class Metric:
     label: str
     meaning: str
     kind: Kind
-    counted: Callable[[Mask, Mask, Mask], Mask] | None = None
-    among: Callable[[Mask, Mask, Mask], Mask] | None = None
+    counted: Callable[[Mask, Mask, Mask], Mask] = _all
+    among: Callable[[Mask, Mask, Mask], Mask] = _all
     tasks: tuple[Task, ...] = (Task.binary,)
     """In which groups are compared by it."""
     whole: tuple[Task, ...] = ()
@@ -108,10 +112,6 @@ EVERY = (Task.binary, *CLASSES)
 
 def _rate(name: MetricName, label: str, meaning: str, counted, among, tasks=EVERY, each_class=True) -> Metric:
     return Metric(name, label, meaning, "rate", counted, among, tasks, each_class=each_class, unit="share")
-
-
-def _all(y: Mask, d: Mask, f: Mask) -> Mask:
-    return np.ones_like(y)
 
 
 def _mean(name: MetricName, label: str, meaning: str, task: Task, unit, signed: bool = True) -> Metric:

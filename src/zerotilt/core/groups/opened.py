@@ -14,9 +14,9 @@ from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups import measure, metrics, readout
 from zerotilt.core.groups.metrics import Measure
 from zerotilt.core.groups.pair import PairSettings, pair
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
-from zerotilt.core.spec import Wording
 from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject

@@ -10,9 +10,9 @@ from pydantic import Field
 
 from zerotilt.core import membership, words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Spec
 from zerotilt.core.membership import MISSING, Grouping
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec
 from zerotilt.core.subject import Subject
 
 OTHERS = "all others"

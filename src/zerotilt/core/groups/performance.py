@@ -11,10 +11,10 @@ from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.measure import of_whole
 from zerotilt.core.groups.metrics import Measure
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -53,6 +53,13 @@ class Readout:
     """Standard deviation of the outcome, in which tolerances of signed metrics are told."""
 
     @property
+    def events(self) -> tuple[Floats, Bools]:
+        """Scores of an event and whether it happened; to be asked for where both are there."""
+        if self.scores is None or self.happened is None:
+            raise ValueError("no scores of an event, or nothing known about it")
+        return self.scores, self.happened
+
+    @property
     def keys(self) -> list[str]:
         """Every metric read, in the order of :data:`METRICS`, classes in theirs."""
         found = [key for lens in self.lenses for key in lens.keys]

@@ -11,9 +11,9 @@ from zerotilt.core import words
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.pair import PairSettings, pair
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
-from zerotilt.core.spec import Wording
 from zerotilt.core.stats import intervals, weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject

@@ -16,11 +16,11 @@ from zerotilt.core.groups import influence, measure
 from zerotilt.core.groups.metrics import METRICS, Measure
 from zerotilt.core.groups.pair import OTHERS, reference_place
 from zerotilt.core.groups.readout import Lens, Readout
+from zerotilt.core.meaning import Role, Wording
 from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Role, Wording
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject

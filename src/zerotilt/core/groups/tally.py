@@ -105,7 +105,7 @@ def count_groups(packed: Packed, grouping: Grouping, outside: bool) -> tuple[Tal
     if grouping.codes is not None:
         found = count(packed, grouping.codes, len(grouping.labels))
         return found, found.others() if outside else None
-    pairs = [count(packed, mask.astype(np.int64), 2) for mask in grouping.masks]
+    pairs = [count(packed, mask.astype(np.int64), 2) for mask in grouping.apart]
     return _joined(pairs, 1), _joined(pairs, 0) if outside else None
 
 

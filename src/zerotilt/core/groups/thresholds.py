@@ -11,10 +11,10 @@ from pydantic import Field
 
 from zerotilt.core import membership, words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import NOBODY, GroupThreshold, Rule, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import NOBODY, GroupThreshold, Rule, Wording
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -143,11 +143,7 @@ def thresholds_of(subject: Subject, settings: ThresholdSettings, seed: int, work
     Refused : no scores, both costs are zero, no groups, or groups that overlap.
     """
     subject.kind.needs_event()
-    if subject.predictions.scores is None:
-        raise Refused(
-            "Only decisions were recorded; without scores no threshold can be moved.",
-            todo="Upload the model, or a table with its scores.",
-        )
+    _ = subject.predictions.required_scores
     if not settings.false_positive and not settings.false_negative:
         raise Refused("Both costs are zero, so every threshold costs the same.", todo="Give one of them a cost.")
     every = membership.all_groupings(subject.spec)
@@ -230,8 +226,9 @@ class _Counts:
     @classmethod
     def of(cls, subject: Subject, grouping: membership.Grouping) -> _Counts:
         k, width = len(grouping.labels), STEPS + 1
-        place = np.searchsorted(subject.decisions.precise(EDGES[:-1]), subject.predictions.scores, side="right") - 1
-        flat = (grouping.codes * width + place) * 2 + subject.rows.outcome
+        edges = subject.decisions.precise(EDGES[:-1])
+        place = np.searchsorted(edges, subject.predictions.required_scores, side="right") - 1
+        flat = (grouping.exclusive * width + place) * 2 + subject.rows.outcome
         shape = (k, width, 2)
         plain = np.bincount(flat, minlength=k * width * 2).reshape(shape)
         mass = plain.astype(float)
@@ -491,7 +488,7 @@ def _finer(subject: Subject, grouping: membership.Grouping, settings: ThresholdS
     """How much less the cheapest setting of any thresholds costs, under the same tolerance: every distinct score is tried."""
     if held is None or subject.n > FINER_ROWS:
         return None
-    y, w, s = subject.rows.outcome, subject.rows.mass, subject.predictions.scores
+    y, w, s = subject.rows.outcome, subject.rows.mass, subject.predictions.required_scores
     rates, costs = [], []
     for g in range(len(grouping.labels)):
         mine = grouping.mask(g)

@@ -18,11 +18,11 @@ from zerotilt.core.groups import influence, measure, metrics, readout
 from zerotilt.core.groups.measure import Measured
 from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.meaning import FlagPolicy, Spec, Wording
 from zerotilt.core.membership import MISSING, Grouping
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import FlagPolicy, Spec, Wording
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
@@ -355,7 +355,7 @@ def _add_changes(
     work: Work,
 ) -> None:  # fmt: skip
     """What became of every gap against the reading alongside."""
-    other = subject.beside
+    other = subject.second
     shared = subject.n == other.n and np.array_equal(subject.rows.numbers, other.rows.numbers)
     work.begin(len(drafts), "gaps compared with those alongside")
     known: dict[tuple, tuple[float, NDArray]] = {}
@@ -418,7 +418,7 @@ COSTS = ("accuracy", "selection_rate", "auc", "log_loss", "mae", "rmse")
 
 def _beside(subject: Subject, here: Readout, there: Readout, seed: int) -> BesideGaps:
     """What the difference cost over all rows."""
-    other, confidence = subject.beside, subject.spec.policy.confidence
+    other, confidence = subject.second, subject.spec.policy.confidence
     shared = subject.n == other.n and np.array_equal(subject.rows.numbers, other.rows.numbers)
     everyone = [np.ones(one.n, bool) for one in (subject, other)]
     values = [
@@ -612,7 +612,8 @@ def _said_beside(result: TiltResult) -> str:
         f"Against what is alongside, {words.count(told.count('wider'))} gaps are wider, {words.count(told.count('narrower'))} "
         f"narrower and {words.count(told.count('not told apart'))} not told apart."
     )
-    cost = next((one for one in result.beside.costs if one.change.value is not None), None)
+    costs = result.beside.costs if result.beside else ()
+    cost = next((one for one in costs if one.change.value is not None), None)
     if cost is None:
         return text
     show = words.points if metric_named(cost.metric).unit == "share" else words.quantity

@@ -40,6 +40,18 @@ class Set:
             y[kept], None if d is None else d[kept], None if s is None else s[kept], w[kept], classes, confidence, seed
         )
 
+    @property
+    def decided(self) -> NDArray:
+        if self.d is None:
+            raise ValueError("nothing is decided about a number")
+        return self.d
+
+    @property
+    def said(self) -> Floats:
+        if self.s is None:
+            raise ValueError("nothing was said but decisions")
+        return self.s
+
     def share(self, counted: Bools, among: Bools) -> Interval:
         """Weighted share of ``counted`` among the rows of ``among``, Wilson (1927); NaN where there are none."""
         hit, mass = self.w[among & counted], self.w[among]
@@ -55,7 +67,7 @@ Measured = tuple[Interval, int]
 
 def balanced_accuracy(r: Set) -> Measured:
     """Mean over the classes that occur of the share recognised; from the classes' intervals (Zou & Donner 2008)."""
-    y, d = r.y.astype(int), r.d.astype(int)
+    y, d = r.y.astype(int), r.decided.astype(int)
     present = [c for c in range(r.classes) if (y == c).any()]
     if not present:
         return NOTHING, 0
@@ -69,8 +81,8 @@ def balanced_accuracy(r: Set) -> Measured:
 
 def f1(r: Set) -> Measured:
     """2J / (1 + J), with J the share of the rows said and right among the rows said or right."""
-    either = r.y | r.d
-    return Interval(*(2 * one / (1 + one) for one in r.share(r.y & r.d, either))), int(either.sum())
+    either = r.y | r.decided
+    return Interval(*(2 * one / (1 + one) for one in r.share(r.y & r.decided, either))), int(either.saidum())
 
 
 def area(r: Set) -> Measured:
@@ -78,14 +90,14 @@ def area(r: Set) -> Measured:
     smaller = int(min(r.y.sum(), (~r.y).sum()))
     if not smaller:
         return NOTHING, 0
-    value, variance = intervals.auc(r.s, r.y, r.w)
+    value, variance = intervals.auc(r.said, r.y, r.w)
     sides = (intervals.effective(r.w[r.y]), intervals.effective(r.w[~r.y]))
     return intervals.area(value, variance, *sides, r.confidence), smaller
 
 
 def calibration(r: Set) -> Measured:
     """Mean distance of mean score and share of the event, over bins of equal counts."""
-    return with_interval(r.y, r.s, r.w, r.seed, r.confidence), len(r.y)
+    return with_interval(r.y, r.said, r.w, r.seed, r.confidence), len(r.y)
 
 
 def average_precision(r: Set) -> Measured:
@@ -94,8 +106,8 @@ def average_precision(r: Set) -> Measured:
     with_event = int(r.y.sum())
     if not with_event:
         return NOTHING, 0
-    order = np.argsort(r.s, kind="stable")[::-1]
-    last = np.append(np.flatnonzero(np.diff(r.s[order])), len(r.s) - 1)
+    order = np.argsort(r.said, kind="stable")[::-1]
+    last = np.append(np.flatnonzero(np.diff(r.said[order])), len(r.said) - 1)
     hits, said = np.cumsum((r.w * r.y)[order])[last], np.cumsum(r.w[order])[last]
     gained = np.diff(np.concatenate([[0.0], hits]))
     value = float((gained * hits / np.maximum(said, 1e-300)).sum() / hits[-1])
@@ -107,7 +119,7 @@ def r_squared(r: Set) -> Measured:
     """1 less the squared error over that of the mean; linearised, of ln(1 − R²)."""
     if len(r.y) < 2:
         return NOTHING, len(r.y)
-    lost, off = (r.s - r.y) ** 2, (r.y - np.average(r.y, weights=r.w)) ** 2
+    lost, off = (r.said - r.y) ** 2, (r.y - np.average(r.y, weights=r.w)) ** 2
     m, v = (float(np.average(one, weights=r.w)) for one in (lost, off))
     if not v > 0:
         return NOTHING, len(r.y)
@@ -121,7 +133,7 @@ def r_squared(r: Set) -> Measured:
 
 def median_error(r: Set) -> Measured:
     """The median absolute error: the values between which the share below one half lies (Woodruff 1952)."""
-    off = np.abs(r.s - r.y)
+    off = np.abs(r.said - r.y)
     if not len(off):
         return NOTHING, 0
     order = np.argsort(off, kind="stable")

@@ -328,7 +328,8 @@ def _owners(
         session = session_of(asked.SerializeToString())
         taken = {entry.name for entry in session.get_inputs()}
         given = {name: value for name, value in cut.feed(rows).items() if name in taken}
-        return {name: np.shape(value) for name, value in zip(names, session.run(list(names), given), strict=True)}
+        answers: list[Any] = list(session.run(list(names), given))
+        return {name: np.shape(value) for name, value in zip(names, answers, strict=True)}
 
     lineage = Lineage(fed, cut.constants, shapes, model.opset_import)
     lineage.follow(cut.before)

@@ -120,7 +120,7 @@ class Fed:
 
     def _run(self, frame: Frame, outputs: list[str] | None) -> list:
         try:
-            return self._session.run(outputs, self.feed(frame))
+            return list(self._session.run(outputs, self.feed(frame)))
         except Exception as problem:
             raise Refused(
                 f"The model failed while scoring: {str(problem).splitlines()[0]}",

@@ -7,10 +7,10 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core.meaning import Task
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.protocol import Predictor, checked_numbers
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Task
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 

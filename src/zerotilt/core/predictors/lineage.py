@@ -142,7 +142,8 @@ class Lineage:
             [onnx.ValueInfoProto(name=name) for name in names],
         )  # fmt: skip
         model = onnx.helper.make_model(graph, opset_imports=self._opsets)
-        return ReferenceEvaluator(model).run(None, dict(given))
+        found: Any = ReferenceEvaluator(model).run(None, dict(given))
+        return found
 
     def _pass(self, node: onnx.NodeProto) -> None:
         kind = node.op_type

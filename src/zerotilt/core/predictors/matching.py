@@ -10,9 +10,9 @@ import numpy as np
 
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import ModelReading, Role, Spec
 from zerotilt.core.predictors.modelfile import ModelCard, ModelInput
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ModelReading, Role, Spec
 from zerotilt.core.table import Table
 
 

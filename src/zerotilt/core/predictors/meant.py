@@ -19,8 +19,8 @@ from scipy.optimize import linear_sum_assignment
 
 from zerotilt.core import words
 from zerotilt.core.levels import match_level
+from zerotilt.core.meaning import ModelReading
 from zerotilt.core.refusal import Choice, Refused
-from zerotilt.core.spec import ModelReading
 from zerotilt.core.stats import intervals
 
 ASKED_ROWS = 4_000

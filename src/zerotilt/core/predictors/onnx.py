@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from zerotilt.core import output, words
 from zerotilt.core.executor import side_by_side
+from zerotilt.core.meaning import Spec
 from zerotilt.core.predictors import dissection, meant
 from zerotilt.core.predictors.fed import Fed
 from zerotilt.core.predictors.frame import Frame
@@ -20,7 +21,6 @@ from zerotilt.core.predictors.session import CHUNK_ROWS, MODEL
 from zerotilt.core.predictors.standing import shaped, standing_of
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.trees.graph import Unread

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import output, words
+from zerotilt.core.meaning import Task
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Task
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 
@@ -59,7 +59,7 @@ class Predictor(ABC):
         found = self.known_structure
         if found is None:
             return None
-        held: WeakKeyDictionary[Frame, bool] = self.__dict__.setdefault("_held", WeakKeyDictionary())
+        held: WeakKeyDictionary[Frame, bool] = vars(self).setdefault("_held", WeakKeyDictionary())
         for frame in frames:
             if frame not in held:
                 held[frame] = bool(found.holds_for(frame, self.outputs(frame)).all())

@@ -10,12 +10,12 @@ from numpy.typing import NDArray
 from zerotilt.core import levels as level_names
 from zerotilt.core import words
 from zerotilt.core.levels import match_level
+from zerotilt.core.meaning import ModelReading, Spec
 from zerotilt.core.predictors import meant
 from zerotilt.core.predictors.fed import Fed
 from zerotilt.core.predictors.protocol import checked_numbers
 from zerotilt.core.predictors.session import CHUNK_ROWS, MODEL
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import ModelReading, Spec
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import TaskKind, kind_of
 
@@ -29,7 +29,7 @@ class Standing:
     notes: tuple[str, ...] = ()
 
 
-def shaped(result: object, rows: int, kind: TaskKind, wanted: tuple[int, ...]) -> NDArray[np.float64]:
+def shaped(result: Any, rows: int, kind: TaskKind, wanted: tuple[int, ...]) -> NDArray[np.float64]:
     """What the graph gives as numbers of shape (rows, columns).
 
     Raises

@@ -55,7 +55,8 @@ class Encoder:
         got = {name: fed[name] for name in self._sources if name in fed}
         if self._session is not None:
             given = {name: value for name, value in fed.items() if name in self._accepted}
-            got |= dict(zip(self._inside, self._session.run(self._inside, given), strict=True))
+            inside: list[Any] = list(self._session.run(self._inside, given))
+            got |= dict(zip(self._inside, inside, strict=True))
         return [got[name] if got[name].ndim > 1 else got[name][:, None] for name in self._sources]
 
     def __call__(self, frame: Frame) -> NDArray[np.floating]:
@@ -93,7 +94,7 @@ class Structure:
         allowed = AGREEMENT * np.maximum(self.reach, np.abs(outputs) if self.link != "log-odds" else 0.0)
         if self.link == "log-odds":
             allowed = np.minimum(allowed, 2e-7 + 1e-3 * outputs * (1 - outputs))
-        return (np.abs(got - outputs) <= allowed).all(axis=1)
+        return np.asarray((np.abs(got - outputs) <= allowed).all(axis=1))
 
     def holds_for(self, frame: Frame, outputs: NDArray[np.float64]) -> NDArray[np.bool_]:
         """Of each row whether the structure gives the model's own outputs, shape (rows,)."""
@@ -154,6 +155,7 @@ class Structure:
     ) -> NDArray[np.float64]:
         """Sums along walks from others to cases, one raw column after the other, shape (m, p + 1, k)."""
         trees, players = self.trees, orders.shape[1]
+        assert trees is not None  # only trees have words
         player = np.where(self.owner < 0, players, self.owner)[trees.column].astype(np.int32)
         out = np.empty((len(case), players + 1, trees.outputs))
         walks.walk(

@@ -12,12 +12,12 @@ from scipy.spatial import cKDTree
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.links import association_with
+from zerotilt.core.meaning import Kind, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import MOST_LEVELS, all_curves, feature_named
-from zerotilt.core.spec import Kind, Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject

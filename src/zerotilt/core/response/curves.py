@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 
 from zerotilt.core import words
 from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Output
+from zerotilt.core.meaning import Kind
 from zerotilt.core.output import Scale, from_sums
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Kind
 from zerotilt.core.subject import Subject
 from zerotilt.core.trees.curves import POINTS_AT_ONCE, Axes, axes, sweep
 from zerotilt.core.work import Work

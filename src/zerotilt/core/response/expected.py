@@ -10,11 +10,11 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import all_curves, feature_named, grid_of
-from zerotilt.core.spec import Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work

@@ -12,12 +12,12 @@ from pydantic import Field, model_validator
 
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import Direction, Grid, all_curves, centred, direction, feature_named, grid_of
 from zerotilt.core.response.parts import parts_of
 from zerotilt.core.rows import NAMES
-from zerotilt.core.spec import Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.stats.intervals import normal_quantile
@@ -182,7 +182,8 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     scale = np.zeros(len(mean), bool) if grid.positions is None else np.isfinite(grid.positions)
     shown = scale if scale.any() else np.ones(len(mean), bool)
     parts, codes = _parts(subject, settings, feature, grid, chosen, found, shown)
-    drawn = grid.positions[scale] if scale.any() else np.zeros(0)
+    positions = np.full(len(mean), np.nan) if grid.positions is None else grid.positions
+    drawn = positions[scale] if scale.any() else np.zeros(0)
     known = values[np.isfinite(values)] if grid.positions is not None else np.zeros(0)
     inside = (known >= drawn.min()) & (known <= drawn.max()) if len(drawn) else np.zeros(0, bool)
     distinct = np.unique(known[inside]) if len(drawn) else np.zeros(0)
@@ -193,7 +194,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
         ordered=grid.ordered,
         points=tuple(
             CurvePoint(
-                position=float(grid.positions[i]) if scale[i] else None,
+                position=float(positions[i]) if scale[i] else None,
                 label=grid.labels[i],
                 mean=float(mean[i]),
                 mean_low=float(mean[i] - half[i]),
@@ -272,7 +273,7 @@ def _beside(
     subject: Subject, settings: ResponseSettings, feature: str, grid: Grid, seed: int, work: Work, here, here_mass
 ):
     """The mean curve alongside; None where that model does not take the feature."""
-    other = subject.beside
+    other = subject.second
     if feature not in other.model.inputs:
         return None
     chosen = other.rows.drawn(np.random.default_rng(seed), settings.rows)
@@ -466,8 +467,7 @@ def _way(mean, scale: list[int], direction: Direction) -> str:
 def _alongside(result: ResponseResult, wording: Wording) -> str:
     if result.beside is None:
         return ""
-    widest = max(range(len(result.points)), key=lambda i: abs(result.beside.difference[i].value))
-    gap = result.beside.difference[widest]
+    gap = max(result.beside.difference, key=lambda one: abs(one.value or 0.0))
     sure = gap.low > 0 or gap.high < 0
     where = "the version alongside" if result.beside.other_model else f"{result.beside.rows_named} {wording.rows}"
     amount = words.difference(gap.value, result.output, wording.unit)

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import membership
+from zerotilt.core.meaning import Kind
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Kind
 from zerotilt.core.subject import Subject
 
 MOST_PARTS = 7

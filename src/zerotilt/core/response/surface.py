@@ -10,6 +10,7 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
@@ -17,7 +18,6 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.response.accumulated import second_order
 from zerotilt.core.response.curves import Grid, feature_named, grid_of, ice
 from zerotilt.core.response.support import support_of
-from zerotilt.core.spec import Wording
 from zerotilt.core.stats import weighing
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work

@@ -215,7 +215,8 @@ def katz(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, confidence:
     step = np.exp(normal_quantile(confidence) * spread)
     low, high = np.minimum(adjusted / step, value), np.maximum(adjusted * step, value)
     empty = (n1 <= 0) | (n2 <= 0)
-    return RatioInterval(*(np.where(empty, np.nan, v) for v in (value, low, high)), zero & ~empty)
+    value, low, high = (np.where(empty, np.nan, v) for v in (value, low, high))
+    return RatioInterval(value, low, high, zero & ~empty)
 
 
 def koopman(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, confidence: float = 0.95) -> RatioInterval:

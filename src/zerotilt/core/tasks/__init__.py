@@ -1,6 +1,6 @@
 """Kinds of outcome: what an outcome, an output, an error and a decision are, and how they are named."""
 
-from zerotilt.core.spec import Task
+from zerotilt.core.meaning import Task
 from zerotilt.core.tasks.classes import Ordered, Several
 from zerotilt.core.tasks.event import Event
 from zerotilt.core.tasks.kind import Quantity, TaskKind, View

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import levels, words
-from zerotilt.core.spec import Spec, Task
+from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.stats.estimates import LOSS_CLIP
 from zerotilt.core.table import Table
 from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View

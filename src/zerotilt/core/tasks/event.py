@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import levels
+from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec, Task
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import LOSS_CLIP
 from zerotilt.core.table import Table

@@ -10,8 +10,8 @@ from typing import ClassVar, NamedTuple, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec, Task
 from zerotilt.core.table import Table
 
 Floats = NDArray[np.float64]

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.refusal import Refused
-from zerotilt.core.spec import Spec, Task
 from zerotilt.core.table import Table
 from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View
 

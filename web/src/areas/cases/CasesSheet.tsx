@@ -101,7 +101,7 @@ function Picked({ names, onClear }: { names: string[]; onClear: () => void }) {
         disabled={!name.trim() || taken || save.isPending}
         onClick={() =>
           save.mutate(
-            { intersections: (audit.spec?.intersections ?? []) as [], segments: [...known, held] },
+            { intersections: audit.spec?.intersections ?? [], segments: [...known, held] },
             { onSuccess: onClear },
           )
         }

@@ -1,7 +1,8 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState } from "react";
-import { type Audit, api, need, type Problem, type Schemas } from "../../api/client";
+import { api, need, type Problem, type Schemas } from "../../api/client";
+import { underTag } from "../../api/parts";
 import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { type Driver, DriverRows, LOSSES, ROW, TOP } from "../../figures/DriverRows";
@@ -186,15 +187,19 @@ function ExpectedMenu({ driver }: { driver: Driver }) {
   const client = useQueryClient();
   const expected = audit.spec?.columns.find((column) => column.name === driver.feature)?.expected ?? null;
   const set = useMutation({
-    mutationFn: (wanted: Expected | null) =>
-      need(
-        api.PUT("/api/audits/{audit_id}/expectations", {
-          params: { path: { audit_id: audit.id } },
-          body: { feature: driver.feature, expected: wanted },
+    mutationFn: (wanted: Expected | null) => {
+      const others = (audit.spec?.columns ?? []).filter((one) => one.expected && one.name !== driver.feature);
+      const expectations = Object.fromEntries(others.map((one) => [one.name, one.expected as Expected]));
+      if (wanted) expectations[driver.feature] = wanted;
+      return need(
+        api.PUT("/api/audits/{audit_id}/meaning/expectations", {
+          params: underTag(audit, "expectations"),
+          body: { expectations, author: "", reason: "" },
         }),
-      ),
-    onSuccess: (spec) => {
-      client.setQueryData(["audit", audit.id], (before: Audit | undefined) => before && { ...before, spec });
+      );
+    },
+    onSuccess: (saved) => {
+      client.setQueryData(["audit", audit.id], saved);
       client.invalidateQueries({ queryKey: ["findings", audit.id] });
       client.invalidateQueries({ queryKey: ["glance", audit.id] });
     },

@@ -1,10 +1,20 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { type Audit, api, need, type Problem, type Spec } from "../../api/client";
+import { changedParts, partOf, underTag } from "../../api/parts";
 
 export type ColumnSpec = Spec["columns"][number];
 
 const PAUSE = 400;
+const EDITED = ["schema", "problem", "wording"] as const;
+type Edited = (typeof EDITED)[number];
+
+/** Write one part as this window has it; the audit then. */
+function write(read: Audit, part: Edited, wanted: Spec): Promise<Audit> {
+  const address = `/api/audits/{audit_id}/meaning/${part}` as const;
+  const body = { ...partOf(wanted, part), author: "", reason: "" };
+  return need(api.PUT(address, { params: underTag(read, part), body: body as never }));
+}
 
 /** The meaning of the columns while it is edited; every change is saved shortly after it is made. */
 export function useDraft(audit: Audit) {
@@ -16,17 +26,17 @@ export function useDraft(audit: Audit) {
   const pending = useRef<Spec | null>(null);
   const table = audit.table?.digest;
   // what this window has read; it follows choices made here, and a change made elsewhere is a conflict
-  const version = useRef(audit.version);
+  const read = useRef(audit);
   useEffect(() => {
-    if (pending.current === null) version.current = audit.version;
-  }, [audit.version]);
+    if (pending.current === null) read.current = audit;
+  }, [audit]);
 
   // another table brings another meaning; edits of one's own are newer than what the server tells
   // biome-ignore lint/correctness/useExhaustiveDependencies: only a new table replaces the draft
   useEffect(() => {
     setDraft(audit.spec ?? null);
     pending.current = null;
-    version.current = audit.version;
+    read.current = audit;
   }, [table]);
 
   const save = useCallback(async () => {
@@ -34,16 +44,12 @@ export function useDraft(audit: Audit) {
     if (!wanted) return true;
     setSaving(true);
     try {
-      const saved = await need(
-        api.PUT("/api/audits/{audit_id}/spec", {
-          params: { path: { audit_id: audit.id }, query: { version: version.current } },
-          body: wanted as never,
-        }),
-      );
-      version.current = saved.version;
+      for (const part of changedParts(read.current.spec ?? wanted, wanted, EDITED)) {
+        read.current = await write(read.current, part, wanted);
+        client.setQueryData(["audit", audit.id], read.current);
+      }
       if (pending.current === wanted) pending.current = null;
       setProblem(null);
-      client.setQueryData(["audit", audit.id], saved);
       return true;
     } catch (error) {
       setProblem(error as Problem);

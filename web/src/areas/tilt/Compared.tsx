@@ -43,7 +43,7 @@ function Compared() {
   const intersections = (audit.spec?.intersections ?? []) as string[][];
   const segments = (audit.spec?.segments ?? []) as Segment[];
   const put = (changes: Partial<{ intersections: string[][]; segments: Segment[] }>) =>
-    save.mutate({ intersections, segments, ...changes } as Schemas["Compared"]);
+    save.mutate({ intersections, segments, ...changes });
   const columns = (audit.spec?.columns ?? []).filter(
     (one) => !["identifier", "split", "weight", "outcome"].includes(one.role),
   );

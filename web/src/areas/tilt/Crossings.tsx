@@ -135,12 +135,7 @@ function NodeCard({ node, by, metric }: { node: Node; by: "ratio" | "difference"
             type="button"
             className="act"
             disabled={save.isPending}
-            onClick={() =>
-              save.mutate({
-                intersections: [...intersections, node.columns],
-                segments,
-              } as unknown as Schemas["Compared"])
-            }
+            onClick={() => save.mutate({ intersections: [...intersections, node.columns], segments })}
           >
             Compare this crossing under Groups
           </button>

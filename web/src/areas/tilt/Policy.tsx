@@ -61,14 +61,19 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
   const { audit } = useAuditContext();
   const task = audit.spec?.task ?? "binary";
   const [policy, setPolicy] = useState<Policy>(audit.spec?.policy as Policy);
-  const [read] = useState(audit.spec?.policy?.number ?? 1);
+  const [read] = useState(audit.meaning.policy?.tag);
   const [answers, setAnswers] = useState<Partial<Answers>>({});
   const [author, setAuthor] = useState("");
   const [reason, setReason] = useState("");
-  const save = useSavePolicy();
+  const save = useSavePolicy(read);
   const versions = useQuery({
     queryKey: ["policies", audit.id],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/policies", { params: { path: { audit_id: audit.id } } })),
+    queryFn: () =>
+      need(
+        api.GET("/api/audits/{audit_id}/meaning/{part}", {
+          params: { path: { audit_id: audit.id, part: "policy" } },
+        }),
+      ),
   }).data;
   const guide = useMutation<Schemas["Proposal"][], Problem, Answers>({
     mutationFn: (body) =>
@@ -99,10 +104,7 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
       className="mt-3 space-y-4"
       onSubmit={(event) => {
         event.preventDefault();
-        save.mutate(
-          { policy, answers: complete ? (answers as Answers) : null, author, reason, after: read },
-          { onSuccess: onDone },
-        );
+        save.mutate({ policy, answers: complete ? (answers as Answers) : null, author, reason }, { onSuccess: onDone });
       }}
     >
       <fieldset>
@@ -277,7 +279,7 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
           <ol className="mt-1 space-y-1">
             {versions.map((one) => (
               <li key={one.number}>
-                {policyText(one.policy)}{" "}
+                {policyText(one.body.policy as Policy)}{" "}
                 {one.author
                   ? `Chosen by ${one.author}${one.created ? `, ${one.created.slice(0, 10)}` : ""}. ${one.reason}`
                   : "What every audit starts with."}

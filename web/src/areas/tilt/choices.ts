@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, need, type Problem, type Schemas } from "../../api/client";
-import { useAuditContext } from "../../frame/context";
+import { underTag } from "../../api/parts";
+import { type Segment, useAuditContext } from "../../frame/context";
 
 /** After a choice that changes what is read: the audit and everything read in it are asked for again. */
 function useChanged() {
@@ -14,12 +15,12 @@ function useChanged() {
   };
 }
 
-export function useSavePolicy() {
+export function useSavePolicy(read: string | undefined) {
   const { audit } = useAuditContext();
   const changed = useChanged();
-  return useMutation<unknown, Problem, Schemas["NewPolicy"]>({
+  return useMutation<unknown, Problem, Schemas["NewLimits"]>({
     mutationFn: (body) =>
-      need(api.PUT("/api/audits/{audit_id}/policy", { params: { path: { audit_id: audit.id } }, body })),
+      need(api.PUT("/api/audits/{audit_id}/meaning/policy", { params: underTag(audit, "policy", read), body })),
     onSuccess: changed,
   });
 }
@@ -27,12 +28,12 @@ export function useSavePolicy() {
 export function useSaveCompared() {
   const { audit } = useAuditContext();
   const changed = useChanged();
-  return useMutation<unknown, Problem, Schemas["Compared"]>({
+  return useMutation<unknown, Problem, { intersections: string[][]; segments: Segment[] }>({
     mutationFn: (body) =>
       need(
-        api.PUT("/api/audits/{audit_id}/compared", {
-          params: { path: { audit_id: audit.id } },
-          body: { ...body, version: audit.version },
+        api.PUT("/api/audits/{audit_id}/meaning/comparisons", {
+          params: underTag(audit, "comparisons"),
+          body: { ...body, author: "", reason: "" } as unknown as Schemas["NewComparisons"],
         }),
       ),
     onSuccess: changed,

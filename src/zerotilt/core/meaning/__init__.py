@@ -1,0 +1,41 @@
+"""What an audit is about: which column is what, which decision is favourable, which limits flag; and what is read of it."""
+
+from zerotilt.core.meaning.comparisons import Comparisons, Condition, Segment
+from zerotilt.core.meaning.context import NOBODY, Alongside, Context, GroupThreshold, RowSet, Rule, Split
+from zerotilt.core.meaning.digests import sha256
+from zerotilt.core.meaning.policy import FlagPolicy, Limits, Tolerance
+from zerotilt.core.meaning.problem import ModelReading, Problem, Task
+from zerotilt.core.meaning.schema import ColumnSpec, Expected, Kind, Role, Schema
+from zerotilt.core.meaning.spec import PARTS, Expectations, Part, Spec
+from zerotilt.core.meaning.wording import Names, Wording
+
+__all__ = [
+    "NOBODY",
+    "PARTS",
+    "Alongside",
+    "ColumnSpec",
+    "Comparisons",
+    "Condition",
+    "Context",
+    "Expectations",
+    "Expected",
+    "FlagPolicy",
+    "GroupThreshold",
+    "Kind",
+    "Limits",
+    "ModelReading",
+    "Names",
+    "Part",
+    "Problem",
+    "Role",
+    "RowSet",
+    "Rule",
+    "Schema",
+    "Segment",
+    "Spec",
+    "Split",
+    "Task",
+    "Tolerance",
+    "Wording",
+    "sha256",
+]

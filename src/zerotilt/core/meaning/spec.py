@@ -1,0 +1,109 @@
+"""The declared meaning of a table for one audit: its parts together.
+
+This is the only definition; storage, API, screens and the command line derive from it.
+"""
+
+from __future__ import annotations
+
+from pydantic import Field, model_validator
+
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning.comparisons import Comparisons
+from zerotilt.core.meaning.digests import sha256
+from zerotilt.core.meaning.policy import Limits
+from zerotilt.core.meaning.problem import Problem, Task
+from zerotilt.core.meaning.schema import Expected, Schema
+from zerotilt.core.meaning.wording import Names
+
+
+class Expectations(Frozen):
+    """How those who know the field expect the output to go along features; they change no number."""
+
+    expectations: dict[str, Expected] = Field(default_factory=dict, max_length=5_000)
+
+
+Part = Schema | Expectations | Problem | Comparisons | Limits | Names
+PARTS: dict[str, type[Part]] = {
+    "schema": Schema,
+    "problem": Problem,
+    "comparisons": Comparisons,
+    "policy": Limits,
+    "wording": Names,
+    "expectations": Expectations,
+}
+"""What changes apart: each is written, numbered and answered for by itself."""
+
+
+class Spec(Schema, Problem, Comparisons, Limits, Names):
+    """All parts of the meaning."""
+
+    @model_validator(mode="after")
+    def _names_exist(self) -> Spec:
+        names = {column.name for column in self.columns}
+        for crossing in self.intersections:
+            if unknown := set(crossing) - names:
+                raise ValueError(f"an intersection names a column that is not there: {sorted(unknown)[0]}")
+        for segment in self.segments:
+            if unknown := {one.column for one in segment.conditions} - names:
+                raise ValueError(f"a segment names a column that is not there: {sorted(unknown)[0]}")
+        return self
+
+    def part(self, name: str) -> dict:
+        """One part as JSON; columns without what is expected of them, which is a part of its own."""
+        if name == "expectations":
+            return {"expectations": self.expectations}
+        without = {"columns": {"__all__": {"expected"}}} if name == "schema" else None
+        return self.model_dump(mode="json", include=set(PARTS[name].model_fields), exclude=without)
+
+    def with_part(self, part: Part) -> Spec:
+        """All parts with one of them exchanged.
+
+        Raises
+        ------
+        ValidationError : they contradict each other.
+        """
+        if isinstance(part, Expectations):
+            for name in part.expectations:
+                self.column(name)
+            columns, expected = self.columns, part.expectations
+        else:
+            columns, expected = getattr(part, "columns", self.columns), self.expectations
+        fields = {name: getattr(part, name) for name in type(part).model_fields if name in Spec.model_fields}
+        columns = tuple(one.model_copy(update={"expected": expected.get(one.name)}) for one in columns)
+        return Spec.model_validate({**dict(self), **fields, "columns": columns})
+
+    @property
+    def groupings(self) -> list[tuple[str, ...]]:
+        """Every way the rows are grouped: single columns first, then intersections."""
+        return [(column.name,) for column in self.columns if column.makes_groups] + list(self.intersections)
+
+    @property
+    def event_phrase(self) -> str:
+        if self.task is Task.regression:
+            return self.target
+        return self.wording.event or f"{self.target} is {self.event}"
+
+    def digest(self) -> str:
+        """SHA-256 of what changes every number.
+
+        Left out: wording and expectations, which change none, and what only comparisons of groups read.
+        """
+        return sha256(
+            self.model_dump(mode="json", exclude={"wording": True, "columns": {"__all__": {"expected"}}, **_COMPARED})
+            | {"confidence": self.policy.confidence}
+        )
+
+    def comparisons_digest(self) -> str:
+        """SHA-256 of what is compared besides single columns."""
+        return sha256(self.model_dump(mode="json", include={"intersections", "segments"}))
+
+    def policy_digest(self) -> str:
+        """SHA-256 of the limits that flag."""
+        return sha256(self.model_dump(mode="json", include={"policy"}))
+
+    def compared_digest(self) -> str:
+        """SHA-256 of both together, as evidence of earlier versions has it."""
+        return sha256(self.model_dump(mode="json", include=_COMPARED))
+
+
+_COMPARED = {"policy": True, "intersections": True, "segments": True}

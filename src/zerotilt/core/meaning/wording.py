@@ -1,0 +1,34 @@
+"""Names used in sentences; they change no number."""
+
+from __future__ import annotations
+
+from pydantic import Field, ValidationInfo, field_validator
+
+from zerotilt.core.frozen import Frozen
+
+
+class Wording(Frozen):
+    """Names used in sentences; they change no number."""
+
+    row: str = "row"
+    rows: str = "rows"
+    event: str = ""
+    unit: str = Field(default="", description="Unit of the outcome, where it is a number")
+    favourable: str = "favourable decision"
+    unfavourable: str = "unfavourable decision"
+
+    @field_validator("row", "rows", "favourable", "unfavourable", mode="before")
+    @classmethod
+    def _never_empty(cls, value: object, info: ValidationInfo) -> object:
+        """What was left empty is called what it is called at first."""
+        return cls.model_fields[info.field_name].default if isinstance(value, str) and not value.strip() else value
+
+    def one(self, name: str) -> str:
+        """A row by its name; where a row is called a row, "row 6" says it."""
+        return name if self.row == "row" and name.startswith("row ") else f"{self.row} {name}"
+
+
+class Names(Frozen):
+    """The wording in use."""
+
+    wording: Wording = Wording()
