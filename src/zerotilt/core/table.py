@@ -36,12 +36,14 @@ class Table:
     """
 
     def __init__(self, source: BinaryIO | pa.Table):
-        if isinstance(source, pa.Table):
-            self._whole, self._file = source, None
-            self.names: list[str] = self._whole.column_names
-            self.rows: int = self._whole.num_rows
+        self.names: list[str]
+        self.rows: int
+        self._whole: Any = source if isinstance(source, pa.Table) else None
+        self._file: pq.ParquetFile | None = None
+        if self._whole is not None:
+            self.names, self.rows = self._whole.column_names, self._whole.num_rows
         else:
-            self._whole, self._file = None, pq.ParquetFile(source)
+            self._file = pq.ParquetFile(source)
             self.names = self._file.schema_arrow.names
             self.rows = self._file.metadata.num_rows
         self._column = lru_cache(maxsize=4)(self._read)  # few: the views below are what is asked for again

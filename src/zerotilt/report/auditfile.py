@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, cast
 
 from pydantic import BaseModel, ConfigDict, Field
 
 from zerotilt.core.groups.metrics import Measure, MetricName
-from zerotilt.core.groups.tilt import Disparity, Group
+from zerotilt.core.groups.tilt import Disparity, Group, TiltResult
 from zerotilt.core.meaning import FlagPolicy, Rule, Spec
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
@@ -75,8 +75,9 @@ class AuditFile(_Part):
 def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) -> AuditFile:
     """The audit's numbers, taken from its evidence and nothing else."""
     names = bundle.numbered
-    performance, drivers, compared = (bundle.one(name) for name in ("performance", "drivers", "tilt"))
-    tilt = compared.typed if compared else None
+    drivers, compared = (bundle.one(name) for name in ("drivers", "tilt"))
+    performance = bundle.needed("performance")
+    tilt = cast(TiltResult, compared.typed) if compared else None
     predictor = subject.predictor
     return AuditFile(
         format=FORMAT,
@@ -89,7 +90,7 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
         model=None
         if predictor is None
         else ModelEntry(
-            sha256=performance.digests.model,
+            sha256=performance.digests.model or "",
             inputs=list(predictor.inputs),
             threshold=subject.decisions.cut,
             rule=subject.context.rule,

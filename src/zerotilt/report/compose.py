@@ -67,6 +67,12 @@ class Bundle:
         """What was read with a method that is read once; None where it was not."""
         return next(iter(self.of(method)), None)
 
+    def needed(self, method: str) -> Evidence:
+        """The same of a method that every audit reads."""
+        if (found := self.one(method)) is None:
+            raise ValueError(f"{method} was not read")
+        return found
+
     def by_key(self) -> dict[str, Evidence]:
         """Every piece of evidence once, in the order of the report."""
         found = [one for section in self.sections for one, _ in section.items]

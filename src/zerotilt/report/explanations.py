@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 from pydantic import BaseModel
@@ -388,7 +389,7 @@ def thresholds(result: ThresholdResult, spec: Spec) -> Drawing:
     return Drawing(WIDE, 3.4, paint)
 
 
-DRAWINGS: dict[str, Callable[[BaseModel, Spec], Drawing]] = {
+DRAWINGS: dict[str, Callable[[Any, Spec], Drawing]] = {
     "drivers": figures.drivers,
     "response": figures.response,
     "ladder": figures.ladder,

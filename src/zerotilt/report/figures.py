@@ -258,9 +258,10 @@ def _tube(axes, middle, row, width, reach, disparity) -> None:
     import math
 
     by_ratio = disparity is None or disparity.judged == "ratio"
+    limit = 1.0 if disparity is None else disparity.high
 
     def at(value: float) -> float:
-        far = math.log2(max(value, 1e-9)) / reach if by_ratio else value / (4 * disparity.high)
+        far = math.log2(max(value, 1e-9)) / reach if by_ratio else value / (4 * limit)
         return middle + max(-1.0, min(1.0, far)) * width / 2
 
     half = 0.24

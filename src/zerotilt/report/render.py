@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
-from typing import Any
+from typing import Any, cast
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from markupsafe import Markup, escape
@@ -15,7 +15,7 @@ from markupsafe import Markup, escape
 from zerotilt.core import tabulate, words
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.metrics import METRICS, label, metric_named
-from zerotilt.core.groups.tilt import by_tilt, wanting
+from zerotilt.core.groups.tilt import TiltResult, by_tilt, wanting
 from zerotilt.core.meaning import Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.subject import Subject
@@ -55,7 +55,7 @@ def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
     """The report as HTML. Figures are inline SVG; nothing outside the file is referred to."""
     spec = subject.spec
     compared = bundle.one("tilt")
-    tilt = compared.typed if compared else None
+    tilt = cast(TiltResult, compared.typed) if compared else None
     flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_tilt) if tilt else []
     names = bundle.numbered
     return ENVIRONMENT.get_template("report.html").render(
@@ -99,7 +99,7 @@ def _absent(bundle: Bundle) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for method, reason in bundle.absent:
         sections = found.setdefault(reason.replace(method.title, "This"), [])
-        if (name := method.place.section.lower()) not in sections:
+        if method.place is not None and (name := method.place.section.lower()) not in sections:
             sections.append(name)
     return found
 

@@ -12,6 +12,7 @@ import sys
 import time
 from collections.abc import Callable
 from multiprocessing import forkserver
+from multiprocessing.context import ForkServerContext
 from pathlib import Path
 from typing import Any
 
@@ -32,7 +33,7 @@ class HelperDied(Exception):
     """The process that starts jobs is gone, and with it the job; nothing is wrong with the job."""
 
 
-def context() -> multiprocessing.context.BaseContext:
+def context() -> ForkServerContext:
     """Fork server with everything imported: a job starts in milliseconds and holds no connection."""
     found = multiprocessing.get_context("forkserver")
     found.set_forkserver_preload(["zerotilt.tasks.ready"])

@@ -142,7 +142,7 @@ class Worker:
         if "digest" in arguments:
             arguments["path"] = str(self._files.verified(arguments["digest"], ticker.beat))
         if task.kind == "report":
-            audit = task.audit
+            audit = Audit.get_by_id(task.audit_id)
             of_table = SQL("body->'digests'->>'table' = %s", (arguments["table_digest"],))
             rows = EvidenceRow.select().where(of_table & (EvidenceRow.method != "cases"))
             arguments |= {

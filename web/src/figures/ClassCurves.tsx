@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import { useId } from "react";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { count, output, type Scale, title } from "../ui/numbers";
 import { FootTicks, LevelName, OutputAxis } from "./axes";
 import { Fitted } from "./Figure";
@@ -31,19 +32,21 @@ export function ClassCurves(props: {
   const slot = (right - LEFT) / points.length;
   const at = (place: number) =>
     result.numeric
-      ? result.points[place].position == null
+      ? heldAt(result.points, place).position == null
         ? right + 30
-        : x(result.points[place].position as number)
+        : x(heldAt(result.points, place).position as number)
       : LEFT + slot * (place + 0.5);
   const upTo = result.classes.map((_, number) =>
-    points.map((one) => result.classes.slice(0, number + 1).reduce((sum, two) => sum + two.mean[one.place], 0)),
+    points.map((one) => result.classes.slice(0, number + 1).reduce((sum, two) => sum + heldAt(two.mean, one.place), 0)),
   );
   const values = result.classes.flatMap((one) => one.mean);
   const y = scaleLinear(stacked ? [0, 1] : [Math.min(0, ...values), Math.max(...values) * 1.05], [HEIGHT - FOOT, 14]);
   const shown = result.numeric ? onScale : points;
-  const last = shown[shown.length - 1].place;
+  const last = heldAt(shown, shown.length - 1).place;
   const ends = apart(
-    result.classes.map((one, number) => y(stacked ? upTo[number][last] - one.mean[last] / 2 : one.mean[last])),
+    result.classes.map((one, number) =>
+      y(stacked ? heldAt(heldAt(upTo, number), last) - heldAt(one.mean, last) / 2 : heldAt(one.mean, last)),
+    ),
     15,
     16,
     HEIGHT - FOOT - 4,
@@ -59,7 +62,10 @@ export function ClassCurves(props: {
       height={HEIGHT}
       role="img"
       aria-label={`Mean of every class along ${title(result.feature)}: ${result.classes
-        .map((one) => `${one.label} from ${output(one.mean[0], scale)} to ${output(one.mean[last], scale)}`)
+        .map(
+          (one) =>
+            `${one.label} from ${output(heldAt(one.mean, 0), scale)} to ${output(heldAt(one.mean, last), scale)}`,
+        )
         .join("; ")}`}
     >
       <defs>
@@ -72,12 +78,12 @@ export function ClassCurves(props: {
       {result.classes.map((one, number) => {
         const look = lookOf(number);
         const faded = lit !== null && lit !== one.label;
-        const below = (place: number) => upTo[number][place] - one.mean[place];
+        const below = (place: number) => heldAt(heldAt(upTo, number), place) - heldAt(one.mean, place);
         if (stacked) {
           const fill = area<{ place: number }>()
             .x((p) => at(p.place))
             .y0((p) => y(below(p.place)))
-            .y1((p) => y(upTo[number][p.place]));
+            .y1((p) => y(heldAt(heldAt(upTo, number), p.place)));
           return (
             <g key={one.label} data-class={one.label} opacity={faded ? 0.25 : 1} {...pointed(one.label)}>
               {result.numeric && (
@@ -88,13 +94,13 @@ export function ClassCurves(props: {
                   key={p.point.label}
                   x={at(p.place) - Math.min(slot * 0.35, 18)}
                   width={Math.min(slot * 0.7, 36)}
-                  y={y(upTo[number][p.place])}
-                  height={y(below(p.place)) - y(upTo[number][p.place])}
+                  y={y(heldAt(heldAt(upTo, number), p.place))}
+                  height={y(below(p.place)) - y(heldAt(heldAt(upTo, number), p.place))}
                   fill={look.colour}
                   opacity={0.72}
                   stroke="var(--sheet)"
                 >
-                  <title>{`${one.label} at ${p.point.label}: ${output(one.mean[p.place], scale)}`}</title>
+                  <title>{`${one.label} at ${p.point.label}: ${output(heldAt(one.mean, p.place), scale)}`}</title>
                 </rect>
               ))}
             </g>
@@ -102,7 +108,7 @@ export function ClassCurves(props: {
         }
         const path = line<{ place: number }>()
           .x((p) => at(p.place))
-          .y((p) => y(one.mean[p.place]));
+          .y((p) => y(heldAt(one.mean, p.place)));
         return (
           <g key={one.label} data-class={one.label} opacity={faded ? 0.2 : 1} {...pointed(one.label)}>
             {result.numeric && <path d={path(onScale) ?? ""} fill="none" stroke="transparent" strokeWidth={14} />}
@@ -119,14 +125,14 @@ export function ClassCurves(props: {
               <text
                 key={p.point.label}
                 x={at(p.place)}
-                y={y(one.mean[p.place])}
+                y={y(heldAt(one.mean, p.place))}
                 textAnchor="middle"
                 dominantBaseline="central"
                 fontSize={lit === one.label ? 15 : 12}
                 fill={look.colour}
               >
                 {look.mark}
-                <title>{`${one.label} at ${p.point.label}: ${output(one.mean[p.place], scale)}`}</title>
+                <title>{`${one.label} at ${p.point.label}: ${output(heldAt(one.mean, p.place), scale)}`}</title>
               </text>
             ))}
           </g>
@@ -159,7 +165,7 @@ export function ClassCurves(props: {
         <Fitted
           key={one.label}
           x={right + (missing ? 58 : 8)}
-          y={ends[number]}
+          y={heldAt(ends, number)}
           width={118}
           size={12}
           weight={lit === one.label ? 700 : 400}

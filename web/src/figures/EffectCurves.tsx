@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { count, type Scale, step, title } from "../ui/numbers";
 import { FootTicks, LevelName, StepAxis } from "./axes";
 
@@ -18,7 +19,7 @@ export function EffectCurves({ result, width }: { result: Result; width: number 
   const places = result.points.map((one, place) => one.position ?? place);
   const x = scaleLinear([Math.min(...places), Math.max(...places)], [LEFT + 10, width - 12]);
   const slot = (width - LEFT - 12) / result.points.length;
-  const at = (place: number) => (result.numeric ? x(places[place]) : LEFT + slot * (place + 0.5));
+  const at = (place: number) => (result.numeric ? x(heldAt(places, place)) : LEFT + slot * (place + 0.5));
   const path = (of: (one: Point) => number) =>
     line<Point>()
       .x((_, place) => at(place))

@@ -2,6 +2,7 @@ import { type ReactNode, useEffect, useRef, useState } from "react";
 import { type AnyEvidence, declared } from "../api/methods";
 import { useAuditContext } from "../frame/context";
 import { save } from "../ui/csv";
+import { heldAt } from "../ui/held";
 import { ActionMenu } from "../ui/Menu";
 
 /** A figure with its downloads. `draw` gets the width there is. */
@@ -19,7 +20,7 @@ export function Figure(props: {
   const [width, setWidth] = useState(820);
   useEffect(() => {
     if (!place.current) return;
-    const watch = new ResizeObserver(([entry]) => setWidth(Math.round(entry.contentRect.width)));
+    const watch = new ResizeObserver(([entry]) => entry && setWidth(Math.round(entry.contentRect.width)));
     watch.observe(place.current);
     return () => watch.disconnect();
   }, []);
@@ -86,7 +87,7 @@ function standalone(svg: SVGSVGElement): string {
   const copy = svg.cloneNode(true) as SVGSVGElement;
   const originals = [svg, ...svg.querySelectorAll("*")];
   [copy, ...copy.querySelectorAll("*")].forEach((element, place) => {
-    const style = getComputedStyle(originals[place]);
+    const style = getComputedStyle(heldAt(originals, place));
     for (const name of STYLED) {
       const value = style.getPropertyValue(name);
       if (value) element.setAttribute(name, value);

@@ -1,5 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { count, output, type Scale, step, title } from "../ui/numbers";
 import { Fitted } from "./Figure";
 
@@ -48,7 +49,7 @@ export function Ladder({
   const scale = result.output as Scale;
   const label = Math.min(300, width * 0.36);
   const ends = [result.baseline];
-  for (const one of steps) ends.push(ends[ends.length - 1] + one.contribution);
+  for (const one of steps) ends.push(heldAt(ends, ends.length - 1) + one.contribution);
   const all = [...ends, result.prediction];
   if (result.threshold != null) all.push(result.threshold);
   const margin = (Math.max(...all) - Math.min(...all)) * 0.12 || 0.05;
@@ -90,7 +91,7 @@ export function Ladder({
       </Value>
 
       {steps.map((one, place) => {
-        const [from, to] = [x(ends[place]), x(ends[place + 1])];
+        const [from, to] = [x(heldAt(ends, place)), x(heldAt(ends, place + 1))];
         const raises = one.contribution >= 0;
         const colour = raises ? "var(--raise)" : "var(--lower)";
         return (
@@ -112,8 +113,8 @@ export function Ladder({
             />
             {one.error != null && (
               <line
-                x1={x(ends[place + 1] - 1.96 * one.error)}
-                x2={x(ends[place + 1] + 1.96 * one.error)}
+                x1={x(heldAt(ends, place + 1) - 1.96 * one.error)}
+                x2={x(heldAt(ends, place + 1) + 1.96 * one.error)}
                 y1={y(place + 1)}
                 y2={y(place + 1)}
                 stroke="var(--ink)"

@@ -1,5 +1,6 @@
 import { scaleLinear, scaleLog, scaleSqrt } from "d3-scale";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { count, quantity, ratio, title } from "../ui/numbers";
 import { Fitted, pressable } from "./Figure";
 import { apart } from "./series";
@@ -77,7 +78,7 @@ export function Lattice(props: {
       TOP,
       HEIGHT - FOOT,
     ).forEach((height, i) => {
-      heights.set(own[i], height);
+      heights.set(heldAt(own, i), height);
     });
   }
   const ticks =
@@ -194,7 +195,7 @@ export function Lattice(props: {
               fill={node.only_here ? "var(--flag)" : "var(--ink)"}
             >
               {node.depth === 1
-                ? `${title(node.columns[0])}: ${node.group}`
+                ? `${title(heldAt(node.columns, 0))}: ${node.group}`
                 : node.only_here
                   ? `${node.group}, only here`
                   : node.group}

@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { output, type Scale, step, title } from "../ui/numbers";
 
 type Result = Schemas["SurfaceResult"];
@@ -31,7 +32,7 @@ export function Relief({
   const size = Math.min(width * 0.62, 430);
   const angle = (turned.round * Math.PI) / 180;
   const tilt = (turned.over * Math.PI) / 180;
-  const flatPlace = (u: number, v: number) => [
+  const flatPlace = (u: number, v: number): [number, number] => [
     (u - 0.5) * Math.cos(angle) - (v - 0.5) * Math.sin(angle),
     (u - 0.5) * Math.sin(angle) + (v - 0.5) * Math.cos(angle),
   ];
@@ -45,27 +46,36 @@ export function Relief({
   const tiles = [];
   for (let i = 0; i + 1 < a.known.length; i++) {
     for (let j = 0; j + 1 < b.known.length; j++) {
-      const corners = [
+      const around: [number, number][] = [
         [i, j],
         [i + 1, j],
         [i + 1, j + 1],
         [i, j + 1],
-      ].map(([p, q]) => ({ p: a.known[p], q: b.known[q], u: a.at[p], v: b.at[q] }));
-      const values = corners.map((one) => result.values[one.p][one.q]);
-      const few = corners.some((one) => result.scarce[one.p][one.q]);
-      const middle = corners.reduce((sum, one) => sum + flatPlace(one.u, one.v)[1], 0);
+      ];
+      const corners = around.map(([p, q]) => ({
+        p: heldAt(a.known, p),
+        q: heldAt(b.known, q),
+        u: heldAt(a.at, p),
+        v: heldAt(b.at, q),
+      }));
+      const values = corners.map((one) => heldAt(heldAt(result.values, one.p), one.q));
+      const few = corners.some((one) => heldAt(heldAt(result.scarce, one.p), one.q));
+      const middle = corners.reduce((sum, one) => sum + heldAt(flatPlace(one.u, one.v), 1), 0);
       const value = values.reduce((sum, one) => sum + one, 0) / 4;
-      const points = corners.map((one, place) => project(one.u, one.v, rise(values[place])).join(",")).join(" ");
+      const points = corners
+        .map((one, place) => project(one.u, one.v, rise(heldAt(values, place))).join(","))
+        .join(" ");
       tiles.push({ key: `${i} ${j}`, points, few, middle, value });
     }
   }
   tiles.sort((one, two) => one.middle - two.middle);
-  const floor = [
+  const square: [number, number][] = [
     [0, 0],
     [1, 0],
     [1, 1],
     [0, 1],
-  ].map(([u, v]) => project(u, v, 0).join(","));
+  ];
+  const floor = square.map(([u, v]) => project(u, v, 0).join(","));
   const scale = result.output as Scale;
   const write = (value: number) => (result.kind === "interaction" ? step(value, scale) : output(value, scale, unit));
   const ends = [
@@ -148,5 +158,9 @@ function places(side: Schemas["Axis"]) {
     : side.labels.map((_, i) => i);
   const at = known.map((_, place) => (known.length > 1 ? place / (known.length - 1) : 0.5));
   const marks = [...new Set([0, 0.25, 0.5, 0.75, 1].map((share) => Math.round(share * (known.length - 1))))];
-  return { known, at, marks: marks.map((place) => ({ label: side.labels[known[place]], at: at[place] })) };
+  return {
+    known,
+    at,
+    marks: marks.map((place) => ({ label: heldAt(side.labels, heldAt(known, place)), at: heldAt(at, place) })),
+  };
 }

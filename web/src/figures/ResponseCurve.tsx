@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 import { area, line } from "d3-shape";
 import { useRef, useState } from "react";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { count, output, type Scale, title } from "../ui/numbers";
 import { FootTicks, LevelName, OutputAxis } from "./axes";
 import { Fitted } from "./Figure";
@@ -117,7 +118,7 @@ function Numeric({ result, width, look, y }: PartProps) {
   const along = (mean: readonly number[]) =>
     line<{ point: Point; place: number }>()
       .x((one) => at(one.point))
-      .y((one) => y(mean[one.place]))(index) ?? "";
+      .y((one) => y(heldAt(mean, one.place)))(index) ?? "";
   const parted = result.parts.length > 0;
   const chosen = result.case;
   return (
@@ -137,8 +138,8 @@ function Numeric({ result, width, look, y }: PartProps) {
               <Segments
                 index={index}
                 at={at}
-                y={(place) => y(part.mean[place])}
-                thin={(place) => part.support[place] < FEW}
+                y={(place) => y(heldAt(part.mean, place))}
+                thin={(place) => heldAt(part.support, place) < FEW}
                 colour={lookOf(number).colour}
                 dash={lookOf(number).dash}
               />
@@ -149,8 +150,8 @@ function Numeric({ result, width, look, y }: PartProps) {
         <Segments
           index={index}
           at={at}
-          y={(place) => y(result.points[place].mean)}
-          thin={(place) => result.points[place].scarce}
+          y={(place) => y(heldAt(result.points, place).mean)}
+          thin={(place) => heldAt(result.points, place).scarce}
           colour={parted ? "var(--ink)" : "var(--act)"}
         />
       </g>
@@ -198,7 +199,9 @@ function Numeric({ result, width, look, y }: PartProps) {
           )}
         </g>
       )}
-      {named && <EndNames result={result} look={look} x={width - 100} y={y} last={index[index.length - 1].place} />}
+      {named && (
+        <EndNames result={result} look={look} x={width - 100} y={y} last={heldAt(index, index.length - 1).place} />
+      )}
       {away >= 0 && <MissingPlace result={result} place={away} width={width} y={y} look={look} />}
       <FootTicks x={x} y={HEIGHT - BOTTOM + 17} date={result.date} />
       <Strip result={result} x={x} />
@@ -217,7 +220,7 @@ function Segments(props: {
   dash?: string;
 }) {
   return props.index.slice(1).map((here, number) => {
-    const before = props.index[number];
+    const before = heldAt(props.index, number);
     const thin = props.thin(here.place) || props.thin(before.place);
     return (
       <line
@@ -268,11 +271,11 @@ function EndNames(props: {
   const names = [
     ...result.parts.map((part, number) => ({
       text: `${lookOf(number).mark} ${part.label}`,
-      at: props.y(part.mean[props.last]),
+      at: props.y(heldAt(part.mean, props.last)),
       colour: lookOf(number).colour,
     })),
     ...(result.beside
-      ? [{ text: props.look.beside, at: props.y(result.beside.mean[props.last]), colour: "var(--raise-text)" }]
+      ? [{ text: props.look.beside, at: props.y(heldAt(result.beside.mean, props.last)), colour: "var(--raise-text)" }]
       : []),
   ];
   const places = apart(
@@ -282,7 +285,7 @@ function EndNames(props: {
     HEIGHT - BOTTOM - 4,
   );
   return names.map((one, place) => (
-    <Fitted key={one.text} x={props.x} y={places[place]} width={102} size={12} fill={one.colour} halo>
+    <Fitted key={one.text} x={props.x} y={heldAt(places, place)} width={102} size={12} fill={one.colour} halo>
       {one.text}
     </Fitted>
   ));
@@ -296,7 +299,7 @@ function MissingPlace(props: {
   look: ResponseLook;
 }) {
   const { result, place, width, y } = props;
-  const missing = result.points[place];
+  const missing = heldAt(result.points, place);
   const named = result.parts.length + (result.beside ? 1 : 0) > 0;
   const middle = width - 22 - (named ? 104 : 0);
   return (
@@ -310,13 +313,16 @@ function MissingPlace(props: {
         <circle
           key={part.label}
           cx={middle - 8 + number * 5}
-          cy={y(part.mean[place])}
+          cy={y(heldAt(part.mean, place))}
           r={3.2}
           fill={lookOf(number).colour}
         />
       ))}
       {result.beside && (
-        <path d={`M${middle + 9},${y(result.beside.mean[place]) - 5} l5,5 l-5,5 l-5,-5 z`} fill="var(--raise)" />
+        <path
+          d={`M${middle + 9},${y(heldAt(result.beside.mean, place)) - 5} l5,5 l-5,5 l-5,-5 z`}
+          fill="var(--raise)"
+        />
       )}
       {!result.parts.length && (
         <circle
@@ -422,7 +428,7 @@ function Levels({ result, width, look, y }: PartProps) {
   const named = result.parts.length + (result.beside ? 1 : 0) > 0;
   const right = width - (named ? 110 : 0);
   const order = result.points.map((_, place) => place);
-  if (look.sorted) order.sort((a, b) => result.points[b].mean - result.points[a].mean);
+  if (look.sorted) order.sort((a, b) => heldAt(result.points, b).mean - heldAt(result.points, a).mean);
   const slot = (right - LEFT - 8) / result.points.length;
   const at = (place: number) => LEFT + 8 + slot * (place + 0.5);
   const most = Math.max(...result.points.map((point) => point.support), 1);
@@ -431,7 +437,7 @@ function Levels({ result, width, look, y }: PartProps) {
   return (
     <>
       {order.map((source, place) => {
-        const point = result.points[source];
+        const point = heldAt(result.points, source);
         const middle = at(place);
         return (
           <g key={point.label} data-level={point.label}>
@@ -468,10 +474,10 @@ function Levels({ result, width, look, y }: PartProps) {
                 .map((curve, number) => (
                   <circle
                     key={result.curve_rows[number]}
-                    cx={middle + wide * 0.55 * jitter(result.curve_rows[number])}
-                    cy={y(curve[source])}
+                    cx={middle + wide * 0.55 * jitter(heldAt(result.curve_rows, number))}
+                    cy={y(heldAt(curve, source))}
                     r={1.3}
-                    fill={parted ? lookOf(result.curve_parts[number]).colour : "var(--soft)"}
+                    fill={parted ? lookOf(heldAt(result.curve_parts, number)).colour : "var(--soft)"}
                     opacity={0.5}
                   />
                 ))}
@@ -480,12 +486,12 @@ function Levels({ result, width, look, y }: PartProps) {
                 <text
                   key={part.label}
                   x={middle + (number - (result.parts.length - 1) / 2) * Math.min(11, slot / (result.parts.length + 1))}
-                  y={y(part.mean[source])}
+                  y={y(heldAt(part.mean, source))}
                   textAnchor="middle"
                   dominantBaseline="central"
                   fontSize={11}
                   fill={lookOf(number).colour}
-                  opacity={part.support[source] < FEW ? 0.45 : 1}
+                  opacity={heldAt(part.support, source) < FEW ? 0.45 : 1}
                 >
                   {lookOf(number).mark}
                 </text>
@@ -513,13 +519,13 @@ function Levels({ result, width, look, y }: PartProps) {
             {result.beside && (
               <path
                 data-curve="alongside"
-                d={`M${middle + wide / 2 + 4},${y(result.beside.mean[source]) - 5} l5,5 l-5,5 l-5,-5 z`}
+                d={`M${middle + wide / 2 + 4},${y(heldAt(result.beside.mean, source)) - 5} l5,5 l-5,5 l-5,-5 z`}
                 fill="var(--raise)"
               />
             )}
             {result.case && (
               <path
-                d={`M${middle - wide / 2 - 4},${y(result.case.values[source]) - 5} l5,5 l-5,5 l-5,-5 z`}
+                d={`M${middle - wide / 2 - 4},${y(heldAt(result.case.values, source)) - 5} l5,5 l-5,5 l-5,-5 z`}
                 fill={result.case.label === point.label ? "var(--g3)" : "var(--sheet)"}
                 stroke="var(--g3)"
                 data-marker={result.case.label === point.label ? point.label : undefined}
@@ -537,7 +543,7 @@ function Levels({ result, width, look, y }: PartProps) {
           </g>
         );
       })}
-      {named && <EndNames result={result} look={look} x={right + 6} y={y} last={order[order.length - 1]} />}
+      {named && <EndNames result={result} look={look} x={right + 6} y={y} last={heldAt(order, order.length - 1)} />}
       <StripAxis feature={result.feature} right={right} />
     </>
   );

@@ -1,5 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { percent, quantity } from "../ui/numbers";
 import { lookOf } from "./series";
 
@@ -25,8 +26,8 @@ export function Shares({
     const total = bars.reduce((sum, bar) => sum + bar.rows, 0) || 1;
     return { name, bars, shares: bars.map((bar) => bar.rows / total) };
   });
-  const [first] = sides;
-  const x = scaleLinear([first.bars[0].low, first.bars[first.bars.length - 1].high], [LEFT, width - 8]);
+  const first = heldAt(sides, 0);
+  const x = scaleLinear([heldAt(first.bars, 0).low, heldAt(first.bars, first.bars.length - 1).high], [LEFT, width - 8]);
   const y = scaleLinear([0, Math.max(...sides.flatMap((side) => side.shares))], [HEIGHT - FOOT, 26]).nice();
   const distance = result.distances.find((one) => one.quantity === what);
   const write = (value: number) => (what === "score" ? `${Math.round(value * 100)}%` : quantity(value));
@@ -53,7 +54,10 @@ export function Shares({
       {sides.map((side, i) => {
         const look = lookOf(i);
         const d = side.bars
-          .map((bar, at) => `${at ? "L" : "M"}${x(bar.low)},${y(side.shares[at])}L${x(bar.high)},${y(side.shares[at])}`)
+          .map(
+            (bar, at) =>
+              `${at ? "L" : "M"}${x(bar.low)},${y(heldAt(side.shares, at))}L${x(bar.high)},${y(heldAt(side.shares, at))}`,
+          )
           .join("");
         return (
           <path

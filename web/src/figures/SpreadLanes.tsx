@@ -1,5 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { type Scale, step, title } from "../ui/numbers";
 import { Fitted, pressable } from "./Figure";
 
@@ -101,7 +102,7 @@ export function SpreadLanes({
             </Fitted>
             {own.length > 1 && (
               <Fitted x={width - 108} y={own.length * LANE + 3} width={108} size={10.5} fill="var(--soft)">
-                {own[own.length - 1].label}
+                {heldAt(own, own.length - 1).label}
               </Fitted>
             )}
           </g>

@@ -3,6 +3,7 @@ import { scaleLinear } from "d3-scale";
 import { line } from "d3-shape";
 import { useId } from "react";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { output, type Scale, step, title } from "../ui/numbers";
 import { Fitted } from "./Figure";
 import { lookOf } from "./series";
@@ -27,12 +28,12 @@ function cellsOf(side: Side, from: number, to: number) {
   const middle: number[] = [];
   if (side.positions && known.length > 1) {
     const at = known.map((i) => side.positions?.[i] as number);
-    const scale = scaleLinear([at[0], at[at.length - 1]], [from, end]);
+    const scale = scaleLinear([heldAt(at, 0), heldAt(at, at.length - 1)], [from, end]);
     known.forEach((i, place) => {
-      const low = place ? (at[place - 1] + at[place]) / 2 : at[0];
-      const high = place < at.length - 1 ? (at[place] + at[place + 1]) / 2 : at[place];
+      const low = place ? (heldAt(at, place - 1) + heldAt(at, place)) / 2 : heldAt(at, 0);
+      const high = place < at.length - 1 ? (heldAt(at, place) + heldAt(at, place + 1)) / 2 : heldAt(at, place);
       edges[i] = [scale(low), scale(high)];
-      middle[i] = scale(at[place]);
+      middle[i] = scale(heldAt(at, place));
     });
   } else {
     const slot = (end - from) / Math.max(known.length, 1);
@@ -52,14 +53,14 @@ function cellsOf(side: Side, from: number, to: number) {
 function placed(side: Side, cells: ReturnType<typeof cellsOf>, value: number | string | null): number | null {
   if (typeof value === "string") {
     const place = side.labels.indexOf(value || "missing");
-    return place < 0 ? null : cells.middle[place];
+    return place < 0 ? null : heldAt(cells.middle, place);
   }
-  if (value == null) return cells.away >= 0 ? cells.middle[cells.away] : null;
+  if (value == null) return cells.away >= 0 ? heldAt(cells.middle, cells.away) : null;
   const at = cells.known.map((i) => side.positions?.[i] as number);
-  if (at.length < 2 || value < at[0] || value > at[at.length - 1]) return null;
+  if (at.length < 2 || value < heldAt(at, 0) || value > heldAt(at, at.length - 1)) return null;
   return scaleLinear(
-    [at[0], at[at.length - 1]],
-    [cells.middle[cells.known[0]], cells.middle[cells.known[at.length - 1]]],
+    [heldAt(at, 0), heldAt(at, at.length - 1)],
+    [heldAt(cells.middle, heldAt(cells.known, 0)), heldAt(cells.middle, heldAt(cells.known, at.length - 1))],
   )(value);
 }
 
@@ -90,8 +91,8 @@ export function Surface(props: {
     .filter((one) => one > low && one < high);
   const write = (value: number) => (pure ? step(value, scale) : output(value, scale, props.unit));
   const box = (i: number, j: number) => {
-    const [x0, x1] = x.edges[i];
-    const [y0, y1] = y.edges[j];
+    const [x0, x1] = heldAt(x.edges, i);
+    const [y0, y1] = heldAt(y.edges, j);
     return { x: Math.min(x0, x1), y: Math.min(y0, y1), width: Math.abs(x1 - x0), height: Math.abs(y1 - y0) };
   };
   const lines = (value: number) => contourLines(result, x, y, value);
@@ -111,15 +112,15 @@ export function Surface(props: {
       {result.values.map((row, i) =>
         row.map((value, j) => {
           const at = box(i, j);
-          const name = `${result.first.labels[i]}, ${result.second.labels[j]}: ${write(value)}, ${result.support[i][j]} rows near`;
+          const name = `${result.first.labels[i]}, ${result.second.labels[j]}: ${write(value)}, ${heldAt(result.support, i)[j]} rows near`;
           const key = `${result.first.labels[i]} ${result.second.labels[j]}`;
           if (props.decisions) {
-            const look = lookOf(result.decision[i][j]);
-            const strong = (result.strength[i][j] - weakest) / (strongest - weakest || 1);
+            const look = lookOf(heldAt(heldAt(result.decision, i), j));
+            const strong = (heldAt(heldAt(result.strength, i), j) - weakest) / (strongest - weakest || 1);
             const side = Math.sqrt(Math.max(strong, 0.02));
             return (
               <g key={key} data-cell={key}>
-                <title>{`${name}; ${result.decisions[result.decision[i][j]]}, strength ${scale === "log-odds" ? output(result.strength[i][j], scale) : output(result.strength[i][j], "probability")}`}</title>
+                <title>{`${name}; ${result.decisions[heldAt(heldAt(result.decision, i), j)]}, strength ${scale === "log-odds" ? output(heldAt(heldAt(result.strength, i), j), scale) : output(heldAt(heldAt(result.strength, i), j), "probability")}`}</title>
                 <rect {...at} fill={look.colour} opacity={0.16} />
                 <rect
                   x={at.x + (at.width * (1 - side)) / 2}
@@ -218,16 +219,19 @@ type Cells = ReturnType<typeof cellsOf>;
 function contourLines(result: Result, x: Cells, y: Cells, value: number): string[] {
   const [wide, tall] = [x.known.length, y.known.length];
   if (wide < 2 || tall < 2) return [];
-  const grid = y.known.flatMap((j) => x.known.map((i) => result.values[i][j]));
+  const grid = y.known.flatMap((j) => x.known.map((i) => heldAt(heldAt(result.values, i), j)));
   const shape = contours().size([wide, tall]).smooth(true).contour(grid, value);
   const along = (cells: Cells, at: number) => {
     const clipped = Math.max(0, Math.min(cells.known.length - 1, at - 0.5));
     const before = Math.min(Math.floor(clipped), cells.known.length - 2);
-    const [a, b] = [cells.middle[cells.known[before]], cells.middle[cells.known[before + 1]]];
+    const [a, b] = [
+      heldAt(cells.middle, heldAt(cells.known, before)),
+      heldAt(cells.middle, heldAt(cells.known, before + 1)),
+    ];
     return a + (b - a) * (clipped - before);
   };
   // rings run along the edge of the grid too; only what lies inside is a line of this value
-  const edge = ([a, b]: number[]) => a <= 0.5 || b <= 0.5 || a >= wide - 0.5 || b >= tall - 0.5;
+  const edge = ([a = 0, b = 0]: number[]) => a <= 0.5 || b <= 0.5 || a >= wide - 0.5 || b >= tall - 0.5;
   const found: string[] = [];
   for (const ring of shape.coordinates.flat()) {
     let piece: [number, number][] = [];
@@ -238,9 +242,9 @@ function contourLines(result: Result, x: Cells, y: Cells, value: number): string
     ring.forEach((point, place) => {
       const next = ring[place + 1];
       if (next && edge(point) && edge(next)) {
-        piece.push([along(x, point[0]), along(y, point[1])]);
+        piece.push([along(x, heldAt(point, 0)), along(y, heldAt(point, 1))]);
         flush();
-      } else piece.push([along(x, point[0]), along(y, point[1])]);
+      } else piece.push([along(x, heldAt(point, 0)), along(y, heldAt(point, 1))]);
     });
     flush();
   }
@@ -269,15 +273,15 @@ function ContourLine({ paths, label, strong }: { paths: string[]; label: string;
 function Borders({ result, x, y }: { result: Result; x: Cells; y: Cells }) {
   const pieces: string[] = [];
   const differ = (a: [number, number], b: [number, number]) =>
-    result.decision[a[0]][a[1]] !== result.decision[b[0]][b[1]];
+    heldAt(result.decision, a[0])[a[1]] !== heldAt(result.decision, b[0])[b[1]];
   x.known.forEach((i, place) => {
     y.known.forEach((j, row) => {
       const next = x.known[place + 1];
       const above = y.known[row + 1];
       if (next !== undefined && differ([i, j], [next, j]))
-        pieces.push(`M${x.edges[i][1]},${y.edges[j][0]}V${y.edges[j][1]}`);
+        pieces.push(`M${heldAt(x.edges, i)[1]},${heldAt(y.edges, j)[0]}V${heldAt(y.edges, j)[1]}`);
       if (above !== undefined && differ([i, j], [i, above]))
-        pieces.push(`M${x.edges[i][0]},${y.edges[j][1]}H${x.edges[i][1]}`);
+        pieces.push(`M${heldAt(x.edges, i)[0]},${heldAt(y.edges, j)[1]}H${heldAt(x.edges, i)[1]}`);
     });
   });
   return (
@@ -318,11 +322,11 @@ function Marginals(props: { result: Result; x: Cells; y: Cells; right: number; l
   const up = scaleLinear([low, high === low ? low + 1 : high], [TOP - 6, TOP - 34]);
   const out = scaleLinear([low, high === low ? low + 1 : high], [props.right + 6, props.right + 34]);
   const above = line<number>()
-    .x((i) => x.middle[i])
-    .y((i) => up(result.first.mean[i]));
+    .x((i) => heldAt(x.middle, i))
+    .y((i) => up(heldAt(result.first.mean, i)));
   const beside = line<number>()
-    .x((j) => out(result.second.mean[j]))
-    .y((j) => y.middle[j]);
+    .x((j) => out(heldAt(result.second.mean, j)))
+    .y((j) => heldAt(y.middle, j));
   return (
     <g data-part="marginals" fill="none" stroke="var(--act)" strokeWidth={1.6}>
       {result.first.positions ? <path d={above(x.known) ?? ""} /> : null}
@@ -342,40 +346,45 @@ function Marginals(props: { result: Result; x: Cells; y: Cells; right: number; l
 }
 
 function SideLabels({ side, cells, horizontal }: { side: Side; cells: Cells; horizontal?: boolean }) {
-  const span = Math.abs(cells.middle[cells.known[cells.known.length - 1]] - cells.middle[cells.known[0]]);
+  const span = Math.abs(
+    heldAt(cells.middle, heldAt(cells.known, cells.known.length - 1)) - heldAt(cells.middle, heldAt(cells.known, 0)),
+  );
   const gap = horizontal ? 56 : 20;
   // labels of neighbouring points would cover each other; those that fit are written
   const shown: number[] = [];
   for (const i of cells.known) {
     const last = shown[shown.length - 1];
-    if (last === undefined || Math.abs(cells.middle[i] - cells.middle[last]) >= Math.min(gap, span || gap))
+    if (
+      last === undefined ||
+      Math.abs(heldAt(cells.middle, i) - heldAt(cells.middle, last)) >= Math.min(gap, span || gap)
+    )
       shown.push(i);
   }
   const all = cells.away >= 0 ? [...shown, cells.away] : shown;
   return all.map((i) =>
     horizontal ? (
       <Fitted
-        key={side.labels[i]}
-        x={cells.middle[i]}
+        key={heldAt(side.labels, i)}
+        x={heldAt(cells.middle, i)}
         y={TOP + PLOT + 14}
         width={58}
         anchor="middle"
         size={12}
         fill="var(--soft)"
       >
-        {side.labels[i]}
+        {heldAt(side.labels, i)}
       </Fitted>
     ) : (
       <Fitted
-        key={side.labels[i]}
+        key={heldAt(side.labels, i)}
         x={LEFT - 8}
-        y={cells.middle[i]}
+        y={heldAt(cells.middle, i)}
         width={66}
         anchor="end"
         size={12}
         fill="var(--soft)"
       >
-        {side.labels[i]}
+        {heldAt(side.labels, i)}
       </Fitted>
     ),
   );

@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { type PointerEvent as Moved, memo, useRef } from "react";
 import type { Schemas } from "../api/client";
+import { heldAt } from "../ui/held";
 import { count, percent } from "../ui/numbers";
 import { Fitted, pressable } from "./Figure";
 
@@ -116,21 +117,21 @@ const Bars = memo(function Bars({
   event: string;
 }) {
   const x = scaleLinear([0, 1], [LEFT, width - LEFT]);
-  const joined = [new Array<number>(BARS).fill(0), new Array<number>(BARS).fill(0)];
+  const [happened, not] = [new Array<number>(BARS).fill(0), new Array<number>(BARS).fill(0)];
   histogram.places.forEach((place, i) => {
     const bar = Math.min(BARS - 1, Math.floor((place * BARS) / steps));
-    joined[0][bar] += histogram.with_event[i];
-    joined[1][bar] += histogram.without[i];
+    happened[bar] = heldAt(happened, bar) + heldAt(histogram.with_event, i);
+    not[bar] = heldAt(not, bar) + heldAt(histogram.without, i);
   });
-  const most = Math.max(1, ...joined.flat());
+  const most = Math.max(1, ...happened, ...not);
   const middle = 16 + HALF;
   const step = (width - 2 * LEFT) / BARS;
   return (
     <g>
       <title>{`${histogram.group}, ${count(histogram.rows)} rows: above the line those with the event (${event}), below those without`}</title>
-      {joined[0].map((rows, i) => {
+      {happened.map((rows, i) => {
         const from = x(i / BARS) + 0.5;
-        const [up, down] = [(rows / most) * HALF, (joined[1][i] / most) * HALF];
+        const [up, down] = [(rows / most) * HALF, (heldAt(not, i) / most) * HALF];
         return (
           <g key={from}>
             {up > 0 && <rect x={from} y={middle - up} width={step - 1} height={up} fill="var(--g0)" opacity={0.75} />}

@@ -1,5 +1,6 @@
 import { Tabs } from "radix-ui";
 import type { ReactNode } from "react";
+import { heldAt } from "./held";
 
 export interface Part {
   key: string;
@@ -10,11 +11,11 @@ export interface Part {
 /** The parts of an area; which one is open stands in the address. The first needs no name there. */
 export function Parts(props: { label: string; parts: Part[]; open: string; onOpen: (key: string | null) => void }) {
   const { parts } = props;
-  const open = parts.find((one) => one.key === props.open) ?? parts[0];
+  const open = parts.find((one) => one.key === props.open) ?? heldAt(parts, 0);
   return (
     <Tabs.Root
       value={open.key}
-      onValueChange={(key) => props.onOpen(key === parts[0].key ? null : key)}
+      onValueChange={(key) => props.onOpen(key === heldAt(parts, 0).key ? null : key)}
       activationMode="manual"
     >
       <Tabs.List aria-label={props.label} className="flex flex-wrap gap-x-6 border-b border-rule">

@@ -1,4 +1,5 @@
 import names from "../api/metrics.json";
+import { heldAt } from "./held";
 import { decimal, percent, quantity } from "./numbers";
 
 interface Metric {
@@ -17,7 +18,7 @@ export const METRIC_NAMES = Object.keys(METRICS);
 const JOIN = " · ";
 
 /** A key is a metric's name, with several classes followed by the class. */
-export const metricOf = (key: string) => METRICS[key.split(JOIN)[0]];
+export const metricOf = (key: string) => heldAt(METRICS, heldAt(key.split(JOIN), 0));
 export const classOf = (key: string) => key.split(JOIN)[1] ?? "";
 const named = (key: string, name: string) => (classOf(key) ? `${name}, ${classOf(key)}` : name);
 
@@ -26,7 +27,9 @@ export const short = (key: string) => named(key, metricOf(key).short);
 
 /** Keys in the core's order; stored results keep none. */
 export const inOrder = (keys: string[]) =>
-  [...keys].sort((a, b) => METRIC_NAMES.indexOf(a.split(JOIN)[0]) - METRIC_NAMES.indexOf(b.split(JOIN)[0]));
+  [...keys].sort(
+    (a, b) => METRIC_NAMES.indexOf(heldAt(a.split(JOIN), 0)) - METRIC_NAMES.indexOf(heldAt(b.split(JOIN), 0)),
+  );
 
 /** How a value of a metric is written. */
 export const writing = (key: string, unit = "") => {

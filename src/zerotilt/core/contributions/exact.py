@@ -116,7 +116,7 @@ def prepare(
     starts = range(0, reference.rows, MET_AT_ONCE)
     pieces = [(start, min(start + MET_AT_ONCE, reference.rows)) for start in starts]
     counts, kept = None, []
-    linear_mean, baseline = 0.0, 0.0
+    linear_mean, baseline = np.zeros((1, 1)), np.zeros(1)
     for part in work.spread(_meet, shared, pieces, "background rows read", [last - first for first, last in pieces]):
         counts = part[0] if counts is None else counts + part[0]
         kept.append(part[1])

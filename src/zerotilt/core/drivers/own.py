@@ -67,12 +67,14 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
     value, sign = np.zeros(len(names)), [""] * len(names)
     if structure.trees is None:
         kind = "standardised coefficients"
-        terms = encoded.astype(np.float64) * structure.coefficients[:, subject.column]
+        coefficients = structure.coefficients
+        assert coefficients is not None  # what has no trees has these
+        terms = encoded.astype(np.float64) * coefficients[:, subject.column]
         for j in range(len(names)):
             mine = np.flatnonzero(structure.owner == j)
             term = terms[:, mine].sum(axis=1)
             value[j] = np.sqrt(weights @ (term - weights @ term) ** 2)
-            signs = set(np.sign(structure.coefficients[mine, subject.column])) - {0.0}
+            signs = set(np.sign(coefficients[mine, subject.column])) - {0.0}
             sign[j] = "" if not signs else "mixed" if len(mine) > 1 else "+" if signs == {1.0} else "−"
     else:
         kind = "split reduction"

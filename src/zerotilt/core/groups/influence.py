@@ -57,7 +57,8 @@ def _ratio(top: Floats, bottom: Floats) -> tuple[float, Floats]:
 
 
 def _area(readout: Readout, mask: NDArray[np.bool_], w: Floats) -> tuple[float, Floats]:
-    scores, happened = (one[mask] for one in readout.events)
+    scores, happened = readout.events
+    scores, happened = scores[mask], happened[mask]
     if not w[happened].sum() > 0 or not w[~happened].sum() > 0:
         return float("nan"), np.zeros(len(w))
     sides = intervals.placements(scores, happened, w)

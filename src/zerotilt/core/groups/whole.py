@@ -82,7 +82,7 @@ def balanced_accuracy(r: Set) -> Measured:
 def f1(r: Set) -> Measured:
     """2J / (1 + J), with J the share of the rows said and right among the rows said or right."""
     either = r.y | r.decided
-    return Interval(*(2 * one / (1 + one) for one in r.share(r.y & r.decided, either))), int(either.saidum())
+    return Interval(*(2 * one / (1 + one) for one in r.share(r.y & r.decided, either))), int(either.sum())
 
 
 def area(r: Set) -> Measured:

@@ -10,6 +10,7 @@ may be too large and is never too small, whatever values the columns take.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 import onnx
@@ -181,21 +182,24 @@ class Lineage:
             return [emptied]
         if kind in _ENTRYWISE:
             return [self._together([one for one in held if one is not None])]
-        if kind == "OneHotEncoder":
-            levels = next(len(a.strings or a.ints) for a in node.attribute if a.name in ("cats_strings", "cats_int64s"))
-            return [np.repeat(held[0][..., None], levels, axis=-1)]
         if kind in ("MatMul", "Gemm"):
             return self._multiplied(node, kind, held)
+        if not held or (first := held[0]) is None:
+            return None  # nothing is known of what it reads
+        if kind == "OneHotEncoder":
+            levels = next(len(a.strings or a.ints) for a in node.attribute if a.name in ("cats_strings", "cats_int64s"))
+            return [np.repeat(first[..., None], levels, axis=-1)]
         if kind in _REDUCING:
-            return [self._reduced(node, held[0])]
-        if kind in ("Softmax", "LogSoftmax") and held[0].ndim == 2:
+            return [self._reduced(node, first)]
+        if kind in ("Softmax", "LogSoftmax") and first.ndim == 2:
             axis = next((a.i for a in node.attribute if a.name == "axis"), -1)
-            width = held[0].shape[axis]
-            return [np.repeat(self._along(held[0], axis)[..., None], width, axis=-1).swapaxes(-1, axis)]
+            width = first.shape[axis]
+            return [np.repeat(self._along(first, axis)[..., None], width, axis=-1).swapaxes(-1, axis)]
         if kind in _ROW_BY_ROW:
             shapes = self._shapes([name for name in node.output if name])
-            rows = [[self._joined(np.concatenate([one[r].ravel() for one in held])) for r in range(len(held[0]))]]
-            each = np.array(rows[0], np.int64)
+            ravelled = [one.reshape(len(one), -1) for one in held if one is not None]
+            together = np.concatenate(ravelled, axis=1)
+            each = np.array([self._joined(row) for row in together], np.int64)
             return [
                 np.broadcast_to(each.reshape(-1, *[1] * (len(shapes[name]) - 1)), shapes[name]).copy()
                 for name in node.output

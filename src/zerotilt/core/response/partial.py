@@ -467,7 +467,9 @@ def _way(mean, scale: list[int], direction: Direction) -> str:
 def _alongside(result: ResponseResult, wording: Wording) -> str:
     if result.beside is None:
         return ""
-    gap = max(result.beside.difference, key=lambda one: abs(one.value or 0.0))
+    gaps = result.beside.difference
+    widest = max(range(len(gaps)), key=lambda i: abs(gaps[i].value or 0.0))
+    gap = gaps[widest]
     sure = gap.low > 0 or gap.high < 0
     where = "the version alongside" if result.beside.other_model else f"{result.beside.rows_named} {wording.rows}"
     amount = words.difference(gap.value, result.output, wording.unit)

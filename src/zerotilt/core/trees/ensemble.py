@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from llvmlite import ir
@@ -17,7 +18,7 @@ MODES = ("BRANCH_LEQ", "BRANCH_LT", "BRANCH_GTE", "BRANCH_GT", "BRANCH_EQ", "BRA
 
 
 @intrinsic
-def lowest(typing, word):
+def lowest(typing: Any, word: Any = None) -> Any:
     """Place of the lowest bit that is set in a 64-bit word; 64 where none is."""
 
     def made(context, builder, signature, arguments):

@@ -100,7 +100,7 @@ def _with_sets(trees: Trees) -> Trees:
         mode=mode,
         no=no,
         first=np.cumsum([0] + [len(part) for part in own]).astype(np.int32),
-        members=np.array([value for part in own for value in part], trees.threshold.dtype),
+        members=np.array([value for part in own for value in part or ()], trees.threshold.dtype),
     )
 
 

@@ -12,6 +12,7 @@ import { Beneath, Sheet } from "../../frame/Sheet";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count, decimal, difference, interval, percent, type Scale, signed, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -116,7 +117,7 @@ function Rows({
     enabled: long,
   });
   const shown = long
-    ? virtual.getVirtualItems().map((item) => ({ ...found[item.index], place: item.index }))
+    ? virtual.getVirtualItems().map((item) => ({ ...heldAt(found, item.index), place: item.index }))
     : found.map((one, place) => ({ ...one, place }));
   const columns = columnsOf(result);
   return (

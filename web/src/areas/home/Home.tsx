@@ -89,11 +89,11 @@ export function Home() {
 async function taken(id: string): Promise<string> {
   const held = await need(api.GET("/api/audits/{audit_id}/holds", { params: { path: { audit_id: id } } }));
   const said = listed([
-    [held.tables, "table"],
-    [held.models, "model version"],
-    [held.kept, "kept item"],
-    [held.reports, "report"],
-    [held.choices, "choice on record", "choices on record"],
+    [held.tables ?? 0, "table"],
+    [held.models ?? 0, "model version"],
+    [held.kept ?? 0, "kept item"],
+    [held.reports ?? 0, "report"],
+    [held.choices ?? 0, "choice on record", "choices on record"],
   ]);
   return said ? `With it go ${said}, and the files that no other audit needs.` : "It holds nothing yet.";
 }

@@ -2,6 +2,7 @@ import { useEffect, useState } from "react";
 import { type Audit, api, type Spec } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
 import { kindOf } from "../../frame/tasks";
+import { heldAt } from "../../ui/held";
 import { bytes, count } from "../../ui/numbers";
 import { Removal } from "../../ui/Removal";
 import { withReading } from "./IntakeSheet";
@@ -76,12 +77,12 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
       {audit.models.length > 0 && (
         <ul className="mt-1 mb-2">
           {audit.models.map((model) => {
-            const wide = model.card.inputs.length === 1 && model.card.inputs[0].width !== 1;
+            const wide = model.card.inputs.length === 1 && heldAt(model.card.inputs, 0).width !== 1;
             const absent = wide
               ? []
               : model.card.inputs.filter((input) => !names.has(input.name)).map((input) => input.name);
             const wants = wide
-              ? `one tensor of ${model.card.inputs[0].width ?? "any number of"} columns`
+              ? `one tensor of ${heldAt(model.card.inputs, 0).width ?? "any number of"} columns`
               : `${count(model.card.inputs.length)} ${model.card.inputs.length === 1 ? "column" : "columns"}`;
             return (
               <li key={model.id} className="border-b border-rule py-1.5">

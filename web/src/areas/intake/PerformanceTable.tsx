@@ -2,6 +2,7 @@ import type { Schemas } from "../../api/client";
 import { useReading } from "../../api/useReading";
 import { Sheet } from "../../frame/Sheet";
 import { type Column, DataTable } from "../../ui/DataTable";
+import { heldAt } from "../../ui/held";
 import { label, writing } from "../../ui/metrics";
 import { count, interval } from "../../ui/numbers";
 
@@ -43,7 +44,7 @@ export function PerformanceTable() {
 }
 
 function lines(result: Result): Line[] {
-  return Object.keys(result.sets[0].metrics).map((key) => ({
+  return Object.keys(heldAt(result.sets, 0).metrics).map((key) => ({
     key,
     label: label(key),
     of: (set) => set.metrics[key],

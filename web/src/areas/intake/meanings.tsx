@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import type { Spec } from "../../api/client";
 import type { Task } from "../../frame/tasks";
+import { heldAt } from "../../ui/held";
 import { title } from "../../ui/numbers";
 
 type Column = Spec["columns"][number];
@@ -231,7 +232,7 @@ function OrderLine(props: { column: Column; levels: string[]; set: (order: strin
   const order = [...known, ...props.levels.filter((level) => !known.includes(level))];
   const move = (place: number, by: number) => {
     const next = [...order];
-    [next[place], next[place + by]] = [next[place + by], next[place]];
+    [next[place], next[place + by]] = [heldAt(next, place + by), heldAt(next, place)];
     props.set(next);
   };
   return (

@@ -15,6 +15,7 @@ import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count, day, decimal, difference, output, percent, quantity, type Scale, step, title } from "../../ui/numbers";
 
@@ -34,7 +35,7 @@ const CURVES: Record<string, string> = {
   "2000": "2,000 single curves",
 };
 const POINTS = ["10", "20", "40", "80", "200"];
-const VIEWS: Record<string, string> = { read: "the class read", lines: "every class", shares: "shares of all classes" };
+const VIEWS = { read: "the class read", lines: "every class", shares: "shares of all classes" };
 
 /** How the output moves along one feature. */
 export function OneFeature() {
@@ -48,7 +49,7 @@ export function OneFeature() {
   const names = namesOf(audit);
   const curves = search.get("curves") ?? "band";
   const view = audit.classes.length
-    ? VIEWS[search.get("view") ?? ""]
+    ? VIEWS[search.get("view") ?? ("" as keyof typeof VIEWS)]
       ? (search.get("view") as string)
       : "read"
     : "read";
@@ -395,19 +396,19 @@ function columnsOf(result: Result, unit: string, beside: string): Column<Point>[
             key: "beside",
             label: beside,
             value: (p: Point) => other.mean[place(p)],
-            show: (p: Point) => show(other.mean[place(p)]),
+            show: (p: Point) => show(heldAt(other.mean, place(p))),
           },
           {
             key: "difference",
             label: "difference",
-            value: (p: Point) => other.difference[place(p)].value,
-            show: (p: Point) => step(other.difference[place(p)].value as number, scale),
+            value: (p: Point) => heldAt(other.difference, place(p)).value,
+            show: (p: Point) => step(heldAt(other.difference, place(p)).value as number, scale),
           },
           {
             key: "differenceInterval",
             label: "interval",
             value: (p: Point) => {
-              const gap = other.difference[place(p)];
+              const gap = heldAt(other.difference, place(p));
               return `${step(gap.low as number, scale)} to ${step(gap.high as number, scale)}`;
             },
           },
@@ -417,13 +418,13 @@ function columnsOf(result: Result, unit: string, beside: string): Column<Point>[
       key: `part ${part.label}`,
       label: part.label,
       value: (p: Point) => part.mean[place(p)],
-      show: (p: Point) => `${show(part.mean[place(p)])}${part.support[place(p)] < 10 ? " (few)" : ""}`,
+      show: (p: Point) => `${show(heldAt(part.mean, place(p)))}${heldAt(part.support, place(p)) < 10 ? " (few)" : ""}`,
     })),
     ...result.classes.map((one) => ({
       key: `class ${one.label}`,
       label: one.label,
       value: (p: Point) => one.mean[place(p)],
-      show: (p: Point) => show(one.mean[place(p)]),
+      show: (p: Point) => show(heldAt(one.mean, place(p))),
     })),
     { key: "p10", label: "10%", value: (p) => p.p10, show: (p) => show(p.p10) },
     { key: "p90", label: "90%", value: (p) => p.p90, show: (p) => show(p.p90) },

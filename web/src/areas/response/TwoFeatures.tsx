@@ -12,6 +12,7 @@ import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count, output, percent, type Scale, step, title } from "../../ui/numbers";
 import { CaseField } from "./OneFeature";
@@ -253,8 +254,11 @@ function columnsOf(result: Result, unit: string): Column<At>[] {
     {
       key: "value",
       label: pure ? "joint effect" : "output",
-      value: (p) => result.values[p.i][p.j],
-      show: (p) => (pure ? step(result.values[p.i][p.j], scale) : output(result.values[p.i][p.j], scale, unit)),
+      value: (p) => heldAt(result.values, p.i)[p.j],
+      show: (p) =>
+        pure
+          ? step(heldAt(heldAt(result.values, p.i), p.j), scale)
+          : output(heldAt(heldAt(result.values, p.i), p.j), scale, unit),
     },
     ...(result.decision.length
       ? [
@@ -262,22 +266,25 @@ function columnsOf(result: Result, unit: string): Column<At>[] {
             key: "decision",
             label: "decision",
             left: true,
-            value: (p: At) => result.decisions[result.decision[p.i][p.j]],
+            value: (p: At) => result.decisions[heldAt(heldAt(result.decision, p.i), p.j)],
           },
           {
             key: "strength",
             label: "strength",
-            value: (p: At) => result.strength[p.i][p.j],
+            value: (p: At) => heldAt(result.strength, p.i)[p.j],
             show: (p: At) =>
-              scale === "log-odds" ? output(result.strength[p.i][p.j], scale) : percent(result.strength[p.i][p.j]),
+              scale === "log-odds"
+                ? output(heldAt(heldAt(result.strength, p.i), p.j), scale)
+                : percent(heldAt(heldAt(result.strength, p.i), p.j)),
           },
         ]
       : []),
     {
       key: "support",
       label: "rows near",
-      value: (p) => result.support[p.i][p.j],
-      show: (p) => `${count(result.support[p.i][p.j])}${result.scarce[p.i][p.j] ? " (few)" : ""}`,
+      value: (p) => heldAt(result.support, p.i)[p.j],
+      show: (p) =>
+        `${count(heldAt(heldAt(result.support, p.i), p.j))}${heldAt(result.scarce, p.i)[p.j] ? " (few)" : ""}`,
     },
   ];
 }

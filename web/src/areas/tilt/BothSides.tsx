@@ -7,6 +7,7 @@ import { Beneath, Sheet } from "../../frame/Sheet";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count, interval, opening, percent, pValue, ratio, title } from "../../ui/numbers";
 
@@ -59,9 +60,9 @@ export function BothSides() {
                 name={`gaps-${pairing.replaceAll(" ", "-")}`}
                 evidence={evidence}
                 least={620}
-                alternative={`Each group's ratio to its reference in ${NAMES[pairing].join(" and in ")}`}
+                alternative={`Each group's ratio to its reference in ${heldAt(NAMES, pairing).join(" and in ")}`}
                 data={() => csv([shown.map((c) => c.label), ...gaps.map((g) => shown.map((c) => c.value(g)))])}
-                draw={(width) => <PairedGaps gaps={gaps} names={NAMES[pairing]} width={width} />}
+                draw={(width) => <PairedGaps gaps={gaps} names={heldAt(NAMES, pairing)} width={width} />}
               />
               {result.notes.map((note) => (
                 <p key={note} className="text-[12.5px] text-soft">
@@ -83,7 +84,7 @@ export function BothSides() {
 }
 
 const gapColumns = (pairing: string): Column<Gap>[] => {
-  const [first, second] = NAMES[pairing];
+  const [first, second] = heldAt(NAMES, pairing);
   const share = (one: Schemas["Measure"]) => (one.value == null ? "not defined" : percent(one.value));
   const side = (key: "first" | "second", name: string): Column<Gap>[] => [
     { key, label: `share, ${name}`, value: (g) => g[key].value, show: (g) => share(g[key]) },

@@ -11,6 +11,7 @@ import { Sheet } from "../../frame/Sheet";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
 import { label, METRIC_NAMES, METRICS, writing } from "../../ui/metrics";
 import { count, interval, opening, pValue, quantity, ratio, title } from "../../ui/numbers";
@@ -30,7 +31,9 @@ export function Crossings() {
   const usual = crossable.filter((one) => one.role === "group" || one.grouped).map((one) => one.name);
   const settings = settingsOf("lattice", search);
   const wanted = (settings.columns ?? []).filter((name) => crossable.some((one) => one.name === name));
-  const metrics = METRIC_NAMES.filter((name) => METRICS[name].tasks.includes(task) && METRICS[name].kind !== "macro");
+  const metrics = METRIC_NAMES.filter(
+    (name) => heldAt(METRICS, name).tasks.includes(task) && heldAt(METRICS, name).kind !== "macro",
+  );
   const metric = metrics.find((one) => one === settings.metric?.split(" · ")[0]) ?? "";
   const asked = useReading("lattice", {
     ...(wanted.length ? { columns: wanted } : {}),
@@ -98,7 +101,7 @@ export function Crossings() {
 }
 
 const keyOf = (metric: string, classes: string[]) =>
-  METRICS[metric].kind === "rate" && !["selection_rate", "accuracy"].includes(metric)
+  heldAt(METRICS, metric).kind === "rate" && !["selection_rate", "accuracy"].includes(metric)
     ? `${metric} · ${classes[classes.length - 1]}`
     : metric;
 

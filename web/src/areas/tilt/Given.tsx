@@ -8,6 +8,7 @@ import { Sheet } from "../../frame/Sheet";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
 import { label, METRIC_NAMES, METRICS, writing } from "../../ui/metrics";
 import { count, interval, opening, percent, pValue, quantity, ratio, title } from "../../ui/numbers";
@@ -22,7 +23,9 @@ export function Given() {
   const { settings, set } = useTwoSides();
   const wanted = settingsOf("given", search);
   const metrics = METRIC_NAMES.filter(
-    (name) => METRICS[name].tasks.includes(task) && (METRICS[name].kind === "rate" || METRICS[name].kind === "mean"),
+    (name) =>
+      heldAt(METRICS, name).tasks.includes(task) &&
+      (heldAt(METRICS, name).kind === "rate" || heldAt(METRICS, name).kind === "mean"),
   ).filter((name) => !kind.classed || ["selection_rate", "accuracy", "mean_rank", "mean_rank_error"].includes(name));
   const metric = metrics.find((one) => one === wanted.metric) ?? "";
   const asked = useReading("given", {
@@ -31,7 +34,7 @@ export function Given() {
     ...(wanted.columns ? { columns: wanted.columns } : {}),
   });
   const found = asked.evidence?.result;
-  const shown = metric || found?.metric || metrics[0];
+  const shown = metric || found?.metric || heldAt(metrics, 0);
   return (
     <>
       <Controls>

@@ -18,6 +18,7 @@ import { Sheet } from "../../frame/Sheet";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
 import { inOrder, label, METRICS, short, writing } from "../../ui/metrics";
 import { count, decimal, interval, pValue, ratio, title } from "../../ui/numbers";
@@ -213,7 +214,7 @@ const favourableClasses = (spec: { favourable_classes?: string[]; event?: string
 function firstOf(known: string[]): string[] {
   const usual = FIRST.filter((name) => known.includes(name));
   if (usual.length > 2) return usual;
-  const overall = known.filter((key) => !key.includes(" · ") && METRICS[key].kind !== "macro");
+  const overall = known.filter((key) => !key.includes(" · ") && heldAt(METRICS, key).kind !== "macro");
   return [...overall, ...known.filter((key) => key.startsWith("class_share"))].slice(0, 5);
 }
 

@@ -11,6 +11,7 @@ import { Beneath, Sheet } from "../../frame/Sheet";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
+import { heldAt } from "../../ui/held";
 import { inOrder, label, writing } from "../../ui/metrics";
 import { count, difference, interval, percent, type Scale, step, title } from "../../ui/numbers";
 import { TwoSides, useTwoSides } from "./TwoSides";
@@ -94,24 +95,24 @@ const columnsOf = (result: Result, unit: string): Column<string>[] => [
   ...(["metrics_group", "metrics_reference"] as const).flatMap((side, place): Column<string>[] => [
     {
       key: side,
-      label: result.sides[place],
+      label: heldAt(result.sides, place),
       value: (key) => result[side][key]?.value,
       show: (key) => {
-        const found = result[side][key];
+        const found = heldAt(result[side], key);
         return found?.value == null ? "not defined" : writing(key, unit)(found.value);
       },
     },
     {
       key: `${side} interval`,
       label: "interval",
-      value: (key) => (result[side][key] ? interval(result[side][key], writing(key)) : ""),
+      value: (key) => (heldAt(result[side], key) ? interval(heldAt(result[side], key), writing(key)) : ""),
     },
     {
       key: `${side} of`,
       label: "rows",
       value: (key) => result[side][key]?.of,
       show: (key) => {
-        const found = result[side][key];
+        const found = heldAt(result[side], key);
         return found?.count != null ? `${count(found.count)} of ${count(found.of)}` : count(found?.of ?? 0);
       },
     },

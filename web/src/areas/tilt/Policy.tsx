@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, need, type Problem, type Schemas } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
+import { heldAt } from "../../ui/held";
 import { METRIC_NAMES, METRICS } from "../../ui/metrics";
 import { Panel } from "../../ui/Panel";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -86,7 +87,7 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
     if (complete) guide.mutate(answers as Answers);
   }, [asked]);
   const set = (changes: Partial<Policy>) => setPolicy({ ...policy, ...changes });
-  const allowed = METRIC_NAMES.filter((name) => METRICS[name].tasks.includes(task));
+  const allowed = METRIC_NAMES.filter((name) => heldAt(METRICS, name).tasks.includes(task));
   const chosen = policy.metrics?.length ? policy.metrics : allowed;
   const toggle = (name: string, on: boolean) => {
     const next = allowed.filter((one) => (one === name ? on : chosen.includes(one)));
@@ -142,7 +143,7 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
             <ul>
               {guide.data.map((one) => (
                 <li key={one.metric}>
-                  <b className="font-semibold">{METRICS[one.metric].label}</b>: {one.reason}
+                  <b className="font-semibold">{heldAt(METRICS, one.metric).label}</b>: {one.reason}
                 </li>
               ))}
             </ul>
@@ -152,7 +153,9 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
               onClick={() => {
                 set({ metrics: guide.data?.map((one) => one.metric) ?? [] });
                 if (!reason)
-                  setReason(guide.data?.map((one) => `${METRICS[one.metric].label}: ${one.reason}`).join(" ") ?? "");
+                  setReason(
+                    guide.data?.map((one) => `${heldAt(METRICS, one.metric).label}: ${one.reason}`).join(" ") ?? "",
+                  );
               }}
             >
               Take these metrics, with the reasons
@@ -183,23 +186,23 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
             {allowed.map((name) => (
               <tr key={name} className="border-t border-rule">
                 <td className="py-0.5">
-                  <label className="flex items-center gap-2" title={METRICS[name].meaning}>
+                  <label className="flex items-center gap-2" title={heldAt(METRICS, name).meaning}>
                     <input
                       type="checkbox"
                       className="h-[24px] w-[24px]"
                       checked={chosen.includes(name)}
                       onChange={(event) => toggle(name, event.target.checked)}
                     />
-                    {METRICS[name].label}
+                    {heldAt(METRICS, name).label}
                   </label>
                 </td>
                 {(["ratio_low", "ratio_high", "difference"] as const).map((side) => (
                   <td key={side}>
-                    {side !== "difference" && METRICS[name].signed ? (
+                    {side !== "difference" && heldAt(METRICS, name).signed ? (
                       <span className="text-soft">no ratio</span>
                     ) : (
                       <Field
-                        name={`${METRICS[name].label}: ${side === "ratio_low" ? "lower ratio" : side === "ratio_high" ? "upper ratio" : "largest difference"}`}
+                        name={`${heldAt(METRICS, name).label}: ${side === "ratio_low" ? "lower ratio" : side === "ratio_high" ? "upper ratio" : "largest difference"}`}
                         value={own(name)?.[side] ?? null}
                         placeholder={side === "difference" ? "" : String(policy[side])}
                         onValue={(value) => limit(name, { [side]: value })}

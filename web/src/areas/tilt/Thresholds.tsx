@@ -12,6 +12,7 @@ import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
+import { heldAt } from "../../ui/held";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count, decimal, opening, percent, signed } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -42,7 +43,7 @@ export function Thresholds() {
       <Controls>
         <FeaturePicker
           label="Groups of"
-          value={asked.evidence?.result.attribute ?? audit.groupings[0]}
+          value={asked.evidence?.result.attribute ?? heldAt(audit.groupings, 0)}
           names={audit.groupings}
           onChoose={(name) => set({ attribute: name, th: null })}
         />
@@ -111,7 +112,7 @@ function Board({ result }: { result: Result }) {
     setThresholds(thresholdsOf(rule, groups));
   };
   const points = [result.current, ...result.settings]
-    .map((one, i) => ({ key: i ? LETTERS[i - 1] : "now", setting: one }))
+    .map((one, i) => ({ key: i ? heldAt(LETTERS, i - 1) : "now", setting: one }))
     .filter((one) => one.setting.gaps[result.gap] != null);
   return (
     <>
@@ -123,7 +124,7 @@ function Board({ result }: { result: Result }) {
             checked={together}
             onChange={(event) => {
               setTogether(event.target.checked);
-              if (event.target.checked) setThresholds(thresholds.map(() => thresholds[0]));
+              if (event.target.checked) setThresholds(thresholds.map(() => heldAt(thresholds, 0)));
             }}
           />
           one threshold for all
@@ -148,14 +149,14 @@ function Board({ result }: { result: Result }) {
                 <b className="font-semibold">{one.group}</b>, {count(one.rows)} {names.rows}
                 {result.few.includes(one.group) && <span className="text-raise"> — few rows of a class</span>}
               </span>
-              <Rates one={now.groups[place]} />
+              <Rates one={heldAt(now.groups, place)} />
             </p>
             <Sized>
               {(width) => (
                 <ThresholdBars
                   histogram={one}
                   steps={result.steps}
-                  threshold={thresholds[place]}
+                  threshold={heldAt(thresholds, place)}
                   width={width}
                   names={{ ...names, event: audit.spec?.wording?.event || audit.spec?.event || "" }}
                   onMove={(to) => move(place, to)}
@@ -176,7 +177,11 @@ function Board({ result }: { result: Result }) {
             line={result.frontier}
             settings={points
               .filter((one) => one.key !== "now")
-              .map((one) => ({ key: one.key, gap: one.setting.gaps[result.gap] as number, cost: one.setting.cost }))}
+              .map((one) => ({
+                key: one.key,
+                gap: heldAt(one.setting.gaps, result.gap) as number,
+                cost: one.setting.cost,
+              }))}
             now={
               now.gaps[result.gap] == null ? null : { key: "set", gap: now.gaps[result.gap] as number, cost: now.cost }
             }
@@ -185,8 +190,8 @@ function Board({ result }: { result: Result }) {
             onPick={(place) =>
               take({
                 ...result.current.rule,
-                thresholds: [...result.frontier[place].thresholds],
-                columns: result.settings[1].rule.columns,
+                thresholds: [...heldAt(result.frontier, place).thresholds],
+                columns: heldAt(result.settings, 1).rule.columns,
               })
             }
           />
@@ -214,7 +219,7 @@ const wordingOf = (audit: { spec?: { wording?: { favourable?: string } } | null 
 function typed(text: string | null, groups: readonly string[]): number[] | null {
   const numbers = (text ?? "").split(",").map(Number);
   if (!text || numbers.some((one) => !Number.isFinite(one) || one < 0 || one > NOBODY)) return null;
-  if (numbers.length === 1) return groups.map(() => numbers[0]);
+  if (numbers.length === 1) return groups.map(() => heldAt(numbers, 0));
   return numbers.length === groups.length ? numbers : null;
 }
 
@@ -223,7 +228,9 @@ function Sized({ children }: { children: (width: number) => React.ReactNode }) {
   const [width, setWidth] = useState(380);
   useEffect(() => {
     if (!place) return;
-    const watch = new ResizeObserver(([entry]) => setWidth(Math.max(260, Math.round(entry.contentRect.width))));
+    const watch = new ResizeObserver(
+      ([entry]) => entry && setWidth(Math.max(260, Math.round(entry.contentRect.width))),
+    );
     watch.observe(place);
     return () => watch.disconnect();
   }, [place]);
@@ -372,11 +379,11 @@ function SaveRule(props: { result: Result; thresholds: number[]; together: boole
   if (!model) return null;
   const alike = together || new Set(thresholds).size === 1;
   const rule: Schemas["Rule"] = alike
-    ? { threshold: thresholds[0], columns: [], thresholds: [] }
+    ? { threshold: heldAt(thresholds, 0), columns: [], thresholds: [] }
     : {
         threshold: result.current.rule.threshold,
-        columns: [...(result.settings[1].rule.columns ?? [])],
-        thresholds: groups.map((group, i) => ({ group, threshold: thresholds[i] })),
+        columns: [...(heldAt(result.settings, 1).rule.columns ?? [])],
+        thresholds: groups.map((group, i) => ({ group, threshold: heldAt(thresholds, i) })),
       };
   return (
     <form
@@ -402,7 +409,7 @@ function SaveRule(props: { result: Result; thresholds: number[]; together: boole
           <input className="field w-full" value={reason} onChange={(event) => setReason(event.target.value)} />
         </label>
         <button type="submit" className="solid" disabled={save.isPending}>
-          {alike ? `Decide at ${cut(thresholds[0])}` : "Decide by these thresholds"}
+          {alike ? `Decide at ${cut(heldAt(thresholds, 0))}` : "Decide by these thresholds"}
         </button>
         {model.rule && (
           <button

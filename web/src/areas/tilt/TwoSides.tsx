@@ -18,7 +18,7 @@ export function useTwoSides() {
 export function TwoSides({ known }: { known: { attribute: string; group: string; reference: string } | undefined }) {
   const { audit, set } = useAuditContext();
   const groups = useReading("tilt", {}).evidence?.result.groups ?? [];
-  const attribute = known?.attribute ?? audit.groupings[0];
+  const attribute = known?.attribute ?? audit.groupings[0] ?? "";
   const names = groups.filter((one) => one.attribute === attribute).map((one) => one.group);
   return (
     <span className="flex flex-wrap items-baseline gap-x-3 gap-y-1 text-soft">

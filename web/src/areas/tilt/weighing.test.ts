@@ -1,4 +1,5 @@
 import { describe, expect, it } from "vitest";
+import { heldAt } from "../../ui/held";
 import { placeOf, prepare, thresholdsOf, weigh } from "./weighing";
 
 type Result = Parameters<typeof prepare>[0];
@@ -61,7 +62,7 @@ describe.each([1, 2, 3, 4, 5])("thresholds weighed, seed %i", (seed) => {
       const weighed = weigh(prepare(found), found, thresholds);
       let [cost, right, mass, gain] = [0, 0, 0, 0];
       for (const row of made) {
-        const said = row.place / STEPS >= (row.group === "a" ? thresholds[0] : thresholds[1]);
+        const said = row.place / STEPS >= (row.group === "a" ? heldAt(thresholds, 0) : heldAt(thresholds, 1));
         const before = row.place / STEPS >= 0.5;
         mass += row.weight;
         if (said === row.event) right += row.weight;

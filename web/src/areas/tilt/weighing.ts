@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { heldAt } from "../../ui/held";
 
 type Result = Schemas["ThresholdResult"];
 
@@ -43,9 +44,9 @@ export function prepare(result: Result): Counts[] {
   const sums = (places: readonly number[], values: readonly number[]) => {
     const out = new Float64Array(result.steps + 2);
     places.forEach((place, i) => {
-      out[place] += values[i];
+      out[place] = heldAt(out, place) + heldAt(values, i);
     });
-    for (let i = result.steps; i >= 0; i--) out[i] += out[i + 1];
+    for (let i = result.steps; i >= 0; i--) out[i] = heldAt(out, i) + heldAt(out, i + 1);
     return out;
   };
   return result.histograms.map((one) => {
@@ -72,26 +73,30 @@ export function weigh(counts: Counts[], result: Result, thresholds: readonly num
   const event = result.favourable === "event";
   let [wrong, right, selected, mass] = [0, 0, 0, 0];
   const groups = counts.map((one, i): Outcome => {
-    const at = placeOf(thresholds[i], result.steps);
-    const [tp, fp] = [one.above[0][at], one.above[1][at]];
-    const [yes, no] = [one.above[0][0], one.above[1][0]];
+    const at = placeOf(heldAt(thresholds, i), result.steps);
+    const [tp, fp] = [heldAt(one.above[0], at), heldAt(one.above[1], at)];
+    const [yes, no] = [heldAt(one.above[0], 0), heldAt(one.above[1], 0)];
     const [fn, tn] = [yes - tp, no - fp];
     wrong += fp * result.false_positive + fn * result.false_negative;
     right += tp + tn;
     mass += yes + no;
     const favoured = event ? tp + fp : tn + fn;
     selected += favoured;
-    const now = result.current.groups[i].threshold;
+    const now = heldAt(result.current.groups, i).threshold;
     let [gain, lose]: [number | null, number | null] = [null, null];
     if (now != null) {
       const before = placeOf(now, result.steps);
-      const said = one.plain[0][at] + one.plain[1][at] - one.plain[0][before] - one.plain[1][before];
+      const said =
+        heldAt(one.plain[0], at) +
+        heldAt(one.plain[1], at) -
+        heldAt(one.plain[0], before) -
+        heldAt(one.plain[1], before);
       const more = event ? said : -said;
       [gain, lose] = [Math.max(more, 0), Math.max(-more, 0)];
     }
     return {
       group: one.group,
-      threshold: thresholds[i],
+      threshold: heldAt(thresholds, i),
       truePositive: tp,
       falsePositive: fp,
       trueNegative: tn,
