@@ -48,11 +48,8 @@ export function OneFeature() {
   const feature = result?.feature ?? search.get("feature") ?? "";
   const names = namesOf(audit);
   const curves = search.get("curves") ?? "band";
-  const view = audit.classes.length
-    ? VIEWS[search.get("view") ?? ("" as keyof typeof VIEWS)]
-      ? (search.get("view") as string)
-      : "read"
-    : "read";
+  const asView = search.get("view") ?? "";
+  const view = audit.classes.length && asView in VIEWS ? asView : "read";
   const sorted = search.get("sorted") === "1";
   const [lit, light] = useState<string | null>(null);
   useBack(() => set({ from: null, to: null }), Boolean(search.get("from") || search.get("to")));
