@@ -13,9 +13,9 @@ from tests.core import zoo
 
 from zerotilt.core import warm
 from zerotilt.core.contributions.explain import explain
-from zerotilt.core.contributions.game import Mixer
 from zerotilt.core.executor import LocalExecutor, cores
 from zerotilt.core.methods import METHODS
+from zerotilt.core.players import Columns
 from zerotilt.core.predictors.asked import Asked
 from zerotilt.core.refusal import Cancelled
 from zerotilt.core.trees import curves, ensemble, pairs, tables, walks
@@ -105,8 +105,8 @@ def test_walks_and_mixed_rows_in_code_equal_whole_rows_asked(name):
     assert subject.predictions.structure[0] is not None
     rng = np.random.default_rng(2)
     cases, others = subject.frame.take(slice(0, 7)), subject.frame.take(slice(7, 30))
-    in_code = Mixer(subject.asked, cases, others)
-    whole = Mixer(lambda rows: subject.asked(rows), cases, others)  # nothing known of the model
+    in_code = Columns(subject.asked, cases, others)
+    whole = Columns(lambda rows: subject.asked(rows), cases, others)  # nothing known of the model
     case, other = rng.integers(0, 7, 40), rng.integers(0, 23, 40)
     known = rng.random((40, 6)) < 0.5
     assert in_code(case, other, known) == pytest.approx(whole(case, other, known), abs=2e-6)

@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from zerotilt.core import output, table
-from zerotilt.core.contributions.game import Mixer
 from zerotilt.core.csvfile import MISSING, Dialect
+from zerotilt.core.players import Columns
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table, convert, from_arrays
@@ -109,7 +109,7 @@ def test_mixed_rows_take_each_feature_from_where_they_should(monkeypatch):
         return rows["a"]
 
     known = np.array([[True, False], [False, True], [False, False]])
-    found = Mixer(spy, cases, background)(np.zeros(3, int), np.array([0, 1, 1]), known)
+    found = Columns(spy, cases, background)(np.zeros(3, int), np.array([0, 1, 1]), known)
     assert seen == [(1.0, "x"), (20.0, "case"), (20.0, "y")]
     assert found.tolist() == [1, 20, 20]
     assert background["a"].tolist() == [10, 20]

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from zerotilt.core.contributions.game import along
 from zerotilt.core.distance import nearest, space
 from zerotilt.core.drivers.own import split_reduction
 from zerotilt.core.groups import tally
 from zerotilt.core.output import Link
+from zerotilt.core.players.columns import along
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.stats import calibration, intervals

@@ -12,10 +12,11 @@ from scipy import stats
 from zerotilt.core import words
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, ShapleyMethod, explain
-from zerotilt.core.contributions.game import Mixer, background
+from zerotilt.core.contributions.game import background
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
+from zerotilt.core.players import players_of
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -82,7 +83,7 @@ def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, wor
     rng = np.random.default_rng(seed)
     reference = background(subject.frame, subject.rows.weights, settings.background, seed)
 
-    mixer = Mixer(subject.asked, case, reference.frame)
+    mixer = players_of(subject.asked, case, reference.frame)
 
     def path(one: NDArray[np.intp]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Mean output with the first features unknown, and with the first features alone known."""

@@ -7,8 +7,9 @@ from math import factorial
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Draws, Mixer, Output
+from zerotilt.core.contributions.game import Background, Draws
 from zerotilt.core.contributions.sampled import Running, Sampled
+from zerotilt.core.players import EVALUATIONS_AT_ONCE, Output, Players, players_of
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -31,7 +32,7 @@ def enumerate_coalitions(
     Refused : more than 12 features.
     """
     return np.array([reference.mean(one) for one in _enumerated(output, cases, reference, work)]).reshape(
-        cases.rows, len(cases.names)
+        cases.rows, -1
     )
 
 
@@ -43,8 +44,9 @@ def enumerate_against_sample(
     Rows are drawn so that rare ones are met (:class:`~zerotilt.core.contributions.game.Draws`), and the mean
     output of the whole background is known, so that values add up to it.
     """
-    n, p = cases.rows, len(cases.names)
-    ends = Mixer(output, cases, reference.frame)
+    n = cases.rows
+    ends = players_of(output, cases, reference.frame)
+    p = len(ends.names)
     at_case, at_background = ends.of_cases(), ends.of_others()
     draws = Draws(reference, at_background)
     chosen = draws.draw(np.random.default_rng(seed), most)
@@ -55,22 +57,23 @@ def enumerate_against_sample(
         total = at_case[row] - at_background[chosen]
         running.add(np.array([row]), one[None], total[None], draws.weight[chosen][None])
     values, errors = running.estimate()
-    return Sampled(values, errors, running.used, n * 2**p * most + n + reference.rows, at_case, baseline)
+    return Sampled(values, errors, running.used, n * 2**p * most + n + reference.rows, at_case, baseline, ends.names)
 
 
 def _enumerated(output: Output, cases: Frame, reference: Background, work: Work | None):
     """Of each case its contributions against each background row, shape (background rows, p)."""
-    p = len(cases.names)
+    mixer = players_of(output, cases, reference.frame)
+    p = len(mixer.names)
     if p > MOST_PLAYERS:
         raise Refused(
             f"Enumeration takes up to {MOST_PLAYERS} features; the model has {p}.", todo="Use the sampled method."
         )
     work = work or Work()
-    shared = (Mixer(output, cases, reference.frame), reference.rows, p)
+    shared = (mixer, reference.rows, p)
     return work.spread(_enumerate_one, shared, list(range(cases.rows)), "rows explained")
 
 
-def _enumerate_one(shared: tuple[Mixer, int, int], row: int) -> NDArray[np.float64]:
+def _enumerate_one(shared: tuple[Players, int, int], row: int) -> NDArray[np.float64]:
     mixer, others, p = shared
     known = ((np.arange(2**p)[:, None] >> np.arange(p)) & 1).astype(bool)
     step = max(1, EVALUATIONS_AT_ONCE // 2**p)

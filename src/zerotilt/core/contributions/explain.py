@@ -13,10 +13,11 @@ from zerotilt.core import words
 from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_against_sample, enumerate_coalitions
 from zerotilt.core.contributions.exact import Explainer
-from zerotilt.core.contributions.game import Background, Mixer, background
+from zerotilt.core.contributions.game import Background, background
 from zerotilt.core.contributions.least_squares import fit_coalitions
 from zerotilt.core.contributions.sampled import Sampled, sample_permutations
 from zerotilt.core.links import linked
+from zerotilt.core.players import players_of
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
@@ -92,8 +93,9 @@ def explain(
     """
     subject.predictions.require_steady()
     cases = rows if isinstance(rows, Frame) else subject.model.frame(subject.table, rows)
-    p = len(cases.names)
     whole = reference or background(subject.frame, subject.rows.weights)
+    by_column = subject.model.divide is None
+    p = len(cases.names if by_column else players_of(subject.asked, cases, whole.frame).names)
     if method == "hierarchy" or (method == "auto" and groups):
         return _hierarchy(subject, cases, whole, groups, tolerance, most_pairs, seed, work)
     structure, reason = _usable(subject)
@@ -140,6 +142,8 @@ def explain(
 
 def _usable(subject: Subject) -> tuple[Structure | None, str]:
     """The model's structure where it is a sum on the scale that is read, else why it is not."""
+    if subject.model.divide is not None:
+        return None, "what is explained is not its columns"
     structure, why = subject.predictions.structure
     if structure is None:
         return None, why
@@ -251,13 +255,13 @@ def _patched(found: Contributions, astray: NDArray[np.intp], walked: Sampled, to
 def _enumerated(subject: Subject, cases: Frame, whole: Background, most: int, seed: int, work: Work) -> Contributions:
     p = len(cases.names)
     output = subject.asked
-    held = {"features": cases.names, "method": "enumeration"}
     every = f"Every one of the {words.count(2**p)} coalitions of {words.plural(p, 'feature')} was evaluated"
     if whole.rows <= most:
         values = enumerate_coalitions(output, cases, whole, work)
-        mixer = Mixer(output, cases, whole.frame)
+        mixer = players_of(output, cases, whole.frame)
         return Contributions(
-            **held,
+            features=mixer.names,
+            method="enumeration",
             values=values,
             errors=None,
             output=mixer.of_cases(),
@@ -271,7 +275,8 @@ def _enumerated(subject: Subject, cases: Frame, whole: Background, most: int, se
     spread = _spread(subject)
     worst = float(found.errors.max(initial=0)) / spread if spread else 0.0
     return Contributions(
-        **held,
+        features=found.names,
+        method="enumeration",
         values=found.values,
         errors=found.errors,
         output=found.output,
@@ -318,7 +323,7 @@ def _estimated(
     spread = _spread(subject)
     worst = float(found.errors.max(initial=0)) / spread if spread else 0.0
     return Contributions(
-        features=cases.names,
+        features=found.names,
         values=found.values,
         errors=found.errors,
         output=found.output,

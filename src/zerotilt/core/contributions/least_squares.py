@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Draws, Mixer, Output
+from zerotilt.core.contributions.game import Background, Draws
 from zerotilt.core.contributions.sampled import Running, Sampled, Sampling
+from zerotilt.core.players import EVALUATIONS_AT_ONCE, Output, players_of
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
@@ -30,8 +31,8 @@ def fit_coalitions(
     sum is held to f(x) less the baseline.
     """
     work = work or Work()
-    n, p = cases.rows, len(cases.names)
-    mixer = Mixer(output, cases, reference.frame)
+    mixer = players_of(output, cases, reference.frame)
+    n, p = cases.rows, len(mixer.names)
     at_background = mixer.of_others()
     draws = Draws(reference, at_background)
     shared = Sampling(mixer, p, reference, mixer.of_cases(), at_background, tolerance, most_pairs, seed, draws)
@@ -39,10 +40,12 @@ def fit_coalitions(
     baseline = float(reference.mean(shared.at_background))
     if p == 1:
         values[:, 0] = shared.at_case - baseline
-        return Sampled(values, errors, pairs, n + reference.rows, shared.at_case, baseline)
+        return Sampled(values, errors, pairs, n + reference.rows, shared.at_case, baseline, mixer.names)
     for row, part in enumerate(work.spread(_fit, shared, list(range(n)), "rows explained")):
         values[row], errors[row], pairs[row] = part
-    return Sampled(values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2, shared.at_case, baseline)
+    return Sampled(
+        values, errors, pairs, n + reference.rows + int(pairs.sum()) * 2, shared.at_case, baseline, mixer.names
+    )
 
 
 def _fit(shared: Sampling, row: int):

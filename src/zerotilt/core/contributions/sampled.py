@@ -9,7 +9,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, Draws, Mixer, Output
+from zerotilt.core.contributions.game import Background, Draws
+from zerotilt.core.players import EVALUATIONS_AT_ONCE, Output, Players, players_of
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
@@ -30,13 +31,15 @@ class Sampled(NamedTuple):
     output: NDArray[np.float64]
     """Output of each row, from the same arithmetic as the walks, shape (rows,)."""
     baseline: float
+    names: tuple[str, ...]
+    """Of the players."""
 
 
 @dataclass(frozen=True)
 class Sampling:
     """What every piece of a sampled estimate is given."""
 
-    mixer: Mixer
+    mixer: Players
     p: int
     reference: Background
     at_case: NDArray[np.float64]
@@ -75,8 +78,8 @@ def sample_permutations(
         Owen values (Owen 1977).
     """
     work = work or Work()
-    p, n = len(cases.names), cases.rows
-    mixer = Mixer(output, cases, reference.frame)
+    mixer = players_of(output, cases, reference.frame)
+    p, n = len(mixer.names), cases.rows
     at_case, at_background = mixer.of_cases(), mixer.of_others()
     together = None if groups is None else tuple(np.array(group, np.int64) for group in groups)
     draws = Draws(reference, at_background)
@@ -88,7 +91,7 @@ def sample_permutations(
     for (first, last), part in zip(pieces, done, strict=True):
         values[first:last], errors[first:last], pairs[first:last] = part
     evaluations = n + reference.rows + int(pairs.sum()) * 2 * (p + 1)
-    return Sampled(values, errors, pairs, evaluations, at_case, float(reference.mean(at_background)))
+    return Sampled(values, errors, pairs, evaluations, at_case, float(reference.mean(at_background)), mixer.names)
 
 
 def _sample(shared: Sampling, piece: tuple[int, int]):

@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Background, background
+from zerotilt.core.contributions.game import Background, background
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
+from zerotilt.core.players import EVALUATIONS_AT_ONCE
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.stats.estimates import Estimate

@@ -9,9 +9,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
 from zerotilt.core.drivers.losses import Loss
 from zerotilt.core.meaning import Task
+from zerotilt.core.players import EVALUATIONS_AT_ONCE
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -31,6 +31,8 @@ class Predictor(ABC):
     notes: tuple[str, ...] = ()
     task: Task = Task.binary
     classes: tuple[str, ...] = ()
+    divide: Any = None
+    """How a raw row is divided into what is explained (:data:`zerotilt.core.players.Divide`); into columns when None."""
 
     @property
     def width(self) -> int:

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import words
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE, Output
 from zerotilt.core.meaning import Kind
 from zerotilt.core.output import Scale, from_sums
+from zerotilt.core.players import EVALUATIONS_AT_ONCE, Output
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused

@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.game import EVALUATIONS_AT_ONCE
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
+from zerotilt.core.players import EVALUATIONS_AT_ONCE
 from zerotilt.core.predictors import Asked, Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
