@@ -1,4 +1,5 @@
 import { heldAt } from "../ui/held";
+
 /** Looks of lines and marks that stand for parts of the rows or for classes; never told apart by colour alone. */
 export interface Look {
   colour: string;
@@ -11,7 +12,7 @@ const MARKS = ["●", "◆", "▲", "■", "▼", "○", "◇"];
 
 export const lookOf = (place: number): Look => ({
   colour: `var(--g${place % 7})`,
-  dash: heldAt(DASHES, place % 7),
+  dash: DASHES[place % 7],
   mark: heldAt(MARKS, place % 7),
 });
 

@@ -98,21 +98,24 @@ const columnsOf = (result: Result, unit: string): Column<string>[] => [
       label: heldAt(result.sides, place),
       value: (key) => result[side][key]?.value,
       show: (key) => {
-        const found = heldAt(result[side], key);
+        const found = result[side][key];
         return found?.value == null ? "not defined" : writing(key, unit)(found.value);
       },
     },
     {
       key: `${side} interval`,
       label: "interval",
-      value: (key) => (heldAt(result[side], key) ? interval(heldAt(result[side], key), writing(key)) : ""),
+      value: (key) => {
+        const found = result[side][key];
+        return found ? interval(found, writing(key)) : "";
+      },
     },
     {
       key: `${side} of`,
       label: "rows",
       value: (key) => result[side][key]?.of,
       show: (key) => {
-        const found = heldAt(result[side], key);
+        const found = result[side][key];
         return found?.count != null ? `${count(found.count)} of ${count(found.of)}` : count(found?.of ?? 0);
       },
     },
