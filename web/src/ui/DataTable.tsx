@@ -1,6 +1,6 @@
-import { type ReactNode, useMemo, useState } from "react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type ReactNode, useMemo, useRef, useState } from "react";
 import { csv, save } from "./csv";
-import { count } from "./numbers";
 
 export interface Column<R> {
   key: string;
@@ -11,9 +11,11 @@ export interface Column<R> {
   left?: boolean;
 }
 
-const FIRST = 30;
+/** More rows than this are scrolled within the table, and only those in view are drawn. */
+const ALL_DRAWN = 40;
+const LINE = 33;
 
-/** The table behind a figure: sortable, downloadable; long ones open on request. */
+/** The table behind a figure: sortable over all rows, downloadable, one line a row, under a head that stays. */
 export function DataTable<R>(props: {
   name: string;
   rows: R[];
@@ -21,21 +23,21 @@ export function DataTable<R>(props: {
   rowKey: (row: R) => string;
   onRow?: (row: R) => void;
   chosen?: string;
-  fixed?: boolean;
 }) {
   const [order, setOrder] = useState<{ key: string; down: boolean } | null>(null);
-  const [all, setAll] = useState(false);
-  const rows = useMemo(() => {
-    const column = props.columns.find((one) => one.key === order?.key);
-    if (!order || !column) return props.rows;
-    const sign = order.down ? -1 : 1;
-    return [...props.rows].sort((a, b) => {
-      const [x, y] = [column.value(a), column.value(b)];
-      if (x == null || y == null) return x == null ? (y == null ? 0 : 1) : -1;
-      return sign * (typeof x === "number" && typeof y === "number" ? x - y : String(x).localeCompare(String(y)));
-    });
-  }, [props.rows, props.columns, order]);
-  const shown = all || props.fixed ? rows : rows.slice(0, FIRST);
+  const rows = useMemo(() => sorted(props.rows, props.columns, order), [props.rows, props.columns, order]);
+  const scroller = useRef<HTMLElement>(null);
+  const long = rows.length > ALL_DRAWN;
+  const virtual = useVirtualizer({
+    count: long ? rows.length : 0,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => LINE,
+    overscan: 12,
+  });
+  const items = virtual.getVirtualItems();
+  const [first, last] = [items[0], items[items.length - 1]];
+  const shown = long ? rows.slice(first?.index ?? 0, (last?.index ?? -1) + 1) : rows;
+  const [above, below] = long ? [first?.start ?? 0, virtual.getTotalSize() - (last?.end ?? 0)] : [0, 0];
   const download = () =>
     save(
       `${props.name}.csv`,
@@ -47,8 +49,13 @@ export function DataTable<R>(props: {
   return (
     <div className="mt-6">
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
-      <section className="overflow-x-auto" aria-label={`Table: ${props.name}`} tabIndex={0}>
-        <table className="w-full border-collapse text-[13px]">
+      <section
+        ref={scroller}
+        className={`overflow-x-auto ${long ? "max-h-[560px] overflow-y-auto" : ""}`}
+        aria-label={`Table: ${props.name}`}
+        tabIndex={0}
+      >
+        <table className="w-full border-collapse text-[13px]" aria-rowcount={rows.length + 1}>
           <thead>
             <tr>
               {props.columns.map((column) => {
@@ -58,7 +65,7 @@ export function DataTable<R>(props: {
                     key={column.key}
                     scope="col"
                     aria-sort={on ? (order.down ? "descending" : "ascending") : undefined}
-                    className={`border-b border-rule px-2 py-1 font-normal whitespace-nowrap text-soft first:pl-0 ${column.left ? "text-left" : "text-right"}`}
+                    className={`sticky top-0 z-10 bg-sheet px-2 py-1 font-normal whitespace-nowrap text-soft shadow-[inset_0_-1px_var(--rule)] first:left-0 first:z-20 first:pl-0 ${side(column)}`}
                   >
                     <button type="button" onClick={() => setOrder({ key: column.key, down: on ? !order.down : false })}>
                       {column.label}
@@ -70,47 +77,61 @@ export function DataTable<R>(props: {
             </tr>
           </thead>
           <tbody>
+            {above > 0 && <tr aria-hidden style={{ height: above }} />}
             {shown.map((row) => {
               const key = props.rowKey(row);
               return (
                 <tr
                   key={key}
-                  className={key === props.chosen ? "bg-band" : undefined}
+                  className={key === props.chosen ? "bg-band" : "bg-sheet"}
                   aria-current={key === props.chosen || undefined}
                 >
-                  {props.columns.map((column, place) => {
-                    const text = column.show ? column.show(row) : column.value(row);
-                    return (
-                      <td
-                        key={column.key}
-                        className={`border-b border-rule px-2 py-1.5 first:pl-0 ${column.left ? "text-left" : "text-right whitespace-nowrap"}`}
-                      >
-                        {place === 0 && props.onRow ? (
-                          <button type="button" className="act" onClick={() => props.onRow?.(row)}>
-                            {text}
-                          </button>
-                        ) : (
-                          text
-                        )}
-                      </td>
-                    );
-                  })}
+                  {props.columns.map((column, place) => (
+                    <Cell key={column.key} row={row} column={column} onRow={place === 0 ? props.onRow : undefined} />
+                  ))}
                 </tr>
               );
             })}
+            {below > 0 && <tr aria-hidden style={{ height: below }} />}
           </tbody>
         </table>
       </section>
-      <div className="mt-2 flex gap-4">
-        {rows.length > FIRST && !props.fixed && (
-          <button type="button" className="act" onClick={() => setAll(!all)}>
-            {all ? `Show the first ${FIRST}` : `Show all ${count(rows.length)} rows`}
-          </button>
-        )}
-        <button type="button" className="act" onClick={download}>
-          Download table (CSV)
-        </button>
-      </div>
+      <button type="button" className="act mt-2" onClick={download}>
+        Download table (CSV)
+      </button>
     </div>
   );
+}
+
+const side = (column: { left?: boolean }) => (column.left ? "text-left" : "text-right");
+
+function Cell<R>({ row, column, onRow }: { row: R; column: Column<R>; onRow: ((row: R) => void) | undefined }) {
+  const text = column.show ? column.show(row) : column.value(row);
+  const long = typeof text === "string" && text.length > 44;
+  return (
+    <td
+      className={`border-b border-rule px-2 py-1.5 whitespace-nowrap first:sticky first:left-0 first:bg-inherit first:pl-0 ${side(column)} ${long ? "max-w-[44ch] truncate" : ""}`}
+      title={long ? text : undefined}
+    >
+      {onRow ? (
+        <button type="button" className="act" onClick={() => onRow(row)}>
+          {text}
+        </button>
+      ) : (
+        text
+      )}
+    </td>
+  );
+}
+
+/** All rows in an order; what has no value comes last. */
+function sorted<R>(rows: R[], columns: Column<R>[], order: { key: string; down: boolean } | null): R[] {
+  const column = columns.find((one) => one.key === order?.key);
+  if (!order || !column) return rows;
+  const sign = order.down ? -1 : 1;
+  return [...rows].sort((a, b) => {
+    const [x, y] = [column.value(a), column.value(b)];
+    if (x == null || y == null) return x == null ? (y == null ? 0 : 1) : -1;
+    return sign * (typeof x === "number" && typeof y === "number" ? x - y : String(x).localeCompare(String(y)));
+  });
 }
