@@ -11,7 +11,7 @@ import engine
 import pyarrow.csv as pacsv
 from timing import line, quickest
 
-from zerotilt.core.drivers.ranking import DriversSettings
+from zerotilt.core.drivers.ranking_result import DriversSettings
 from zerotilt.core.evidence import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.subject import Subject

@@ -18,7 +18,7 @@ from playwright.sync_api import sync_playwright
 from timing import line, quickest
 
 from zerotilt.core.groups import tilt
-from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.groups.disparity import TiltSettings
 from zerotilt.core.meaning import ColumnSpec, Context, FlagPolicy, Kind, Role, Spec
 from zerotilt.core.stats import calibration
 from zerotilt.core.subject import Subject

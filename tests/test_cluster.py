@@ -19,7 +19,7 @@ from zerotilt.cluster import DaskExecutor, executor_at
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.executor import LocalExecutor
 from zerotilt.core.groups import tilt
-from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.groups.disparity import TiltSettings
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.core.work import Work

@@ -18,7 +18,7 @@ from zerotilt.core import arrayfile, guess, levels, rows, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
-from zerotilt.core.groups.tilt import wanting
+from zerotilt.core.groups.tilt_said import wanting
 from zerotilt.core.meaning import ColumnSpec, Context, Kind, ModelReading, Role, Spec
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused

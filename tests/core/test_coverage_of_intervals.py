@@ -7,12 +7,12 @@ import pytest
 from tests.core.systems import system
 
 from zerotilt.core.drivers import ranking, spread
-from zerotilt.core.drivers.ranking import DriversSettings
+from zerotilt.core.drivers.ranking_result import DriversSettings
 from zerotilt.core.drivers.spread import SpreadSettings
 from zerotilt.core.meaning import Context, Task
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.response import partial
-from zerotilt.core.response.partial import ResponseSettings
+from zerotilt.core.response.response_result import ResponseSettings
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

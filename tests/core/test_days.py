@@ -12,7 +12,7 @@ from zerotilt.core.meaning import Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, partial, surface
 from zerotilt.core.response.accumulated import AleSettings
-from zerotilt.core.response.partial import ResponseSettings
+from zerotilt.core.response.response_result import ResponseSettings
 from zerotilt.core.response.surface import SurfaceSettings
 from zerotilt.core.work import Work
 

@@ -6,7 +6,7 @@ from tests.core.systems import frame, matrix, system
 
 from zerotilt.core.drivers import permutation, ranking
 from zerotilt.core.drivers.permutation import permute
-from zerotilt.core.drivers.ranking import DriversSettings
+from zerotilt.core.drivers.ranking_result import DriversSettings
 from zerotilt.core.meaning import Context, Task, Wording
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Cancelled

@@ -9,7 +9,7 @@ from tests.core.systems import system
 from zerotilt.core import links
 from zerotilt.core.drivers import expectations, ranking, side_by_side
 from zerotilt.core.drivers.expectations import ExpectationsSettings
-from zerotilt.core.drivers.ranking import DriversSettings
+from zerotilt.core.drivers.ranking_result import DriversSettings
 from zerotilt.core.drivers.side_by_side import SideSettings
 from zerotilt.core.meaning import Context, Role, Task, Wording
 from zerotilt.core.predictors.frame import Frame

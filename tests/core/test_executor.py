@@ -18,7 +18,7 @@ from zerotilt.core.methods import METHODS
 from zerotilt.core.players import Columns
 from zerotilt.core.predictors.asked import Asked
 from zerotilt.core.refusal import Cancelled
-from zerotilt.core.trees import curves, ensemble, pairs, tables, walks
+from zerotilt.core.trees import curves, ensemble, pairs, table_plan, tables, walks
 from zerotilt.core.work import Work
 
 
@@ -128,7 +128,8 @@ def test_trees_of_more_leaves_than_a_word_has_bits_are_walked_otherwise():
 def test_warming_compiles_every_kernel():
     warm.warm()
     entered = [
-        (tables, ("_weigh", "_count", "_fill", "_look_up")),
+        (table_plan, ("_weigh",)),
+        (tables, ("_count", "_fill", "_look_up")),
         (pairs, ("_goes", "_explain")),
         (curves, ("_point_masks", "_sweep")),
         (walks, ("walk",)),

@@ -6,50 +6,24 @@ from itertools import permutations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 from scipy import stats
-from sklearn.metrics import average_precision_score, balanced_accuracy_score, f1_score, median_absolute_error, r2_score
 from tests.core import zoo
-from tests.core.systems import frame, matrix, system, told
+from tests.core.systems import frame, matrix, system
+from tests.core.three_numbers import WORDING, numbers
 
-from zerotilt.core import links
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background
 from zerotilt.core.contributions.sampled import sample_permutations
-from zerotilt.core.counterfactuals import change, flip, nearest
-from zerotilt.core.counterfactuals.change import Allowed, ChangeSettings
-from zerotilt.core.distance import distances, space
-from zerotilt.core.distance import nearest as nearest_rows
-from zerotilt.core.drivers import agreement, by_part, loss_shapley, losses, own, ranking
 from zerotilt.core.groups.measure import of_whole
-from zerotilt.core.groups.whole import OF_SETS, Set
-from zerotilt.core.meaning import Context, Kind, Role, Task, Wording
+from zerotilt.core.meaning import Context, Kind, Task
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.refusal import Refused
-from zerotilt.core.response import accumulated, expected, interactions, partial, surface
+from zerotilt.core.response import accumulated, expected, interactions, surface
 from zerotilt.core.response.support import support_of
-from zerotilt.core.stats.calibration import calibration_error
 from zerotilt.core.subject import Subject
-from zerotilt.core.tasks import KINDS
 from zerotilt.core.work import Work
-
-WORDING = Wording(row="claim", rows="claims")
-
-
-def numbers(function, n=400, p=3, seed=0, **more):
-    """A system of a number: y is the function itself."""
-    rng = np.random.default_rng(seed)
-    x = rng.normal(size=(n, p))
-    columns = {f"x{j}": x[:, j] for j in range(p)}
-    value = function(Frame(columns))
-    subject = system(columns | {"y": value}, function, list(columns), task=Task.regression, event="", **more)
-    return Subject(
-        subject.spec, subject.table, FunctionPredictor(list(columns), function, Task.regression), subject.context
-    )
-
 
 # accumulated local effects
 
@@ -191,181 +165,6 @@ def test_levels_without_an_order_have_no_direction():
 # drivers
 
 
-def test_loss_shapley_values_add_up_to_the_reduction_and_split_a_line_by_its_variances():
-    subject = numbers(lambda r: 3 * r["x0"] + r["x1"] + 0 * r["x2"], n=600)
-    result = loss_shapley.share_out(subject, loss_shapley.LossShapleySettings(rows=600, background=300), 2, Work())
-    values = {one.feature: one.value.value for one in result.features}
-    assert sum(values.values()) == pytest.approx(result.with_none - result.with_all, abs=1e-9)
-    # independent columns of variance one: 9 and 1 of the variance
-    assert values["x0"] == pytest.approx(9, rel=0.15)
-    assert values["x1"] == pytest.approx(1, rel=0.25)
-    assert values["x2"] == 0
-    assert result.features[0].value.low < 9.5 and result.features[0].value.high > 8.5
-
-
-@pytest.mark.parametrize(("task", "loss"), [(task, loss) for task, kind in KINDS.items() for loss in kind.losses])
-def test_every_loss_of_every_kind_of_outcome_is_its_own_mean(task, loss):
-    rng = np.random.default_rng(2)
-    n, k = 300, 3 if task in (Task.several, Task.ordered) else 1
-    outputs = rng.dirichlet(np.ones(3), n) if k == 3 else rng.random((n, 1))
-    outcome = rng.integers(0, 3, n) if k == 3 else rng.random(n) < 0.4 if task is Task.binary else rng.random(n)
-    found = KINDS[task].lost(loss, outcome, outputs, 0.5, np.ones(len(outputs))).mean()
-    if loss == "log_loss" and k == 3:
-        assert found == pytest.approx(-np.log(outputs[np.arange(n), outcome]).mean())
-    if loss == "brier_score" and k == 3:
-        assert found == pytest.approx(((outputs - np.eye(3)[outcome]) ** 2).sum(axis=1).mean())
-    if loss == "absolute_error" and k == 3:
-        assert found == pytest.approx(np.abs(outputs @ [0, 1, 2] - outcome).mean())
-    if loss == "squared_error":
-        assert found == pytest.approx(((outputs[:, 0] - outcome) ** 2).mean())
-    assert np.isfinite(found)
-
-
-def test_a_loss_of_another_kind_of_outcome_is_refused():
-    with pytest.raises(Refused, match="for regression outcomes there are squared error and absolute error"):
-        losses.chosen("auc", KINDS[Task.regression])
-
-
-def test_means_apart_are_those_of_each_groups_own_rows():
-    task, model, columns = zoo.made("random forest")
-    subject = zoo.subject_of(model, columns, task, grouped="channel")
-    result = by_part.by_part(subject, by_part.ByPartSettings(), 1, Work())
-    values = explain(subject, np.arange(subject.n), 1, Work())
-    own = subject.frame["channel"] == "app"
-    for mean in result.means:
-        if mean.part == "app":
-            mine = values.values[own, values.features.index(mean.feature)]
-            assert (mean.size.value, mean.signed) == (pytest.approx(np.abs(mine).mean()), pytest.approx(mine.mean()))
-            assert mean.rows == own.sum()
-    assert set(result.parts) == {"app", "counter", "telephone"}
-    assert (
-        "Channel" in by_part.say(result, WORDING, by_part.ByPartSettings()).text
-        or "every group" in by_part.say(result, WORDING, by_part.ByPartSettings()).text
-    )
-
-
-def test_means_apart_by_class_read_every_class():
-    task, model, columns = zoo.made("random forest, three classes")
-    result = by_part.by_part(
-        zoo.subject_of(model, columns, task), by_part.ByPartSettings(by="class", rows=60), 1, Work()
-    )
-    assert result.parts == ("0", "1", "2")
-    signed = {(mean.part, mean.feature): mean.signed for mean in result.means}
-    for feature in {mean.feature for mean in result.means}:
-        assert sum(signed[part, feature] for part in result.parts) == pytest.approx(0, abs=1e-6)
-    task, model, columns = zoo.made("random forest")
-    with pytest.raises(Refused, match="parts by class need several classes"):
-        by_part.by_part(zoo.subject_of(model, columns, task), by_part.ByPartSettings(by="class"), 1, Work())
-
-
-def test_an_edited_case_is_explained_as_the_row_it_would_be():
-    task, model, columns = zoo.made("random forest")
-    subject = zoo.subject_of(model, columns, task)
-    edits = {"weight": "1.5", "grade": "D", "days": ""}
-    found = ladder.ladder_of(subject, ladder.LadderSettings(row=4, edits=edits), 1, Work())
-    row = (
-        subject.frame.take(np.array([4]))
-        .replace("weight", np.array([1.5]))
-        .replace("grade", np.array(["D"], dtype=object))
-    )
-    row = row.replace("days", np.array([np.nan]))
-    assert found.prediction == pytest.approx(subject.output(row)[0], abs=1e-6)
-    values = {rung.feature: rung.value for rung in found.rungs}
-    assert (values["weight"], values["grade"], values["days"]) == ("1.5", "D", "missing")
-    assert found.name.endswith(", edited") and found.actual is None
-    curve = partial.respond(subject, partial.ResponseSettings(feature="value", case=4, edits=edits), 1, Work())
-    asked = subject.output(row.replace("value", np.array([curve.points[3].position])))[0]
-    assert curve.case.values[3] == pytest.approx(asked, abs=1e-6)
-    for bad, message in (
-        ({"magic": "1"}, "“magic” is not a feature"),
-        ({"weight": "heavy"}, "“heavy” was given for “weight”; it takes a number"),
-    ):
-        with pytest.raises(Refused, match=message):
-            ladder.ladder_of(subject, ladder.LadderSettings(row=4, edits=bad), 1, Work())
-
-
-def test_where_contributions_are_exact_and_cheap_all_rows_are_averaged():
-    task, model, columns = zoo.made("logistic regression")
-    exact = ranking.rank(
-        zoo.subject_of(model, columns, task, "log-odds"), ranking.DriversSettings(explained=10), 1, Work()
-    )
-    assert exact.explained == 500
-    sampled = ranking.rank(zoo.subject_of(model, columns, task), ranking.DriversSettings(explained=10), 1, Work())
-    assert sampled.explained == 10
-
-
-def test_days_are_written_as_dates_wherever_a_value_is_named():
-    days = np.arange("2026-01-01", "2026-04-11", dtype="datetime64[D]")
-    subject = system(
-        {"sent": days, "y": np.arange(100) % 2}, lambda r: 1 / (1 + np.exp(-(r["sent"] - 20_500) / 10)), ["sent"]
-    )
-    curve = partial.respond(subject, partial.ResponseSettings(points=5, case=3), 1, Work())
-    assert curve.points[0].label.startswith("2026-0") and curve.case.label == "2026-01-04" and curve.date
-    assert curve.direction == "rises"
-    near = nearest.find_nearest(subject, nearest.NearestSettings(row=3), 1, Work())
-    assert near.neighbours[0].differences[0].there.startswith("2026-")
-
-
-def test_split_reduction_is_the_variance_a_tree_explains():
-    task, model, columns = zoo.made("decision tree of a number")
-    subject = zoo.subject_of(model, columns, task)
-    result = own.own_parts(subject, own.OwnSettings(), 1, Work())
-    assert result.kind == "split reduction"
-    # a tree's leaves are the means of the rows it was grown on: what its splits take away is its own variance
-    assert sum(part.value for part in result.parts) == pytest.approx(subject.predictions.outputs.var(), rel=1e-6)
-
-
-def test_standardised_coefficients_are_the_spread_of_a_columns_term():
-    task, model, columns = zoo.made("linear regression")
-    subject = zoo.subject_of(model, columns, task)
-    result = own.own_parts(subject, own.OwnSettings(), 1, Work())
-    contributions = explain(subject, np.arange(subject.n), 1, Work())
-    spread = dict(zip(contributions.features, contributions.values.std(axis=0), strict=True))
-    assert {part.feature: part.value for part in result.parts} == pytest.approx(spread, rel=1e-5)
-    signs = {part.feature: part.sign for part in result.parts}
-    assert (signs["weight"], signs["scans"], signs["grade"]) == ("+", "−", "mixed")
-
-
-def test_own_parts_of_a_black_box_are_refused_with_the_reason():
-    task, model, columns = zoo.made("neural network")
-    with pytest.raises(Refused, match="mixes “weight” and “value”"):
-        own.own_parts(zoo.subject_of(model, columns, task), own.OwnSettings(), 1, Work())
-
-
-def test_agreement_by_hand():
-    found = agreement.agreement("a", np.array([4.0, 3, 2, 1]), "b", np.array([3.0, 4, 2, 1]), k=2)
-    assert (found.tau, found.overlap) == (pytest.approx(4 / 6), 1.0)
-    assert agreement.agreement("a", np.ones(3), "b", np.arange(3.0)).tau is None
-    table = agreement.rank_table(["p", "q", "r"], [np.array([1.0, 3, 3]), np.array([3.0, 2, 1])])
-    assert [(one.feature, one.ranks) for one in table] == [("q", (1, 2)), ("r", (1, 3)), ("p", (3, 1))]
-    assert agreement.effective_features(np.full(4, 0.25)) == pytest.approx(4)
-    with pytest.raises(Refused, match="2 and 3 features"):
-        agreement.agreement("a", np.ones(2), "b", np.ones(3))
-
-
-def test_linked_columns_are_found_whatever_their_kinds():
-    rng = np.random.default_rng(1)
-    x = rng.normal(size=2_000)
-    level = np.where(x > 0, "high", "low").astype(object)
-    rows = Frame(
-        {
-            "x": x,
-            "cubed": x**3,
-            "level": level,
-            "same": np.where(level == "high", "u", "d").astype(object),
-            "noise": rng.normal(size=2_000),
-        }
-    )
-    strength = links.association(rows)
-    place = {name: i for i, name in enumerate(rows.names)}
-    assert strength[place["x"], place["cubed"]] == pytest.approx(1)
-    assert strength[place["level"], place["same"]] == pytest.approx(1, abs=0.01)
-    assert strength[place["x"], place["noise"]] < 0.1
-    assert strength[place["level"], place["x"]] == pytest.approx(np.sqrt(0.75), abs=0.02)  # correlation ratio on ranks
-    assert set(map(frozenset, links.linked(rows, 0.8))) == {frozenset({"x", "cubed", "level", "same"})}
-    assert links.linked(rows.take(slice(0, 50)), 1.0) in ([("x", "cubed")], [("x", "cubed"), ("level", "same")])
-
-
 # one case
 
 
@@ -469,127 +268,6 @@ def test_associated_columns_make_a_hierarchy_of_their_own():
 # counterfactuals
 
 
-def decided(threshold=0.5):
-    """The event is predicted where x0 + x1 exceeds 0; grade does nothing, group adds."""
-    rng = np.random.default_rng(8)
-    n = 500
-    columns = {
-        "x0": rng.normal(size=n).round(2),
-        "x1": rng.normal(size=n).round(2),
-        "group": rng.choice(["a", "b"], n),
-        "y": rng.integers(0, 2, n),
-    }
-
-    def f(rows):
-        return 1 / (1 + np.exp(-4 * (rows["x0"] + rows["x1"] + np.where(rows["group"] == "b", 0.3, 0.0))))
-
-    return system(columns, f, ["x0", "x1", "group"], roles={"group": Role.group}, threshold=threshold)
-
-
-def test_the_nearest_case_decided_otherwise_is_the_nearest():
-    subject = decided()
-    result = nearest.find_nearest(subject, nearest.NearestSettings(row=4), 1, Work())
-    other = subject.decisions.predicted != subject.decisions.predicted[4]
-    away = distances(space(subject.frame), subject.frame, subject.editor.case(4))
-    assert result.neighbours[0].distance == pytest.approx(away[other].min())
-    assert result.others == other.sum()
-    assert result.ties >= 1
-    assert result.neighbours[0].decision != result.decision
-    assert result.neighbours[0].name in nearest.say(result, WORDING, nearest.NearestSettings(row=4)).text
-
-
-def test_gower_distance_by_hand():
-    rows = Frame({"n": np.array([0.0, 1.0, 2.0, np.nan]), "t": np.array(["a", "a", "b", ""], dtype=object)})
-    where = space(rows)
-    scale = np.percentile([0, 1, 2], 99) - np.percentile([0, 1, 2], 1)
-    assert distances(where, rows, rows.take(np.array([0]))) == pytest.approx([0, 1 / scale / 2, 1, 1])
-    near, which = nearest_rows(where, rows)
-    assert which[0] == 1 and near[0] == pytest.approx(1 / scale / 2)
-    assert nearest_rows(where, rows, rows)[0] == pytest.approx(np.zeros(4))
-
-
-def test_changes_are_few_keep_to_their_limits_and_turn_the_decision():
-    subject = decided()
-    row = int(np.flatnonzero((subject.predictions.outputs[:, 0] < 0.4) & (subject.frame["group"] == "a"))[0])
-    free = change.find_changes(subject, ChangeSettings(row=row), 1, Work())
-    assert free.changes[0].columns == 1
-    assert len({tuple(d.feature for d in one.changed) for one in free.changes}) == len(free.changes)
-    own = subject.editor.case(row)
-    for one in free.changes:
-        edited = own
-        for part in one.changed:
-            value = np.array([part.there], dtype=object) if part.feature == "group" else np.array([float(part.there)])
-            edited = edited.replace(part.feature, value)
-        assert subject.model.score(edited)[0] >= 0.5
-        assert subject.output(edited)[0] == pytest.approx(one.output)
-    limited = change.find_changes(
-        subject,
-        ChangeSettings(row=row, allowed=(Allowed(feature="x0", change="none"), Allowed(feature="x1", high=0.0))),
-        1,
-        Work(),
-    )
-    for one in limited.changes:
-        names = {part.feature: part.there for part in one.changed}
-        assert "x0" not in names
-        assert float(names.get("x1", 0)) <= 0
-
-
-def test_a_change_is_drawn_back_to_the_smallest_step_that_occurs():
-    subject = decided()
-    row = int(np.flatnonzero((subject.predictions.outputs[:, 0] < 0.45) & (subject.frame["group"] == "b"))[0])
-    found = change.find_changes(
-        subject,
-        ChangeSettings(
-            row=row, allowed=(Allowed(feature="x1", change="none"), Allowed(feature="group", change="none"))
-        ),
-        1,
-        Work(),
-    )
-    x0, x1 = subject.frame["x0"][row], subject.frame["x1"][row]
-    enough = np.unique(subject.frame["x0"][subject.frame["x0"] + x1 + 0.3 >= 0])
-    reachable = enough[enough > x0]
-    assert float(found.changes[0].changed[0].there) == pytest.approx(reachable.min(), abs=0.06)
-
-
-@pytest.mark.parametrize("seed", range(6))
-@pytest.mark.parametrize("kind", ["random forest", "gradient boosting", "logistic regression"])
-def test_the_smallest_change_of_one_column_is_the_smallest_of_all_values_that_occur(kind, seed):
-    task, model, columns = zoo.made(kind)
-    subject = zoo.subject_of(model, columns, task)
-    row = int(np.random.default_rng(seed).integers(len(subject.predictions.outputs)))
-    found = change.find_changes(subject, ChangeSettings(row=row, most_columns=1, found=20), 1, Work())
-    case, where, support = subject.editor.case(row), space(subject.frame), support_of(subject.frame, 1)
-    own = subject.decisions.of(subject.model.outputs(case), subject.decisions.cut_at(row))[0]
-    least = {}
-    for name in subject.frame.names:
-        values = np.unique(subject.frame[name][subject.frame[name] == subject.frame[name]])
-        values = np.array([v for v in values.tolist() if v != ""], dtype=subject.frame[name].dtype)
-        tried = case.take(np.zeros(len(values), int)).replace(name, values)
-        good = subject.decisions.of(subject.model.outputs(tried), subject.decisions.cut_at(row)) != own
-        good &= ~support.far(tried)
-        if good.any():
-            least[name] = distances(where, tried.take(np.flatnonzero(good)), case).min()
-    assert found.whole
-    assert {one.changed[0].feature: pytest.approx(one.distance) for one in found.changes} == least
-    for one in found.changes:  # what is shown, typed in again, turns the decision
-        name = one.changed[0].feature
-        shown = one.changed[0].there if subject.frame[name].dtype.kind != "f" else float(one.changed[0].there)
-        again = case.replace(name, np.array([shown], dtype=subject.frame[name].dtype))
-        assert subject.decisions.of(subject.model.outputs(again), subject.decisions.cut_at(row))[0] != own
-
-
-def test_a_change_is_found_at_the_border_of_single_precision():
-    """The model reads 32 bits: 0.7 lies below 0.7 there, and so does the value that just turns the decision."""
-    rng = np.random.default_rng(0)
-    columns = {"x": np.sort(rng.uniform(0.69999, 0.70001, 400)), "y": rng.integers(0, 2, 400)}
-    subject = system(
-        columns, lambda rows: np.where(rows["x"].astype(np.float32) > np.float32(0.7), 0.9, 0.1), ["x"], threshold=0.5
-    )
-    found = change.find_changes(subject, ChangeSettings(row=0), 1, Work()).changes[0]
-    first = columns["x"][columns["x"].astype(np.float32) > np.float32(0.7)].min()
-    assert float(found.changed[0].there) == first
-
-
 def test_accumulated_effects_of_a_column_with_nothing_in_it_are_refused():
     subject = numbers(lambda r: np.nan_to_num(r["x0"]), n=60)
     subject.frame["x0"][:] = np.nan
@@ -607,100 +285,7 @@ def test_a_surrogate_of_a_case_with_an_endless_value_claims_no_more_than_it_has(
     assert "too little to rely on" in text and "nan" not in text
 
 
-@pytest.mark.parametrize(
-    ("allowed", "message"),
-    [
-        ([Allowed(feature="zz")], "“zz” is not a feature"),
-        ([Allowed(feature=name, change="none") for name in ("x0", "x1", "group")], "every column is frozen"),
-        ([Allowed(feature="x0", low=99)], "no value of “x0” fits its limits"),
-        ([Allowed(feature="group", change="up")], "only where its levels have an order"),
-    ],
-)
-def test_limits_that_leave_nothing_are_named(allowed, message):
-    with pytest.raises(Refused, match=message):
-        change.find_changes(decided(), ChangeSettings(row=2, allowed=tuple(allowed)), 1, Work())
-
-
-def test_a_flip_counts_decisions_by_direction():
-    subject = decided()
-    result = flip.flip(subject, flip.FlipSettings(feature="group"), 1, Work())
-    total = (subject.frame["x0"] + subject.frame["x1"]).round(6)
-    gained = ((subject.frame["group"] == "a") & (total < 0) & ((total + 0.3).round(6) >= 0)).sum()
-    lost = ((subject.frame["group"] == "b") & (total < 0) & ((total + 0.3).round(6) >= 0)).sum()
-    by_way = {(one.here, one.there): one for one in result.flips}
-    assert (by_way["a", "b"].gained, by_way["a", "b"].lost) == (gained, 0)
-    assert (by_way["b", "a"].gained, by_way["b", "a"].lost) == (0, lost)
-    assert result.changed.value == pytest.approx((gained + lost) / 500)
-    assert "With group alone changed" in flip.say(result, WORDING, flip.FlipSettings()).text
-
-
-def test_a_flip_of_a_number_with_many_values_is_refused():
-    with pytest.raises(Refused, match="a flip is between levels"):
-        flip.flip(decided(), flip.FlipSettings(feature="x0"), 1, Work())
-
-
-def test_numbers_have_no_decision_to_turn():
-    subject = numbers(lambda r: r["x0"])
-    with pytest.raises(Refused, match="nothing is decided by it"):
-        nearest.find_nearest(subject, nearest.NearestSettings(row=0), 1, Work())
-
-
-def test_all_decided_alike_is_said():
-    with pytest.raises(Refused, match="All 500 rows are decided alike"):
-        nearest.find_nearest(decided(threshold=0.0), nearest.NearestSettings(row=0), 1, Work())
-
-
 # measures of a set of predictions
-
-
-def test_measures_equal_the_reference_implementations():
-    rng = np.random.default_rng(4)
-    y, s = rng.random(800) < 0.4, rng.random(800).round(2)
-    found = told(Task.binary, y, s)
-    assert found["f1"].value == pytest.approx(f1_score(y, s >= 0.5))
-    assert found["balanced_accuracy"].value == pytest.approx(balanced_accuracy_score(y, s >= 0.5))
-    assert found["average_precision"].value == pytest.approx(average_precision_score(y, s))
-    assert all(one.low <= one.value <= one.high for key, one in found.items() if key != "calibration_error")
-    value, truth = rng.normal(size=600), rng.normal(size=600)
-    numbers_ = {key: one.value for key, one in told(Task.regression, truth, value).items()}
-    assert numbers_["r_squared"] == pytest.approx(r2_score(truth, value))
-    assert numbers_["median_absolute_error"] == pytest.approx(median_absolute_error(truth, value))
-    assert numbers_["rmse"] == pytest.approx(np.sqrt(((value - truth) ** 2).mean()))
-
-
-def test_weights_count_as_so_many_rows():
-    rng = np.random.default_rng(6)
-    y, s, w = rng.random(200) < 0.5, rng.random(200), rng.integers(1, 4, 200)
-    again = np.repeat(np.arange(200), w)
-    weighed, repeated = told(Task.binary, y, s, w.astype(float)), told(Task.binary, y[again], s[again])
-    assert all(
-        weighed[key].value == pytest.approx(repeated[key].value) for key in weighed if key != "calibration_error"
-    )
-    assert calibration_error(np.ones(10, bool), np.full(10, 0.7), np.ones(10)) == pytest.approx(0.3)
-
-
-def test_intervals_of_measures_cover():
-    """Of seeded samples from a known population, about 95% of the intervals of F1 hold its value."""
-    rng = np.random.default_rng(11)
-    s = rng.random(200_000)
-    y = rng.random(200_000) < s
-    truth = f1_score(y, s >= 0.5)
-    held = 0
-    for draw in range(120):
-        rows = rng.integers(0, len(s), 400)
-        found = OF_SETS["f1"](Set(y[rows], s[rows] >= 0.5, s[rows], np.ones(400), 2, 0.95, draw))[0]
-        held += found.low <= truth <= found.high
-    assert 0.88 <= held / 120 <= 1.0
-
-
-@given(st.integers(0, 500))
-@settings(max_examples=25, deadline=None)
-def test_perfect_predictions_have_perfect_measures(seed):
-    rng = np.random.default_rng(seed)
-    y = rng.integers(0, 3, 50)
-    found = {key: one.value for key, one in told(Task.several, y, np.eye(3)[y]).items()}
-    assert found["accuracy"] == found["balanced_accuracy"] == 1
-    assert all(found[f"f1 · {name}"] in (1.0, None) for name in "abc")
 
 
 # bad input

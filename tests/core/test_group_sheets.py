@@ -6,16 +6,18 @@ import numpy as np
 import pytest
 from scipy import stats
 from tests.core.systems import matrix, system
-from tests.core.test_tilt import ROLES, TWO_GROUPS, rows_of, with_columns
+from tests.core.test_tilt_elsewhere import with_columns
+from tests.core.two_groups import ROLES, TWO_GROUPS, rows_of
 
 from zerotilt.core.groups import given, guide, lattice, opened, score_gap, sides, thresholds
-from zerotilt.core.groups.given import GivenSettings
+from zerotilt.core.groups.given_result import GivenSettings
 from zerotilt.core.groups.guide import Answers
 from zerotilt.core.groups.lattice import LatticeSettings
 from zerotilt.core.groups.opened import OpenedSettings
 from zerotilt.core.groups.score_gap import ScoreGapSettings
 from zerotilt.core.groups.sides import SidesSettings
-from zerotilt.core.groups.thresholds import ThresholdSettings
+from zerotilt.core.groups.threshold_counts import EDGES
+from zerotilt.core.groups.threshold_result import ThresholdSettings
 from zerotilt.core.meaning import Context, GroupThreshold, Role, Rule, Task, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -235,7 +237,7 @@ def test_the_least_cost_threshold_is_the_best_of_all(fp, fn):
     subject = scored(1_500)
     result = thresholds.thresholds_of(subject, ThresholdSettings(false_positive=fp, false_negative=fn), 1, Work())
     single = result.settings[0]
-    every = [cost_of(subject, cut, fp, fn) for cut in thresholds.EDGES]
+    every = [cost_of(subject, cut, fp, fn) for cut in EDGES]
     assert single.cost == pytest.approx(min(every))
     assert single.cost == pytest.approx(cost_of(subject, single.rule.threshold, fp, fn))
     apart = result.settings[1]

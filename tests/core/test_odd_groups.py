@@ -9,9 +9,9 @@ from tests.core.systems import system
 
 from zerotilt.core import membership
 from zerotilt.core.groups import given, thresholds, tilt
-from zerotilt.core.groups.given import GivenSettings
-from zerotilt.core.groups.thresholds import ThresholdSettings
-from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.groups.disparity import TiltSettings
+from zerotilt.core.groups.given_result import GivenSettings
+from zerotilt.core.groups.threshold_result import ThresholdSettings
 from zerotilt.core.meaning import ColumnSpec, Context, GroupThreshold, Kind, Role, Rule, Spec, Task
 from zerotilt.core.membership import JOIN, MISSING, OTHER
 from zerotilt.core.subject import Subject

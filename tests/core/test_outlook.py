@@ -12,9 +12,9 @@ from zerotilt.core.contributions import exact
 from zerotilt.core.contributions.explain import cheap, exact_explainer, explain
 from zerotilt.core.contributions.game import background
 from zerotilt.core.meaning import Task
-from zerotilt.core.predictors import dissection
+from zerotilt.core.predictors import dissection, graph_cut
 from zerotilt.core.table import from_arrays
-from zerotilt.core.trees import graph, tables
+from zerotilt.core.trees import graph, table_plan
 from zerotilt.core.work import Work
 
 
@@ -24,7 +24,7 @@ def forest(name: str = "random forest"):
 
 
 def test_few_rows_are_walked_down_and_many_are_looked_up_with_the_same_values(monkeypatch):
-    monkeypatch.setattr(tables, "WORTHLESS_SECONDS", 0.0)
+    monkeypatch.setattr(table_plan, "WORTHLESS_SECONDS", 0.0)
     subject = forest()
     structure = subject.predictions.structure[0]
     few, many = exact.outlook(structure, 1, subject.n), exact.outlook(structure, np.inf, subject.n)
@@ -43,25 +43,25 @@ def test_few_rows_are_walked_down_and_many_are_looked_up_with_the_same_values(mo
 def test_tables_never_take_more_memory_than_they_may(monkeypatch):
     subject = forest()
     structure = subject.predictions.structure[0]
-    monkeypatch.setattr(tables, "MOST_ENTRIES", 40_000)
-    chosen, _ = tables.by_table(structure.trees, structure.owner, np.inf, subject.n)
+    monkeypatch.setattr(table_plan, "MOST_ENTRIES", 40_000)
+    chosen, _ = table_plan.by_table(structure.trees, structure.owner, np.inf, subject.n)
     assert 0 < chosen.sum() < len(chosen)
-    assert tables.plan(structure.trees, structure.owner, np.flatnonzero(chosen), 6).entries <= 2 * 40_000
+    assert table_plan.plan(structure.trees, structure.owner, np.flatnonzero(chosen), 6).entries <= 2 * 40_000
 
 
 def test_the_estimate_of_a_tables_size_is_near_what_is_laid_out():
     for name in ("random forest", "gradient boosting", "extra trees"):
         structure = forest(name).predictions.structure[0]
-        _, entries, _ = tables._weigh(
+        _, entries, _ = table_plan._weigh(
             structure.trees.roots, structure.trees.column, structure.trees.yes, structure.trees.no, structure.owner
         )
-        laid_out = tables.plan(structure.trees, structure.owner, np.arange(len(entries)), 6).entries
+        laid_out = table_plan.plan(structure.trees, structure.owner, np.arange(len(entries)), 6).entries
         assert laid_out / 4 <= entries.sum() <= laid_out * 8
 
 
 def test_where_walking_down_would_take_long_a_sample_is_taken_and_said(monkeypatch):
     subject = forest()
-    monkeypatch.setattr("zerotilt.core.trees.tables.MOST_PLAYERS", 2)
+    monkeypatch.setattr("zerotilt.core.trees.table_plan.MOST_PLAYERS", 2)
     monkeypatch.setattr("zerotilt.core.contributions.explain.DEEP_SECONDS", 0.0)
     monkeypatch.setattr("zerotilt.core.contributions.explain.DEEP_BACKGROUND", 100)
     found = explain(subject, np.arange(5), 1, Work())
@@ -95,7 +95,7 @@ def test_trees_that_ask_about_a_column_that_is_not_there_are_not_read():
     rng = np.random.default_rng(0)
     model = onnx.load_from_string(random_trees.regressor(rng, 6, 3, 3))
     assert graph.read(model.graph.node[0]).trees.column.max() > 2
-    cut = dissection._Cut([], ["x"], None, None, [], None, [], [], {}, [3])
-    cut.pieces = [dissection._Piece(model.graph.node[0], graph.read(model.graph.node[0]), "x")]
+    cut = graph_cut.Cut([], ["x"], None, None, [], None, [], [], {}, [3])
+    cut.pieces = [graph_cut.Piece(model.graph.node[0], graph.read(model.graph.node[0]), "x")]
     with pytest.raises(graph.Unread, match="a column that is not there"):
         dissection._columns(cut)

@@ -10,8 +10,8 @@ import pyarrow.feather as feather
 import pyarrow.parquet as pq
 import pytest
 
-from zerotilt.core import csvfile, guess, table
-from zerotilt.core.csvfile import Dialect
+from zerotilt.core import csvdialect, guess, table
+from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.meaning import Kind, Role
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table, convert
@@ -43,7 +43,7 @@ def refusal(data: bytes | str, dialect: Dialect | None = None) -> Refused:
     ],
 )
 def test_how_a_file_is_written_is_found_out(text, expected):
-    found = csvfile.sniff(io.BytesIO(text.encode())).model_dump()
+    found = csvdialect.sniff(io.BytesIO(text.encode())).model_dump()
     assert {name: found[name] for name in expected} == expected
 
 

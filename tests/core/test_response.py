@@ -8,7 +8,7 @@ from zerotilt.core.meaning import Context, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import partial
 from zerotilt.core.response.curves import direction, ice
-from zerotilt.core.response.partial import ResponseSettings
+from zerotilt.core.response.response_result import ResponseSettings
 from zerotilt.core.work import Work
 
 

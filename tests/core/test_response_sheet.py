@@ -16,7 +16,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, interactions, partial, surface
 from zerotilt.core.response.accumulated import AleSettings
 from zerotilt.core.response.interactions import InteractionsSettings
-from zerotilt.core.response.partial import ResponseSettings
+from zerotilt.core.response.response_result import ResponseSettings
 from zerotilt.core.response.surface import SurfaceSettings
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work

@@ -23,7 +23,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.response import partial
 from zerotilt.core.response.curves import direction, grid_of
 from zerotilt.core.response.expected import steps_against
-from zerotilt.core.response.partial import ResponseSettings
+from zerotilt.core.response.response_result import ResponseSettings
 from zerotilt.core.work import Work
 
 NUMBERS = st.floats(-1e6, 1e6, allow_nan=False)

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from tests.core.systems import system
 
 from zerotilt.core.groups import given as sheet
-from zerotilt.core.groups.given import GivenSettings
+from zerotilt.core.groups.given_result import GivenSettings
 from zerotilt.core.meaning import Role, Task, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats.strata import mantel_haenszel, pooled_means

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from zerotilt.core import output, table
-from zerotilt.core.csvfile import MISSING, Dialect
+from zerotilt.core.csvdialect import MISSING, Dialect
 from zerotilt.core.players import Columns
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
@@ -99,7 +99,7 @@ def test_a_frame_shares_what_is_not_touched():
 
 
 def test_mixed_rows_take_each_feature_from_where_they_should(monkeypatch):
-    monkeypatch.setattr("zerotilt.core.contributions.game.EVALUATIONS_AT_ONCE", 2)
+    monkeypatch.setattr("zerotilt.core.players.columns.EVALUATIONS_AT_ONCE", 2)
     cases = Frame({"a": np.array([1.0]), "t": np.array(["case"], dtype=object)})
     background = Frame({"a": np.array([10.0, 20.0]), "t": np.array(["x", "y"], dtype=object)})
     seen = []

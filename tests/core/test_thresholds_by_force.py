@@ -10,7 +10,8 @@ from tests.core.systems import system
 
 from zerotilt.core import membership
 from zerotilt.core.groups import thresholds
-from zerotilt.core.groups.thresholds import NEAR, ThresholdSettings
+from zerotilt.core.groups.threshold_result import ThresholdSettings
+from zerotilt.core.groups.threshold_search import NEAR
 from zerotilt.core.meaning import NOBODY, Context, GroupThreshold, Role, Rule
 from zerotilt.core.work import Work
 

@@ -1,26 +1,22 @@
 """Groups compared: hand-computed rates, statuses, references, missing and tiny groups."""
 
-from dataclasses import replace
 from itertools import product
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy import stats
 from tests.core.systems import system
+from tests.core.test_tilt_elsewhere import with_columns
+from tests.core.two_groups import ROLES, TWO_GROUPS, compared, rows_of
 
-from zerotilt.core.groups import metrics, tilt
-from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.groups import metrics, tilt, tilt_said
+from zerotilt.core.groups.disparity import Reference, TiltSettings
 from zerotilt.core.meaning import (
     Condition,
-    Context,
     FlagPolicy,
-    GroupThreshold,
     Role,
-    Rule,
     Segment,
-    Task,
     Tolerance,
     Wording,
 )
@@ -28,24 +24,6 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.work import Work
-
-ROLES = {"g": Role.group, "d": Role.decision}
-
-
-def rows_of(cells: dict[tuple[str, int, int], int]) -> dict[str, list]:
-    """Columns g, y, d from counts of (group, outcome, decision)."""
-    flat = [key for key, times in cells.items() for _ in range(times)]
-    return {"g": [g for g, _, _ in flat], "y": [y for _, y, _ in flat], "d": [d for _, _, d in flat]}
-
-
-TWO_GROUPS = {
-    ("a", 1, 1): 80, ("a", 1, 0): 20, ("a", 0, 1): 30, ("a", 0, 0): 70,
-    ("b", 1, 1): 30, ("b", 1, 0): 30, ("b", 0, 1): 10, ("b", 0, 0): 50,
-}  # fmt: skip
-
-
-def compared(columns, roles=ROLES, **more):
-    return tilt.compare_groups(system(columns, roles=roles, **more), TiltSettings(), 1, Work())
 
 
 def test_rates_by_hand():
@@ -69,7 +47,7 @@ def test_comparison_by_hand():
     assert found.ratio.value == pytest.approx((40 / 120) / (110 / 200))
     assert found.difference.value == pytest.approx(40 / 120 - 110 / 200)
     assert found.status == "flagged"
-    text = tilt.sentence(result, found, Wording(row="claim", rows="claims", favourable="settled at once"))
+    text = tilt_said.sentence(result, found, Wording(row="claim", rows="claims", favourable="settled at once"))
     assert text.startswith(
         "Claims whose g is b: settled at once 0.61 times as often as claims whose g is a (95% interval "
     )
@@ -92,7 +70,7 @@ def test_groups_called_by_a_number_are_named_with_their_column():
     columns["g"] = [{"a": "0", "b": "1"}[g] for g in columns["g"]]
     result = compared(columns)
     found = next(d for d in result.disparities if d.metric == "accuracy")
-    text = tilt.sentence(result, found, Wording())
+    text = tilt_said.sentence(result, found, Wording())
     assert text.startswith("Rows whose g is 1: accuracy 0.89 times that of rows whose g is 0 (95%")
 
 
@@ -211,27 +189,9 @@ def test_weights_of_one_change_nothing_and_others_count():
     assert of_b.metrics["base_rate"].of == 120
 
 
-def with_columns(subject, **changes):
-    """The same subject with columns changed by name."""
-    columns = tuple(c.model_copy(update=changes.get(c.name, {})) for c in subject.spec.columns)
-    return replace(subject, spec=subject.spec.model_copy(update={"columns": columns}))
-
-
-@pytest.mark.parametrize(("reference", "expected"), [("largest", "a"), ("best-off", "c"), ("all others", "all others")])
-def test_references(reference, expected):
-    cells = TWO_GROUPS | {("c", 1, 1): 40, ("c", 0, 1): 2}
-    subject = system(rows_of(cells), roles=ROLES)
-    result = tilt.compare_groups(subject, TiltSettings(reference=reference), 1, Work())
-    assert result.attributes[0].reference == expected
-    assert len(result.disparities) == (3 if reference == "all others" else 2) * 9
-    of_b = next(d for d in result.disparities if d.group == "b" and d.metric == "selection_rate")
-    against = {"a": (110, 200), "c": (42, 42), "all others": (152, 242)}[expected]
-    assert (of_b.against.count, of_b.against.of) == against
-
-
 def test_a_reference_chosen_in_the_settings_comes_first():
     subject = system(rows_of(TWO_GROUPS), roles=ROLES)
-    chosen = TiltSettings(references=(tilt.Reference(attribute="g", group="b"),))
+    chosen = TiltSettings(references=(Reference(attribute="g", group="b"),))
     result = tilt.compare_groups(subject, chosen, 1, Work())
     assert [group.reference for group in result.groups] == [False, True]
 
@@ -256,7 +216,7 @@ def test_segments_are_groups_and_may_overlap():
     young_a = Segment(name="young a", conditions=(*young.conditions, Condition(column="g", levels=("a",))))
     result = compared(columns, roles={"d": Role.decision}, segments=(young, young_a))
     assert {group.group: group.rows for group in result.groups} == {"young": 100, "young a": 100}
-    text = tilt.sentence(result, result.disparities[0], Wording())
+    text = tilt_said.sentence(result, result.disparities[0], Wording())
     assert text.startswith("Young rows: base rate") and "all other rows" in text
 
 
@@ -303,71 +263,6 @@ def test_weights_of_zero_in_a_group_leave_it_undefined():
     result = compared(columns, roles=ROLES | {"w": Role.weight})
     assert {d.status for d in result.disparities} == {"too_few"}
     assert "NaN" not in result.model_dump_json()
-
-
-def test_numbers_are_compared_by_their_means():
-    rng = np.random.default_rng(3)
-    columns = {"g": ["a"] * 400 + ["b"] * 300, "s": rng.normal(5, 1, 700), "y": rng.normal(5, 1, 700)}
-    columns["s"][400:] += 1
-    result = compared(columns, roles={"g": Role.group, "s": Role.score}, task=Task.regression)
-    by_metric = {d.metric: d for d in result.disparities}
-    assert set(by_metric) == {"mean_prediction", "mean_outcome", "mean_error", "mae", "rmse"}
-    gap = by_metric["mean_prediction"]
-    assert (gap.judged, gap.status) == ("difference", "flagged")
-    s = np.asarray(columns["s"])
-    assert gap.difference.value == pytest.approx(s[400:].mean() - s[:400].mean())
-    low, high = stats.ttest_ind(s[400:], s[:400], equal_var=False).confidence_interval()
-    assert (gap.difference.low, gap.difference.high) == pytest.approx((low, high), abs=0.02)
-    text = tilt.sentence(result, gap, Wording(rows="claims", unit="days"))
-    assert "mean prediction" in text and "days more than that of claims whose g is a" in text
-
-
-def test_classes_have_rates_of_each_and_a_favourable_one_of_several():
-    y = ["low", "mid", "high"] * 200
-    d = ["low", "high", "high"] * 100 + ["mid", "mid", "low"] * 100
-    columns = {"g": ["a"] * 300 + ["b"] * 300, "y": y, "d": d}
-    subject = with_columns(
-        system(columns, roles=ROLES, task=Task.ordered, event="high", favourable_classes=("mid", "high")),
-        y={"order": ("low", "mid", "high")},
-    )
-    result = tilt.compare_groups(subject, TiltSettings(), 1, Work())
-    a, b = (group.metrics for group in result.groups)
-    assert (a["selection_rate"].count, a["selection_rate"].of) == (200, 300)
-    assert a["class_share · high"].value == pytest.approx(2 / 3)
-    assert b["true_positive_rate · mid"].value == 1 and b["true_positive_rate · high"].value == 0
-    assert a["accuracy"].value == pytest.approx(2 / 3)
-    assert a["macro_true_positive_rate"].value == pytest.approx(2 / 3)
-    assert a["mean_rank"].value == pytest.approx(1 + (0 + 2 + 2) / 3)
-    assert b["mean_rank_error"].value == pytest.approx((1 + 0 - 2) / 3)
-
-
-def test_a_second_version_beside_says_what_became_of_each_gap():
-    rng = np.random.default_rng(5)
-    g, y = rng.choice(["a", "b"], 3_000), rng.integers(0, 2, 3_000)
-    s = np.clip(0.2 + 0.5 * y + rng.normal(0, 0.15, 3_000), 0, 1)
-    tilted = np.clip(s - 0.25 * (g == "b"), 0, 1)
-    roles = {"g": Role.group, "s": Role.score}
-    before = system({"g": g, "s": s, "y": y}, roles=roles)
-    after = replace(system({"g": g, "s": tilted, "y": y}, roles=roles), beside=before)
-    result = tilt.compare_groups(after, TiltSettings(), 1, Work())
-    found = next(d for d in result.disparities if d.metric == "true_positive_rate")
-    assert found.change.verdict == "wider"
-    assert found.change.ratio_change.value == pytest.approx(found.ratio.value / found.change.ratio)
-    cost = next(one for one in result.beside.costs if one.metric == "accuracy")
-    assert cost.change.value < 0 and cost.change.high < 0
-    assert "gaps are wider" in tilt.say(result, Wording(), TiltSettings()).detail
-    same = replace(before, beside=before)
-    alike = tilt.compare_groups(same, TiltSettings(), 1, Work())
-    assert {d.change.verdict for d in alike.disparities if d.change.verdict != "not defined"} == {"not told apart"}
-
-
-def test_a_rule_by_group_is_followed_everywhere():
-    columns = {"g": ["a", "b"] * 60, "s": [0.4, 0.4] * 60, "y": [1, 0] * 60}
-    rule = Rule(threshold=0.5, columns=("g",), thresholds=(GroupThreshold(group="b", threshold=0.3),))
-    context = Context(rows="all", rule=rule)
-    result = compared(columns, roles={"g": Role.group, "s": Role.score}, context=context)
-    rates = {group.group: group.metrics["selection_rate"].value for group in result.groups}
-    assert rates == {"a": 0.0, "b": 1.0}
 
 
 def test_an_unknown_metric_and_one_of_another_task_are_refused():

@@ -17,7 +17,7 @@ from zerotilt.core.meaning import Task
 from zerotilt.core.predictors import Asked
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
-from zerotilt.core.trees import curves, graph, pairs, tables
+from zerotilt.core.trees import curves, graph, pairs, table_plan, tables
 from zerotilt.core.trees.graph import Unread
 
 
@@ -119,7 +119,7 @@ def test_joint_descent_equals_tables(seed):
     weights = rng.random(100)
     weights /= weights.sum()
     everything = np.arange(len(trees.roots))
-    plan = tables.plan(trees, owner, everything, players)
+    plan = table_plan.plan(trees, owner, everything, players)
     counts = tables.counted(trees, plan, values[20:], weights)
     by_table = tables.filled(trees, plan, counts, 0, players).look_up(values[:20])
     by_descent = pairs.explain(trees, owner, everything, values[:20], values[20:], weights, 0, players)
@@ -130,7 +130,7 @@ def test_counting_a_background_in_parts_changes_nothing():
     rng = np.random.default_rng(7)
     trees = graph.read(onnx.load_from_string(random_trees.regressor(rng, 5, 6, 5)).graph.node[0]).trees
     owner = np.arange(5, dtype=np.int32)
-    plan = tables.plan(trees, owner, np.arange(6), 5)
+    plan = table_plan.plan(trees, owner, np.arange(6), 5)
     values = random_trees.rows(rng, 300, 5).astype(np.float32)
     weights = np.full(300, 1 / 300)
     whole = tables.counted(trees, plan, values, weights)
@@ -179,7 +179,7 @@ def test_contributions_of_joined_ensembles_add_up(seed):
     weights = np.full(60, 1 / 60)
 
     def of(trees):
-        plan = tables.plan(trees, owner, np.arange(len(trees.roots)), 4)
+        plan = table_plan.plan(trees, owner, np.arange(len(trees.roots)), 4)
         return tables.filled(trees, plan, tables.counted(trees, plan, values[20:], weights), 0, 4).look_up(values[:20])
 
     from zerotilt.core.trees.ensemble import joined
@@ -232,7 +232,7 @@ def test_a_column_given_to_no_raw_column_is_accounted_for():
     trees = graph.read(onnx.load_from_string(random_trees.regressor(rng, 3, 4, 3)).graph.node[0]).trees
     values = random_trees.rows(rng, 40, 3).astype(np.float32)
     owner = np.array([0, -1, 1], np.int32)
-    plan = tables.plan(trees, owner, np.arange(4), 2)
+    plan = table_plan.plan(trees, owner, np.arange(4), 2)
     weights = np.full(30, 1 / 30)
     found = tables.filled(trees, plan, tables.counted(trees, plan, values[10:], weights), 0, 2).look_up(values[:10])
     sums = trees.sums(values)[:, 0]

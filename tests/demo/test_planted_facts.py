@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from zerotilt.core.drivers.ranking import DriversSettings
+from zerotilt.core.drivers.ranking_result import DriversSettings
 from zerotilt.core.evidence import Digests
 from zerotilt.core.methods import METHODS
-from zerotilt.core.response.partial import ResponseSettings
+from zerotilt.core.response.response_result import ResponseSettings
 from zerotilt.core.work import Work
 from zerotilt.demo import generator, planted
 from zerotilt.report.compose import gather

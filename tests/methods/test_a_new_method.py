@@ -26,7 +26,9 @@ from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, EvidenceRow, Task
 from zerotilt.tasks import jobs
 from zerotilt.tasks.board import Board
-from zerotilt.tasks.worker import Worker, _claim, _Ticker
+from zerotilt.tasks.ownership import claim
+from zerotilt.tasks.ticker import Ticker
+from zerotilt.tasks.worker import Worker
 
 WEB = Path(__file__).parents[2] / "web"
 
@@ -55,9 +57,9 @@ def test_it_is_served_kept_reopened_and_exported(running, written, tmp_path):
         ask = {"context": {"model": str(written.models[0].id)}, "settings": {"column": "channel", "most": 2}}
         assert client.post(f"{own}/readings/echo", json=ask | {"settings": {"most": 99}}).status_code == 422
         task_id = client.post(f"{own}/readings/echo", json=ask).json()["task"]["id"]
-        task = _claim(task_id)
+        task = claim(task_id)
         worker = Worker(queue, files)
-        result = jobs.evidence(worker._arguments(task, _Ticker(task)), tmp_path, Work())
+        result = jobs.evidence(worker._arguments(task, Ticker(task)), tmp_path, Work())
         worker._finish(task, result)
         assert Task.get_by_id(task_id).state == "done"
 

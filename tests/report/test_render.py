@@ -9,7 +9,7 @@ import pytest
 from tests.core.systems import matrix, system
 
 from zerotilt.core.evidence import Digests, compute
-from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.groups.disparity import TiltSettings
 from zerotilt.core.meaning import Condition, FlagPolicy, GroupThreshold, Role, Rule, Segment, Tolerance, Wording
 from zerotilt.core.work import Work
 from zerotilt.report import figures

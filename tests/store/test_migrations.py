@@ -12,7 +12,7 @@ import pytest
 
 from zerotilt.api.views import kept
 from zerotilt.core.evidence import Digests, Evidence, compute
-from zerotilt.core.groups.tilt import TiltSettings
+from zerotilt.core.groups.disparity import TiltSettings
 from zerotilt.core.meaning import PARTS, Names, Spec, Wording
 from zerotilt.core.work import Work
 from zerotilt.report.compose import Kept as Shown

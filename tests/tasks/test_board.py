@@ -15,8 +15,9 @@ from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, ModelVersion, Task
 from zerotilt.tasks import board
+from zerotilt.tasks.ownership import claim
 from zerotilt.tasks.queue import Turn
-from zerotilt.tasks.worker import Worker, _claim
+from zerotilt.tasks.worker import Worker
 
 
 class Recorded:
@@ -116,11 +117,11 @@ def test_what_a_dead_worker_left_is_taken_up_again(connection, tmp_path):
 
 def test_a_task_is_claimed_once_and_a_cancelled_one_never(connection):
     task = left_behind("queued", 0)
-    assert _claim(str(task.id)).attempts == 1
-    assert _claim(str(task.id)) is None
+    assert claim(str(task.id)).attempts == 1
+    assert claim(str(task.id)) is None
     unwanted = left_behind("queued", 0)
     Task.update(cancel=True).where(Task.id == unwanted.id).execute()
-    assert _claim(str(unwanted.id)) is None
+    assert claim(str(unwanted.id)) is None
     assert Task.get_by_id(unwanted.id).state == "cancelled"
 
 

@@ -22,7 +22,9 @@ from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task
 from zerotilt.tasks import board, child, worker
-from zerotilt.tasks.worker import Superseded, Worker, _claim, _Ticker
+from zerotilt.tasks.ownership import Superseded, claim
+from zerotilt.tasks.ticker import Ticker
+from zerotilt.tasks.worker import Worker
 
 
 @pytest.fixture
@@ -32,13 +34,13 @@ def made(connection, tmp_path):  # noqa: F811
 
 def begun(kind: str, audit: Audit | None, payload: dict) -> Task:
     task = Task.create(audit=audit, kind=kind, title=kind, payload=payload)
-    return _claim(str(task.id))
+    return claim(str(task.id))
 
 
 def overtaken(task: Task) -> Task:
     """A second attempt at the same task, as after a sleep that outlasted its heartbeat."""
     Task.update(state="queued").where(Task.id == task.id).execute()
-    return _claim(str(task.id))
+    return claim(str(task.id))
 
 
 REPORT = {"html": "a" * 64, "json": "b" * 64, "flagged": 2, "tested": 5}
@@ -92,7 +94,7 @@ def test_an_attempt_that_was_overtaken_neither_fails_nor_beats(made, demo_audit)
     made._end(first, "failed", {"message": "late"})
     assert Task.get_by_id(first.id).state == "running"
     with pytest.raises(Superseded):
-        _Ticker(first)(1, 2, "late")
+        Ticker(first)(1, 2, "late")
 
 
 def test_a_stale_heartbeat_is_taken_up_again_and_the_sleeper_changes_nothing(made, demo_audit):  # noqa: F811
@@ -113,7 +115,7 @@ def test_copying_a_large_file_into_the_store_beats(made, demo_audit, tmp_path): 
     task = begun("report", demo_audit, {})
     Task.update(cancel=True).where(Task.id == task.id).execute()
     with pytest.raises(Cancelled):
-        made._files.take(path, _Ticker(task).beat)
+        made._files.take(path, Ticker(task).beat)
 
 
 def test_a_table_read_again_keeps_the_roles_that_were_entered_meanwhile(made, connection):  # noqa: F811

@@ -12,7 +12,7 @@ from starlette.requests import ClientDisconnect
 from zerotilt.api.desk import PATIENCE, Desk, TheDesk, connected, held
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import AuditLine, AuditView, TaskView, line
-from zerotilt.core.csvfile import Dialect
+from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.meaning import Context
 from zerotilt.core.refusal import Refused
 from zerotilt.store import removal

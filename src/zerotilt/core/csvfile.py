@@ -14,178 +14,19 @@ import unicodedata
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any, BinaryIO, Literal
+from typing import Any, BinaryIO
 
-import charset_normalizer
 import pyarrow as pa
 import pyarrow.compute
 import pyarrow.csv as pacsv
-from pydantic import model_validator
 
-from zerotilt.core.frozen import Frozen
+from zerotilt.core.csvdialect import MISSING, SPACES, Dialect, number_pattern
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 
 pc: Any = pyarrow.compute  # its functions are made when it is imported; no checker knows them
 
-SAMPLE_BYTES = 256 * 1024
 BLOCK_BYTES = 4 * 1024 * 1024
-MISSING = ("", "NA", "N/A", "n/a", "na", "NaN", "nan", "null", "NULL", "None", "-")
-_SPACES = "[ \u00a0\u202f]"
-
-
-class Dialect(Frozen):
-    """How a CSV file is written. Every part can be corrected by the person."""
-
-    encoding: str = "utf-8"
-    delimiter: Literal[",", ";", "\t", "|"] = ","
-    quote: Literal['"', "'"] = '"'
-    decimal: Literal[".", ","] = "."
-    thousands: Literal["", ",", ".", " ", "'"] = ""
-
-    @model_validator(mode="after")
-    def _marks_differ(self) -> Dialect:
-        if self.decimal == self.thousands:
-            raise ValueError(f"decimal mark and thousands mark are both “{self.decimal}”")
-        return self
-
-
-def sniff(source: BinaryIO) -> Dialect:
-    """Find out encoding, delimiter, quote, decimal mark and thousands mark from the head of a file.
-
-    Raises
-    ------
-    Refused : the file is empty or is not text.
-    """
-    source.seek(0)
-    head = source.read(SAMPLE_BYTES)
-    if not head.strip():
-        raise Refused("The file is empty.", todo="Choose a file with a header line and rows.")
-    encoding = _encoding(head, whole=len(head) < SAMPLE_BYTES)
-    text = head.decode(encoding, errors="replace").lstrip("\ufeff")
-    if not text.strip():
-        raise Refused("The file is empty.", todo="Choose a file with a header line and rows.")
-    if "\x00" in text:
-        raise Refused("The file is not text, so it is not CSV.", todo="Upload CSV, Parquet, or Arrow/Feather.")
-    if len(head) == SAMPLE_BYTES:  # the last line is probably cut
-        text = text[: text.rfind("\n") + 1] or text
-    quote, delimiter, rows = _shape(text)
-    decimal, thousands = _marks(rows[1:200], delimiter)
-    return Dialect(encoding=encoding, delimiter=delimiter, quote=quote, decimal=decimal, thousands=thousands)
-
-
-def _encoding(head: bytes, whole: bool) -> str:
-    for mark, name in (
-        (codecs.BOM_UTF8, "utf-8-sig"),
-        (codecs.BOM_UTF16_LE, "utf-16"),
-        (codecs.BOM_UTF16_BE, "utf-16"),
-    ):
-        if head.startswith(mark):
-            return name
-    try:
-        codecs.getincrementaldecoder("utf-8")().decode(head, final=whole)
-        return "utf-8"
-    except UnicodeDecodeError:
-        return _likeliest(head)
-
-
-def _likeliest(head: bytes) -> str:
-    """The single-byte encoding under which the text is likeliest: letters stand in words, signs do not.
-
-    Where most letters are beyond ASCII, as in Greek or Cyrillic, another script
-    is meant; elsewhere the commonest encoding wins unless another reads better.
-    """
-    best = charset_normalizer.from_bytes(head[:32_768]).best()
-    guessed = None if best is None or best.encoding in ("utf_8", "ascii") else best.encoding
-    letters = sum(one in _ASCII_LETTERS for one in head)
-    if guessed and sum(one >= 0x80 for one in head) > 0.4 * max(letters, 1):
-        return guessed
-    candidates = dict.fromkeys(
-        ("cp1252", "cp1250", *([guessed] if guessed else []), "iso-8859-15", "cp1257", "mac_roman")
-    )
-    scored = {}
-    for name in candidates:
-        try:
-            scored[name] = _plausible(head.decode(name))
-        except (UnicodeDecodeError, LookupError):
-            continue
-    return max(scored, key=lambda name: scored[name]) if scored else "cp1252"
-
-
-_ASCII_LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
-_COMMON = frozenset("äöüßéèêëáàâçñíóúåæøãõîïôûùÄÖÜÉÅØÆÑ€–—“”‘’°§")
-_CENTRAL = frozenset("ąćęłńśźżčďěňřšťžůýőűăâîșțşţđĄĆĘŁŃŚŹŻČĎĚŇŘŠŤŽŮÝŐŰ")
-
-
-def _plausible(text: str) -> float:
-    """How well the characters beyond ASCII sit: letters that European words have, not signs and capitals inside words."""
-    found = 0.0
-    for place, one in enumerate(text):
-        if one < "\x80":
-            continue
-        before, after = text[place - 1 : place], text[place + 1 : place + 2]
-        inside = before.isalpha() or after.isalpha()
-        if not one.isprintable() or one == "\xa0":
-            found -= 2.0
-        elif one.isalpha():
-            found += 1.0 if one in _COMMON else 0.9 if one in _CENTRAL else 0.4
-            found -= 1.0 if one.isupper() and before.islower() else 0.0
-        else:
-            found += -1.5 if inside and one not in "’‘“”–—°" else 0.5 if one in _COMMON else 0.0
-    return found
-
-
-def _shape(text: str) -> tuple[str, str, list[list[str]]]:
-    """The quote and delimiter under which most leading rows have one and the same width above one."""
-    best: tuple[float, str, str, list[list[str]]] | None = None
-    for quote in ('"', "'"):
-        for delimiter in (",", ";", "\t", "|"):
-            reader = csv.reader(io.StringIO(text), delimiter=delimiter, quotechar=quote)
-            rows: list[list[str]] = []
-            try:
-                for row in reader:
-                    if row:
-                        rows.append(row)
-                    if len(rows) >= 200:
-                        break
-            except csv.Error:
-                continue
-            width, agreeing = Counter(len(row) for row in rows).most_common(1)[0]
-            score = (agreeing / len(rows)) * (1 if width > 1 else 0) + min(width, 50) / 1000
-            if quote == "'" and f"{delimiter}'" not in text:
-                score -= 0.01
-            if best is None or score > best[0] + 1e-9:
-                best = (score, quote, delimiter, rows)
-    if best is None:
-        raise Refused("The file cannot be read as CSV.", todo="Check that it is a text table.")
-    return best[1], best[2], best[3]
-
-
-def _number(decimal: str, thousands: str) -> str:
-    d = re.escape(decimal)
-    plain = rf"\d+({d}\d*)?|{d}\d+"
-    if not thousands:
-        return rf"^[+-]?({plain})([eE][+-]?\d+)?$"
-    t = _SPACES if thousands == " " else re.escape(thousands)
-    return rf"^[+-]?({plain}|\d{{1,3}}({t}\d{{3}})+({d}\d*)?)([eE][+-]?\d+)?$"
-
-
-def _marks(rows: list[list[str]], delimiter: str) -> tuple[str, str]:
-    """Decimal and thousands marks that make most columns numeric; plainer marks win ties."""
-    candidates = [(".", ""), (".", ","), (",", ""), (",", "."), (".", " "), (",", " "), (".", "'"), (",", "'")]
-    if delimiter == ";":  # such files come from places that write 1,5
-        candidates[1], candidates[2] = candidates[2], candidates[1]
-    width = max((len(row) for row in rows), default=0)
-    columns = [[row[i].strip() for row in rows if i < len(row) and row[i].strip() not in MISSING] for i in range(width)]
-    best, most = (".", ""), -1
-    for decimal, thousands in candidates:
-        if delimiter in (decimal, thousands) and delimiter != "," and delimiter != ";":
-            continue
-        pattern = re.compile(_number(decimal, thousands))
-        numeric = sum(1 for values in columns if values and all(pattern.match(value) for value in values))
-        if numeric > most:
-            best, most = (decimal, thousands), numeric
-    return best
 
 
 def header(source: BinaryIO, dialect: Dialect) -> list[str]:
@@ -312,7 +153,7 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
     work = work or Work()
     names = header(source, dialect)
     found = Scan(dialect, names, columns={name: _Column() for name in names})
-    number, whole = _number(dialect.decimal, dialect.thousands), r"^[+-]?\d{1,18}$"
+    number, whole = number_pattern(dialect.decimal, dialect.thousands), r"^[+-]?\d{1,18}$"
     for batch in _text_batches(source, dialect, names, work, "bytes read"):
         found.rows += batch.num_rows
         for name, column in zip(names, batch.columns, strict=True):
@@ -383,7 +224,7 @@ def _is_missing(column: pa.Array) -> pa.Array:
 
 def _strip_marks(values: pa.Array, dialect: Dialect) -> pa.Array:
     if dialect.thousands:
-        mark = _SPACES if dialect.thousands == " " else re.escape(dialect.thousands)
+        mark = SPACES if dialect.thousands == " " else re.escape(dialect.thousands)
         values = pc.replace_substring_regex(values, mark, "")
     return pc.replace_substring(values, dialect.decimal, ".") if dialect.decimal != "." else values
 

@@ -12,8 +12,8 @@ import pyarrow.compute
 import pyarrow.parquet as pq
 from numpy.typing import NDArray
 
-from zerotilt.core import csvfile, words
-from zerotilt.core.csvfile import Dialect
+from zerotilt.core import csvdialect, csvfile, words
+from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -235,7 +235,7 @@ def convert(
     if start[:4] == b"PAR1" or start[:6] == b"ARROW1" or start[:4] == b"\xff\xff\xff\xff":
         _write(_arrow_batches(source, start, work), sink)
         return None
-    dialect = dialect or csvfile.sniff(source)
+    dialect = dialect or csvdialect.sniff(source)
     found = csvfile.scan(source, dialect, work)
     _write(csvfile.typed_batches(source, found, work), sink)
     return dialect

@@ -16,7 +16,7 @@ from zerotilt.core.players.columns import along
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.stats import calibration, intervals
-from zerotilt.core.trees import curves, pairs, tables
+from zerotilt.core.trees import curves, pairs, table_plan, tables
 from zerotilt.core.trees.ensemble import LEQ, Trees
 
 
@@ -53,8 +53,8 @@ def _run(number: type) -> None:
         base=np.zeros(1),
     )
     owner, encoded, weights = np.zeros(1, np.int32), np.array([[0.0], [1.0]], number), np.full(2, 0.5)
-    everything = np.flatnonzero(tables.by_table(trees, owner, 1e6, 1_000)[0])
-    plan = tables.plan(trees, owner, everything, 1)
+    everything = np.flatnonzero(table_plan.by_table(trees, owner, 1e6, 1_000)[0])
+    plan = table_plan.plan(trees, owner, everything, 1)
     tables.filled(trees, plan, tables.counted(trees, plan, encoded, weights), 0, 1).look_up(encoded)
     pairs.explain(trees, owner, everything, encoded, encoded, weights, 0, 1)
     curves.sweep(trees, encoded, curves.axes(trees, owner, [encoded]))

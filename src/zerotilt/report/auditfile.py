@@ -6,8 +6,8 @@ from typing import Literal, cast
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from zerotilt.core.groups.disparity import Disparity, Group, TiltResult
 from zerotilt.core.groups.metrics import Measure, MetricName
-from zerotilt.core.groups.tilt import Disparity, Group, TiltResult
 from zerotilt.core.meaning import FlagPolicy, Rule, Spec
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject

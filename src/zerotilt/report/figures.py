@@ -19,11 +19,11 @@ from matplotlib.patches import FancyBboxPatch, Rectangle
 from zerotilt.core import words
 from zerotilt.core.contributions.ladder import LadderResult
 from zerotilt.core.drivers.losses import LOSS_LABELS
-from zerotilt.core.drivers.ranking import DriversResult
+from zerotilt.core.drivers.ranking_result import DriversResult
+from zerotilt.core.groups.disparity import TiltResult
 from zerotilt.core.groups.metrics import metric_named
-from zerotilt.core.groups.tilt import TiltResult
 from zerotilt.core.meaning import Spec
-from zerotilt.core.response.partial import ResponseResult
+from zerotilt.core.response.response_result import ResponseResult
 
 INK, SOFT, RULE, SHEET = "#22302F", "#5B6765", "#DDD8CB", "#FFFDF8"
 VERDIGRIS, OCHRE, IRIS, BRICK, BAND = "#0E6B5C", "#B86B00", "#5A4A9C", "#A3262A", "#E4EEE8"

@@ -14,8 +14,9 @@ from markupsafe import Markup, escape
 
 from zerotilt.core import tabulate, words
 from zerotilt.core.evidence import Evidence
+from zerotilt.core.groups.disparity import TiltResult, by_tilt
 from zerotilt.core.groups.metrics import METRICS, label, metric_named
-from zerotilt.core.groups.tilt import TiltResult, by_tilt, wanting
+from zerotilt.core.groups.tilt_said import wanting
 from zerotilt.core.meaning import Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.subject import Subject

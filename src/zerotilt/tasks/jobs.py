@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from zerotilt.core import guess, rows, table
-from zerotilt.core.csvfile import Dialect
+from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
 from zerotilt.core.meaning import Context, Role, RowSet, Spec
 from zerotilt.core.methods import method_named

@@ -5,9 +5,8 @@ from __future__ import annotations
 import logging
 import tempfile
 import threading
-import time
 from collections.abc import Callable
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -24,20 +23,17 @@ from zerotilt.store.meaning import begin
 from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task, own
 from zerotilt.tasks import child
 from zerotilt.tasks.board import Board, kept_items, next_number
+from zerotilt.tasks.ownership import Superseded, carried_over, claim, locked, now, ours
 from zerotilt.tasks.queue import Queue, Turn
+from zerotilt.tasks.ticker import Ticker
 
 log = logging.getLogger(__name__)
 STALE = timedelta(seconds=6)
 SWEEP_SECONDS = 2.0
 MOST_ATTEMPTS = 3
-WRITE_SECONDS = 0.3
 PLACES, WAIT_SECONDS = 3, 0.3
 """Long tasks at a time: one more than the cores, so that a first look need not wait for two long jobs."""
 PATIENCE = 120.0
-
-
-def now() -> datetime:
-    return datetime.now(UTC)
 
 
 class Worker:
@@ -73,7 +69,7 @@ class Worker:
                 self._queue.send(task_id)
 
     def _perform(self, task_id: str) -> None:
-        task = patiently(lambda: _claim(task_id), PATIENCE)
+        task = patiently(lambda: claim(task_id), PATIENCE)
         if task is None:
             return
         log.info("task %s %s: attempt %d", task.kind, task_id, task.attempts)
@@ -83,7 +79,7 @@ class Worker:
                     f"The worker died {MOST_ATTEMPTS} times while doing this.",
                     todo="Read fewer rows, or check the model file.",
                 )
-            ticker = _Ticker(task)
+            ticker = Ticker(task)
             with tempfile.TemporaryDirectory(prefix="zt-", dir=self._scratch) as scratch:
                 arguments = patiently(lambda: self._arguments(task, ticker), PATIENCE)
                 result = child.run(task.kind, arguments, Path(scratch), ticker)
@@ -114,7 +110,7 @@ class Worker:
         """Write that a task ended without a result; an upload that came to nothing is removed."""
 
         def write() -> None:
-            ended = Task.update(state=state, error=error, finished=now()).where(_ours(task)).execute()
+            ended = Task.update(state=state, error=error, finished=now()).where(ours(task)).execute()
             if ended and "digest" in task.payload:
                 discard_unowned(self._files, task.payload["digest"])
 
@@ -128,12 +124,12 @@ class Worker:
 
         def write() -> None:
             with database.atomic():
-                if Task.update(state="queued", queued=now()).where(_ours(task)).execute():
+                if Task.update(state="queued", queued=now()).where(ours(task)).execute():
                     self._queue.send(str(task.id))
 
         patiently(write, PATIENCE)
 
-    def _arguments(self, task: Task, ticker: _Ticker) -> dict[str, Any]:
+    def _arguments(self, task: Task, ticker: Ticker) -> dict[str, Any]:
         """The payload with digests turned into paths of files that hold what they should, and what only the records know."""
         arguments = dict(task.payload)
         for name in ("table", "model", "alongside"):
@@ -153,7 +149,7 @@ class Worker:
             }
         return arguments
 
-    def _keep_files(self, kind: str, result: dict[str, Any], ticker: _Ticker) -> dict[str, Any]:
+    def _keep_files(self, kind: str, result: dict[str, Any], ticker: Ticker) -> dict[str, Any]:
         """Move files from scratch into the store; the result with digests in their place. Bytes before rows."""
         kept = dict(result)
         for name in ("file", "html", "json"):
@@ -170,14 +166,14 @@ class Worker:
         """One transaction: the records of the result, and the task's end; nothing where another attempt has overtaken it."""
         with database.atomic():
             # the fence: the row is taken for as long as this lasts, and only by the attempt that it says
-            if not Task.update(heartbeat=now()).where(_ours(task)).execute():
+            if not Task.update(heartbeat=now()).where(ours(task)).execute():
                 raise Superseded
             for body in result.pop("evidence", []):
                 shelf.keep(self._files, body)
                 if task.audit_id is not None:
                     own(task.audit_id, body["key"])
             outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
-            Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(_ours(task)).execute()
+            Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(ours(task)).execute()
 
     def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         payload = task.payload
@@ -185,9 +181,9 @@ class Worker:
         for digest in sorted({payload["digest"], result["file"]}):
             lock_file(digest)
         # as it is now, not as it was when reading began: what was entered meanwhile is carried over
-        audit = _locked(task)
+        audit = locked(task)
         before = audit.tables.order_by(TableFile.created.desc()).first()
-        spec = _carried_over(audit.spec, before.profile if before else None, result)
+        spec = carried_over(audit.spec, before.profile if before else None, result)
         TableFile.create(
             audit=audit,
             name=payload["name"],
@@ -206,7 +202,7 @@ class Worker:
         return {"model": str(model.id)}
 
     def _finish_check(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        audit = _locked(task)
+        audit = locked(task)
         checked = Spec.model_validate(task.payload["spec"]).digest()
         same = audit.spec is not None and Spec.model_validate(audit.spec).digest() == checked
         newest = audit.tables.order_by(TableFile.created.desc()).first()
@@ -219,7 +215,7 @@ class Worker:
         return {name: result[name] for name in ("counts", "unknown_outcomes", "classes")}
 
     def _finish_report(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        _locked(task)  # reports of one audit are numbered one after the other
+        locked(task)  # reports of one audit are numbered one after the other
         report = Report.create(
             audit=task.audit,
             number=next_number(task.audit),
@@ -312,116 +308,9 @@ FINISHERS: dict[str, Callable[[Worker, Task, dict], dict]] = {
 }
 
 
-def _carried_over(earlier: dict | None, profile: dict | None, result: dict[str, Any]) -> dict[str, Any]:
-    """The guesses for a new table, with what a person had entered for columns that are still there.
-
-    A column that is now stored otherwise keeps its role and takes the new kind.
-    """
-    if earlier is None or profile is None:
-        return result["spec"]
-    entered = {column["name"]: column for column in earlier["columns"]}
-    stored = {column["name"]: column["stored"] for column in profile["columns"]}
-    now_stored = {column["name"]: column["stored"] for column in result["profile"]["columns"]}
-    names = set(now_stored)
-    if not names & set(entered):
-        return result["spec"]
-    columns = []
-    for guess in result["spec"]["columns"]:
-        kept = entered.get(guess["name"])
-        if kept is not None and stored.get(guess["name"]) != now_stored[guess["name"]]:
-            kept = kept | {"kind": guess["kind"], "order": guess["order"], "cuts": []}
-        columns.append(kept or guess)
-    crossings = [crossing for crossing in earlier["intersections"] if set(crossing) <= names]
-    segments = [one for one in earlier["segments"] if {part["column"] for part in one["conditions"]} <= names]
-    inputs = [name for name in earlier["model_inputs"] if name in names]
-    readings = [one for one in earlier.get("model_readings", []) if set(one["inputs"]) <= names]
-    return earlier | {
-        "columns": columns, "intersections": crossings, "segments": segments, "model_inputs": inputs, "model_readings": readings
-    }  # fmt: skip
-
-
-class Superseded(Exception):
-    """Another attempt has taken the task over, or it is no longer there."""
-
-
 def _is_quick(task_id: str) -> bool:
     """Whether a task is done in seconds and runs no model on made-up rows."""
     task = Task.get_or_none(Task.id == task_id)
     if task is None or task.kind in ("read_table", "inspect_model"):
         return True
     return task.kind == "evidence" and METHODS[task.payload["method"]].quick
-
-
-def _ours(task: Task):
-    """The task's row as long as this attempt is the one that performs it."""
-    return (Task.id == task.id) & (Task.state == "running") & (Task.attempts == task.attempts)
-
-
-def _locked(task: Task) -> Audit:
-    """The audit of a task as it is now, held until the transaction ends."""
-    audit = Audit.select().where(Audit.id == task.audit_id).for_update().first()
-    if audit is None:
-        raise Superseded
-    return audit
-
-
-def _claim(task_id: str) -> Task | None:
-    """Take a queued task; None when it has ended or is another's."""
-    with database.atomic():
-        taken = (
-            Task.update(state="running", heartbeat=now(), started=now(), attempts=Task.attempts + 1)
-            .where((Task.id == task_id) & (Task.state == "queued") & ~Task.cancel)
-            .execute()
-        )
-        if not taken:
-            Task.update(state="cancelled", finished=now()).where(
-                (Task.id == task_id) & (Task.state == "queued") & Task.cancel
-            ).execute()
-            return None
-        task = Task.get_by_id(task_id)
-        _ = task.audit  # read here, while connected
-        return task
-
-
-class _Ticker:
-    """Writes progress and heartbeat now and then, and reads the wish to cancel. A database that is away is waited out."""
-
-    def __init__(self, task: Task):
-        self._task = task
-        self._last = 0.0
-        self._stretch = ("", 0.0)
-        self._state = (0, 0, "")
-
-    def __call__(self, done: int, total: int, what: str) -> bool:
-        if time.monotonic() - self._last < WRITE_SECONDS:
-            return True
-        self._last = time.monotonic()
-        if what != self._stretch[0]:
-            self._stretch = (what, self._last)
-        self._state = (done, total, what)
-        try:
-            return patiently(lambda: self._write(done, total, what), 0.5)
-        except Unreachable:
-            return True
-
-    def beat(self) -> None:
-        """Still at work, without being any further.
-
-        Raises
-        ------
-        Cancelled : it is no longer wanted.
-        """
-        if not self(*self._state):
-            raise Cancelled
-
-    def _write(self, done: int, total: int, what: str) -> bool:
-        spent = self._last - self._stretch[1]
-        left = spent * (total - done) / done if done and spent else None
-        mine = (
-            Task.update(done=done, total=total, what=what, seconds_left=left, heartbeat=now())
-            .where(_ours(self._task))
-            .execute()
-        )
-        if not mine:
-            raise Superseded
-        return not Task.select(Task.cancel).where(Task.id == self._task.id).scalar()

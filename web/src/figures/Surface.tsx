@@ -1,4 +1,3 @@
-import { contours } from "d3-contour";
 import { scaleLinear } from "d3-scale";
 import { line } from "d3-shape";
 import { useId } from "react";
@@ -6,12 +5,14 @@ import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { output, type Scale, step, title } from "../ui/numbers";
 import { Fitted } from "./Figure";
+import { AmountKey, DecisionKey } from "./SurfaceKeys";
 import { lookOf } from "./series";
+import { Borders, ContourLine, contourLines } from "./surfaceLines";
 
-type Result = Schemas["SurfaceResult"];
+export type Result = Schemas["SurfaceResult"];
 type Side = Schemas["Axis"];
 const LEFT = 74;
-const TOP = 56;
+export const TOP = 56;
 const FOOT = 48;
 const PLOT = 330;
 const GAP = 12;
@@ -213,88 +214,7 @@ export function Surface(props: {
   );
 }
 
-type Cells = ReturnType<typeof cellsOf>;
-
-/** Lines of one value: found between grid points by their order, then laid where the points lie. */
-function contourLines(result: Result, x: Cells, y: Cells, value: number): string[] {
-  const [wide, tall] = [x.known.length, y.known.length];
-  if (wide < 2 || tall < 2) return [];
-  const grid = y.known.flatMap((j) => x.known.map((i) => heldAt(heldAt(result.values, i), j)));
-  const shape = contours().size([wide, tall]).smooth(true).contour(grid, value);
-  const along = (cells: Cells, at: number) => {
-    const clipped = Math.max(0, Math.min(cells.known.length - 1, at - 0.5));
-    const before = Math.min(Math.floor(clipped), cells.known.length - 2);
-    const [a, b] = [
-      heldAt(cells.middle, heldAt(cells.known, before)),
-      heldAt(cells.middle, heldAt(cells.known, before + 1)),
-    ];
-    return a + (b - a) * (clipped - before);
-  };
-  // rings run along the edge of the grid too; only what lies inside is a line of this value
-  const edge = ([a = 0, b = 0]: number[]) => a <= 0.5 || b <= 0.5 || a >= wide - 0.5 || b >= tall - 0.5;
-  const found: string[] = [];
-  for (const ring of shape.coordinates.flat()) {
-    let piece: [number, number][] = [];
-    const flush = () => {
-      if (piece.length > 1) found.push(line()(piece) ?? "");
-      piece = [];
-    };
-    ring.forEach((point, place) => {
-      const next = ring[place + 1];
-      if (next && edge(point) && edge(next)) {
-        piece.push([along(x, heldAt(point, 0)), along(y, heldAt(point, 1))]);
-        flush();
-      } else piece.push([along(x, heldAt(point, 0)), along(y, heldAt(point, 1))]);
-    });
-    flush();
-  }
-  return found;
-}
-
-function ContourLine({ paths, label, strong }: { paths: string[]; label: string; strong: boolean }) {
-  return (
-    <g data-part={strong ? "boundary" : "contour"} pointerEvents="none">
-      <title>{label}</title>
-      {paths.map((path) => (
-        <path
-          key={path}
-          d={path}
-          fill="none"
-          stroke="var(--ink)"
-          strokeWidth={strong ? 2.6 : 0.7}
-          opacity={strong ? 1 : 0.7}
-        />
-      ))}
-    </g>
-  );
-}
-
-/** Edges between cells in which different decisions are taken. */
-function Borders({ result, x, y }: { result: Result; x: Cells; y: Cells }) {
-  const pieces: string[] = [];
-  const differ = (a: [number, number], b: [number, number]) =>
-    heldAt(result.decision, a[0])[a[1]] !== heldAt(result.decision, b[0])[b[1]];
-  x.known.forEach((i, place) => {
-    y.known.forEach((j, row) => {
-      const next = x.known[place + 1];
-      const above = y.known[row + 1];
-      if (next !== undefined && differ([i, j], [next, j]))
-        pieces.push(`M${heldAt(x.edges, i)[1]},${heldAt(y.edges, j)[0]}V${heldAt(y.edges, j)[1]}`);
-      if (above !== undefined && differ([i, j], [i, above]))
-        pieces.push(`M${heldAt(x.edges, i)[0]},${heldAt(y.edges, j)[1]}H${heldAt(x.edges, i)[1]}`);
-    });
-  });
-  return (
-    <path
-      data-part="boundary"
-      d={pieces.join("")}
-      stroke="var(--ink)"
-      strokeWidth={2.6}
-      fill="none"
-      pointerEvents="none"
-    />
-  );
-}
+export type Cells = ReturnType<typeof cellsOf>;
 
 function Marker({ result, x, y }: { result: Result; x: Cells; y: Cells }) {
   const [first, second] = result.marker as [number | string | null, number | string | null];
@@ -387,53 +307,5 @@ function SideLabels({ side, cells, horizontal }: { side: Side; cells: Cells; hor
         {heldAt(side.labels, i)}
       </Fitted>
     ),
-  );
-}
-
-const STEPS = 24;
-
-function AmountKey(props: {
-  x: number;
-  low: number;
-  high: number;
-  write: (value: number) => string;
-  fill: (value: number) => { fill: string; opacity: number };
-}) {
-  const { low, high } = props;
-  const tall = 150;
-  return (
-    <g transform={`translate(${props.x},${TOP})`} fontSize={12} fill="var(--soft)">
-      {Array.from({ length: STEPS }, (_, place) => low + ((high - low) * (STEPS - place - 0.5)) / STEPS).map(
-        (value, place) => (
-          <rect
-            key={value}
-            y={12 + (tall / STEPS) * place}
-            width={14}
-            height={tall / STEPS + 0.5}
-            {...props.fill(value)}
-          />
-        ),
-      )}
-      <text y={4}>{props.write(high)}</text>
-      <text y={tall + 27}>{props.write(low)}</text>
-    </g>
-  );
-}
-
-function DecisionKey({ result, x, width }: { result: Result; x: number; width: number }) {
-  const there = new Set(result.decision.flat());
-  return (
-    <g transform={`translate(${x},${TOP})`} fontSize={12}>
-      {result.decisions.map((name, place) =>
-        there.has(place) ? (
-          <g key={name} transform={`translate(0,${place * 22})`}>
-            <rect y={1} width={12} height={12} fill={lookOf(place).colour} opacity={0.75} />
-            <Fitted x={18} y={7} width={width - 18} size={12} fill="var(--ink)">
-              {`${lookOf(place).mark} ${name}`}
-            </Fitted>
-          </g>
-        ) : null,
-      )}
-    </g>
   );
 }

@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 from zerotilt.core.contributions.game import Background
 from zerotilt.core.predictors import Frame
 from zerotilt.core.predictors.structure import Structure
-from zerotilt.core.trees import pairs, tables
-from zerotilt.core.trees.tables import Plan, Tables
+from zerotilt.core.trees import pairs, table_plan, tables
+from zerotilt.core.trees.table_plan import Plan
+from zerotilt.core.trees.tables import Tables
 from zerotilt.core.work import Work
 
 ROWS_AT_ONCE = 4_096
@@ -88,7 +89,7 @@ def outlook(structure: Structure, cases: float, background: int) -> Outlook:
     """Weigh the ways for so many rows explained (infinity: as many as come) against so many background rows."""
     if structure.trees is None:
         return Outlook(np.zeros(0, bool), 0.0)
-    chosen, seconds = tables.by_table(structure.trees, structure.owner, min(cases, 1e9), background)
+    chosen, seconds = table_plan.by_table(structure.trees, structure.owner, min(cases, 1e9), background)
     return Outlook(chosen, float(seconds.sum()))
 
 
@@ -111,7 +112,7 @@ def prepare(
         by_table = outlook(structure, np.inf, reference.rows).by_table
     deep, plan = np.flatnonzero(~by_table), None
     if by_table.any():
-        plan = tables.plan(structure.trees, structure.owner, np.flatnonzero(by_table), players)
+        plan = table_plan.plan(structure.trees, structure.owner, np.flatnonzero(by_table), players)
     shared = (structure, plan, reference, bool(len(deep)))
     starts = range(0, reference.rows, MET_AT_ONCE)
     pieces = [(start, min(start + MET_AT_ONCE, reference.rows)) for start in starts]

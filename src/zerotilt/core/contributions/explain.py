@@ -23,7 +23,7 @@ from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import weighing
 from zerotilt.core.subject import Subject
-from zerotilt.core.trees.tables import DESCENT_SECONDS
+from zerotilt.core.trees.table_plan import DESCENT_SECONDS
 from zerotilt.core.work import Work
 
 ShapleyMethod = Literal["linear", "trees", "enumeration", "sampled", "least squares", "hierarchy"]

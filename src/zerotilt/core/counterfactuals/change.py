@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.counterfactuals.nearest import Difference, cell, differences
+from zerotilt.core.counterfactuals.change_result import Allowed, Change, ChangeResult, ChangeSettings, say
+from zerotilt.core.counterfactuals.nearest import cell, differences
 from zerotilt.core.distance import Space, distances, space
-from zerotilt.core.frozen import Frozen
-from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
-from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.support import Support, support_of
 from zerotilt.core.subject import Subject
@@ -29,52 +25,6 @@ MOST_ASKED = 2_000_000
 """Edited cases that may be asked of the model; where they do not do, this is said."""
 WIDTH = 60
 """Unfinished changes kept from one number of columns to the next."""
-
-
-class Allowed(Frozen):
-    """What may happen to one column."""
-
-    feature: str
-    change: Literal["any", "none", "up", "down"] = "any"
-    low: float | None = Field(default=None, description="Least value allowed")
-    high: float | None = Field(default=None, description="Greatest value allowed")
-    levels: tuple[str, ...] = Field(default=(), description="Levels allowed; all of them when empty")
-
-
-class ChangeSettings(Frozen):
-    row: int = Field(ge=0, description="Row number in the table, from 0")
-    allowed: tuple[Allowed, ...] = Field(
-        default=(), description="Limits of single columns; all others may change freely"
-    )
-    wanted: str = Field(default="", description="The class wanted, where there are several; any other when empty")
-    most_columns: int = Field(default=3, ge=1, le=6)
-    found: int = Field(default=4, ge=1, le=20, description="Different changes to look for")
-
-
-class Change(Frozen):
-    """One way: the case with some columns changed, asked of the model."""
-
-    changed: tuple[Difference, ...]
-    columns: int
-    distance: float = Field(description="Gower distance from the case, 0 to 1")
-    decision: str
-    output: float
-
-
-class ChangeResult(Frozen):
-    row: int
-    name: str
-    decision: str
-    output: float
-    changes: tuple[Change, ...] = Field(
-        description="Fewest columns first, then nearest; each with other columns than the rest"
-    )
-    asked: int = Field(description="Predictions made in the search")
-    whole: bool = Field(
-        description="Whether every value that occurs was tried in each column alone, as far as was needed"
-    )
-    limits: int = Field(description="Columns that may not change freely")
-    scale: str
 
 
 @dataclass(frozen=True)
@@ -339,29 +289,6 @@ def _result(search: _Search, one: Frame, away: float) -> Change:
         decision=search.subject.decisions.named(int(search.subject.decisions.of(outputs, search.cut)[0])),
         output=float(search.subject.output(one)[0]),
     )
-
-
-def _tried(result: ChangeResult) -> str:
-    said = f"{words.plural(result.asked, 'edited case')} {'was' if result.asked == 1 else 'were'} asked of the model"
-    if not result.whole:
-        return f"{said}, which are not all values that occur; a smaller change may exist."
-    return f"{said}: of each column alone every value that occurs, as far as needed; of columns together only some."
-
-
-def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Reading:
-    if not result.changes:
-        headline = (
-            f"No plausible change of up to {words.plural(settings.most_columns, 'column')} turns the decision on {wording.one(result.name)} "
-            f"({result.decision})."
-        )
-        return plain(headline, f"{_tried(result)} They must lie where there are {wording.rows} like them.")
-    first = result.changes[0]
-    parts = [f"{words.title(one.feature)} {one.there} instead of {one.here}" for one in first.changed]
-    headline = f"{words.opening(wording.one(result.name))} ({result.decision}) would be decided otherwise ({first.decision}) with {words.listing(parts)}."
-    others = len(result.changes) - 1
-    detail = f"{words.plural(others, 'other way')} found; " if others else ""
-    detail += f"{_tried(result)} This is what the model would do with other values, not what would happen in the world."
-    return plain(headline, detail)
 
 
 METHOD = Method(

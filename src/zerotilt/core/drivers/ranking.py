@@ -4,23 +4,28 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
 
-from zerotilt.core import words
 from zerotilt.core.contributions.explain import cheap, explain
-from zerotilt.core.drivers.agreement import Agreement, Ranked, agreement, effective_features, rank_table
-from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
+from zerotilt.core.drivers.agreement import agreement, effective_features, rank_table
+from zerotilt.core.drivers.losses import Loss, chosen
 from zerotilt.core.drivers.permutation import Permuted, permute
-from zerotilt.core.frozen import Frozen
+from zerotilt.core.drivers.ranking_result import (
+    Beside,
+    BesideRanking,
+    Dominant,
+    Driver,
+    DriversResult,
+    DriversSettings,
+    LinkedDrivers,
+)
+from zerotilt.core.drivers.ranking_said import say
 from zerotilt.core.links import association, sets_of
-from zerotilt.core.meaning import Task, Wording
+from zerotilt.core.meaning import Task
 from zerotilt.core.method import Method, Place
-from zerotilt.core.reading import Reading, Span
-from zerotilt.core.response.curves import Direction, all_curves, direction, grid_of, ice
+from zerotilt.core.response.curves import all_curves, direction, grid_of, ice
 from zerotilt.core.rows import NAMES
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
@@ -35,113 +40,6 @@ CHEAP_ROWS = 20_000
 DOMINANT = 0.5
 """Share of the importance from which one feature is said to carry the model."""
 DOMINANT_ROWS, DOMINANT_DRAWS = 1_000, 30
-
-
-class DriversSettings(Frozen):
-    loss: LossChoice = "auto"
-    against_rest: bool = Field(
-        default=False, description="With several classes: the loss of the class that is read against all others"
-    )
-    repeats: int = Field(default=10, ge=2, le=100)
-    rows: int = Field(default=20_000, ge=10, le=10_000_000, description="Rows shuffled; a seeded sample beyond")
-    explained: int = Field(
-        default=200,
-        ge=1,
-        le=100_000,
-        description="Rows whose contributions are averaged; all rows where they are exact and cheap",
-    )
-    walks: int = Field(default=1_024, ge=2, le=10_000, description="Most pairs of walks a row, where they are sampled")
-    linked_from: float = Field(
-        default=0.7, gt=0, le=1, description="Columns associated by at least this much are also shuffled together"
-    )
-
-
-class Beside(Frozen):
-    """The same feature in the model or rows read alongside. ``difference``: alongside less here."""
-
-    permutation: Estimate
-    rank: int
-    loss_depends: bool
-    difference: Estimate
-
-
-class Driver(Frozen):
-    """One feature. ``permutation`` is added loss; the Shapley values are on the context's output scale."""
-
-    feature: str
-    permutation: Estimate
-    share: float | None = Field(description="Share of the summed importances above zero")
-    loss_depends: bool = Field(
-        description="Whether the interval of the importance stays above zero: the loss depends on the feature. Where it does "
-        "not, the output may depend on it all the same"
-    )
-    mean_abs_shapley: Estimate
-    mean_shapley: Estimate = Field(description="Signed: which way the feature moves the output on average")
-    direction: Direction
-    curve: tuple[float, ...] = Field(description="Mean response along the feature, for a small drawing")
-    beside: Beside | None = Field(description="Alongside; null where nothing is, or it does not take the feature")
-
-
-class LinkedDrivers(Frozen):
-    """Columns that say much the same: shuffled one by one, each may look small."""
-
-    features: tuple[str, ...]
-    least: float = Field(description="The weakest association between two of them, 0 to 1")
-    permutation: Estimate = Field(description="Loss added when they are shuffled together")
-    singles: float = Field(description="Sum of the losses added when each is shuffled alone")
-
-
-class Dominant(Frozen):
-    """One feature that carries most of the importance, and the output's spread when it is averaged out."""
-
-    feature: str
-    share: float
-    spread: float = Field(description="Standard deviation of the output")
-    spread_without: float = Field(description="The same with the feature's values taken from other rows and averaged")
-
-
-class BesideRanking(Frozen):
-    """What is read alongside, as a whole."""
-
-    rows_named: Literal["held-out", "training", "all"]
-    other_model: bool
-    loss_as_is: float
-    rows: int
-    only_there: tuple[str, ...] = Field(description="Features that only the model alongside takes, largest first")
-    only_here_used: tuple[str, ...] = Field(
-        description="The loss depends on it here, not so alongside, and the gap is beyond zero"
-    )
-    only_there_used: tuple[str, ...]
-    agreement: Agreement
-
-
-class DriversResult(Frozen):
-    drivers: tuple[Driver, ...] = Field(description="Largest permutation importance first")
-    loss: Loss
-    losses: tuple[Loss, ...] = Field(description="Those that are defined for this outcome")
-    of_class: str | None = Field(description="The class whose loss against all others it is")
-    loss_as_is: float
-    rows_named: Literal["held-out", "training", "all"]
-    rows: int
-    rows_scored: int
-    repeats: int
-    every_pair: int = Field(
-        description="Features for which all pairs of rows were asked, so that nothing hangs on shuffles"
-    )
-    explained: int
-    output: Literal["probability", "log-odds", "value"]
-    event: str
-    linked: tuple[LinkedDrivers, ...]
-    agreement: Agreement = Field(description="Of the two measures, which answer different questions")
-    ranks: tuple[Ranked, ...] = Field(description="By permutation importance, by mean absolute Shapley value")
-    first_share: float | None = Field(description="Share of the first feature in the summed importances")
-    dominant: Dominant | None
-    shapley_method: str
-    shapley_why: str
-    background: int
-    effective_features: float | None = Field(description="exp of the entropy of the shares")
-    beside: BesideRanking | None
-    confidence: float
 
 
 @dataclass(frozen=True)
@@ -327,109 +225,6 @@ def _beside(subject: Subject, here: _Shuffled, there: _Shuffled, drivers: list[D
 def _estimate(value: float, half: float, floor: float | None = None) -> Estimate:
     low = value - half
     return Estimate(value=float(value), low=float(low if floor is None else max(low, floor)), high=float(value + half))
-
-
-def say(result: DriversResult, wording: Wording, settings: DriversSettings) -> Reading:
-    used = [driver for driver in result.drivers if driver.loss_depends]
-    if not used:
-        return Reading(
-            headline=(
-                Span(
-                    text=f"The {LOSS_LABELS[result.loss]} depends on no feature beyond chance: every interval includes zero."
-                ),
-                *_carried(result),
-            ),
-            detail=_method(result),
-        )
-    top = used[:3]
-    names = words.listing([words.title(driver.feature) for driver in top])
-    share = sum(driver.share or 0 for driver in top)
-    first = top[0]
-    of = f" of {result.of_class} against the rest" if result.of_class else ""
-    value, low, high = words.measured(*first.permutation.model_dump().values())
-    headline = (
-        f"{words.opening(names)} {'carries' if len(top) == 1 else 'carry'} {share:.0%} of the importance. "
-        f"Shuffling {words.title(first.feature)} adds {value} to the {LOSS_LABELS[result.loss]}{of} "
-        f"({words.level(result.confidence)} interval {low} to {high})."
-    )
-    spans = [Span(text=headline), *_carried(result), *_compared(result, wording)]
-    unused = len(result.drivers) - len(used)
-    detail = _method(result)
-    if unused:
-        moving = [d for d in result.drivers if not d.loss_depends and _moves(d)]
-        detail += f" On {words.plural(unused, 'feature')} the loss is not seen to depend"
-        detail += (
-            f", though {words.listing([words.title(d.feature) for d in moving[:3]])}"
-            f"{' and others' if len(moving) > 3 else ''} {'moves' if len(moving) == 1 else 'move'} the output."
-            if moving
-            else "."
-        )
-    if result.linked:
-        sets = [words.listing([words.title(name) for name in one.features]) for one in result.linked[:3]]
-        detail += (
-            f" Linked columns share one effect: {'; '.join(sets)}{'; and others' if len(result.linked) > 3 else ''}."
-        )
-    return Reading(headline=tuple(spans), detail=detail)
-
-
-def _moves(driver: Driver) -> bool:
-    """Whether the output moves with a feature, by more than a rounding error."""
-    return driver.mean_abs_shapley.low > 0 and driver.mean_abs_shapley.value > 1e-9
-
-
-def _carried(result: DriversResult) -> list[Span]:
-    """The warning that one feature carries the model."""
-    one = result.dominant
-    if one is None:
-        return []
-    left = one.spread_without / one.spread if one.spread else 0.0
-    return [
-        Span(
-            text=f" {words.opening(words.title(one.feature))} alone carries {one.share:.0%}: averaged out, {left:.0%} of the "
-            "output's spread is left.",
-            flagged=True,
-        )
-    ]
-
-
-def _compared(result: DriversResult, wording: Wording) -> list[Span]:
-    """What the ranking alongside adds; a feature that matters only in training rows is flagged."""
-    beside = result.beside
-    if beside is None:
-        return []
-    here, there = ("this version", "the version alongside")
-    if not beside.other_model:
-        here, there = f"{result.rows_named} {wording.rows}", f"{beside.rows_named} {wording.rows}"
-    spans = []
-    for names, where, other, rows in (
-        (beside.only_here_used, here, there, result.rows_named),
-        (beside.only_there_used, there, here, beside.rows_named),
-    ):
-        if names:
-            listed = words.listing([words.title(name) for name in names[:4]])
-            text = f" {words.opening(listed)} {'matters' if len(names) == 1 else 'matter'} in {where} only, not in {other}."
-            spans.append(Span(text=text, flagged=rows == "training" and not beside.other_model))
-    if beside.only_there:
-        listed = words.listing([words.title(name) for name in beside.only_there[:3]])
-        spans.append(Span(text=f" Only the version alongside takes {listed}."))
-    if not spans:
-        overlap = f"{beside.agreement.overlap:.0%} of the first {beside.agreement.k} features are the same in {here} and in {there}."
-        spans.append(Span(text=f" {words.opening(overlap)}"))
-    return spans
-
-
-def _method(result: DriversResult) -> str:
-    rows = f"{words.count(result.rows_scored)} rows"
-    if result.rows_scored < result.rows:
-        rows = f"{words.count(result.rows_scored)} of {words.count(result.rows)} rows"
-    whole, count = result.every_pair, len(result.drivers)
-    how = (
-        f"All pairs of {rows}"
-        if whole == count
-        else f"{result.repeats} shuffles on {rows}"
-        + (f" (all pairs of rows for {words.plural(whole, 'feature')})" if whole else "")
-    )
-    return f"{how}; contributions of {words.plural(result.explained, 'row')}."
 
 
 METHOD = Method(

@@ -3,97 +3,30 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
 
 from zerotilt.core import membership, words
-from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups import measure, metrics, readout, tally
+from zerotilt.core.groups.given_result import Candidate, GivenResult, GivenSettings, Pooled, Verdict, if_known
+from zerotilt.core.groups.given_said import say
 from zerotilt.core.groups.metrics import Measure, metric_named
-from zerotilt.core.groups.pair import Pair, PairSettings, pair
+from zerotilt.core.groups.pair import Pair, pair
 from zerotilt.core.groups.readout import Readout
-from zerotilt.core.meaning import Role, Wording
+from zerotilt.core.groups.strata_sides import Sides
+from zerotilt.core.meaning import Role
 from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
-from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.stats import intervals, strata
-from zerotilt.core.stats.estimates import Estimate, estimate
+from zerotilt.core.stats import strata
+from zerotilt.core.stats.estimates import estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 MOST_STRATA = 400
 SETTLES = 0.5
 """Share of a gap that must be gone before a column is said to account for most of it."""
-Verdict = Literal[
-    "reversed", "turns round", "vanishes", "shrinks", "stays", "grows", "no gap", "appears", "cannot be told"
-]
-
-
-class GivenSettings(PairSettings):
-    metric: str = Field(default="", description="Selection rate when empty, mean prediction for a number")
-    columns: tuple[str, ...] = Field(
-        default=(),
-        max_length=3,
-        description="Columns whose crossing makes the strata; the one that shrinks most when empty",
-    )
-
-
-class Stratum(Frozen):
-    """``group`` and ``reference`` within the stratum; a rate's intervals are Wilson's."""
-
-    stratum: str
-    group: Measure
-    reference: Measure
-    ratio: Estimate
-    difference: Estimate
-
-
-class Pooled(Frozen):
-    ratio: Estimate
-    odds_ratio: Estimate
-    difference: Estimate
-    p_value: float | None = Field(description="That there is no gap within the strata")
-    p_alike: float | None = Field(description="That the strata's odds ratios are alike")
-
-
-class Candidate(Frozen):
-    """A column given alone."""
-
-    column: str
-    strata: int
-    rows: int = Field(description="Rows of both groups in strata that hold both")
-    ratio: Estimate
-    difference: Estimate
-    shrinks: float | None = Field(description="Share of the plain gap that is gone; below 0 where it grew")
-
-
-class GivenResult(Frozen):
-    attribute: str
-    group: str
-    reference: str
-    metric: str
-    plain_group: Measure
-    plain_reference: Measure
-    minimum_rows: int = Field(description="The policy's; with fewer on a side nothing is said of the gap")
-    plain: Pooled
-    columns: tuple[str, ...]
-    strata: tuple[Stratum, ...] = Field(description="Most rows first")
-    pooled: Pooled
-    shrinks: float | None
-    verdict: Verdict
-    compared: int = Field(description="Rows of both groups in strata that hold both")
-    candidates: tuple[Candidate, ...] = Field(description="Most shrinking first")
-    by: Literal["ratio", "difference"]
-    weighted: bool = Field(
-        description="Whether rows have weights; then the strata's odds ratios are not tested for being alike"
-    )
-    rows: int
-    confidence: float
 
 
 def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Work) -> GivenResult:
@@ -119,7 +52,7 @@ def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Wo
         raise Refused(f"metric: {metrics.phrase(key)} is not defined here.", todo="Choose another metric.")
     top, bottom = _parts(found, key)
     confidence = subject.spec.policy.confidence
-    side = _Sides(two, top, bottom, metric_named(key).kind == "rate", confidence, subject.rows.weights)
+    side = Sides(two, top, bottom, metric_named(key).kind == "rate", confidence, subject.rows.weights)
     plain, sides = _plain(subject, found, key, two, side)
     least = subject.spec.policy.minimum_rows
     enough_rows = min(one.of for one in sides) >= least
@@ -208,7 +141,7 @@ def _parts(found: Readout, key: str) -> tuple[NDArray[np.float64], NDArray[np.fl
 
 
 def _plain(
-    subject: Subject, found: Readout, key: str, two: Pair, side: _Sides
+    subject: Subject, found: Readout, key: str, two: Pair, side: Sides
 ) -> tuple[Pooled, tuple[Measure, Measure]]:
     """The comparison without strata: the very one that groups are compared by elsewhere, and both sides."""
     codes = np.where(two.inside, 0, np.where(two.against, 1, 2))
@@ -223,131 +156,12 @@ def _plain(
         ratio=estimate(*(one[0] for one in compared.ratio)),
         odds_ratio=estimate(*odds),
         difference=estimate(*(one[0] for one in compared.difference)),
-        p_value=_known(float(compared.p[0])),
+        p_value=if_known(float(compared.p[0])),
         p_alike=None,
     )
     if not side.rate:  # a mean may be of either sign: strata are pooled by its difference
         pooled = pooled.model_copy(update={"ratio": estimate(math.nan, 0, 0)})
     return pooled, (group.at(0), reference.at(0))
-
-
-@dataclass(frozen=True)
-class _Sums:
-    """One side by strata, shapes (k,): rows that weigh something, Σw, Σw·value, and the mean's standard error; of a rate
-    also Σw² of all and of those counted."""
-
-    rows: NDArray[np.int64]
-    mass: NDArray[np.float64]
-    top: NDArray[np.float64]
-    square: NDArray[np.float64]
-    top_square: NDArray[np.float64]
-    error: NDArray[np.float64]
-
-    @property
-    def mean(self) -> NDArray[np.float64]:
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return self.top / self.mass
-
-    @property
-    def counts(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        return intervals.effective_counts(self.top, self.top_square, self.mass, self.square, self.rows)
-
-
-class _Sides:
-    """The two groups' rows, counted or summed by strata, each by its weight."""
-
-    def __init__(
-        self, two: Pair, top: NDArray, bottom: NDArray, rate: bool, confidence: float, weights: NDArray | None
-    ):
-        self.two, self.top, self.bottom, self.rate, self.confidence = two, top, bottom, rate, confidence
-        self.weighted = weights is not None
-        self.weights = np.ones(len(top)) if weights is None else weights
-
-    @property
-    def by(self) -> Literal["ratio", "difference"]:
-        return "ratio" if self.rate else "difference"
-
-    def sums(self, codes: NDArray[np.int64], k: int) -> tuple[_Sums, _Sums]:
-        """The group's, then the reference's. Spreads are taken about each stratum's own mean, so that they keep their
-        digits however far the values are from zero."""
-        found = []
-        for mask in (self.two.inside, self.two.against):
-            kept = mask & (self.bottom > 0) & (self.weights > 0)
-            code, w, values = codes[kept], self.weights[kept], self.top[kept]
-            rows, mass = np.bincount(code, minlength=k), np.bincount(code, w, k)
-            top = np.bincount(code, w * values, k)
-            off = values - (top / np.where(mass > 0, mass, 1))[code]
-            # once more, since the mean of large values is itself rounded
-            off = off - (np.bincount(code, w * off, k) / np.where(mass > 0, mass, 1))[code]
-            left = np.bincount(code, (w * off) ** 2, k) / np.where(mass > 0, mass, 1) ** 2
-            error = np.sqrt(left * rows / np.maximum(rows - 1, 1))
-            square, of_values = (np.bincount(code, w**2 * one, k) for one in (np.ones(len(w)), values))
-            found.append(_Sums(rows, mass, top, square, of_values, error))
-        return found[0], found[1]
-
-    def kept(self, codes: NDArray[np.int64], k: int) -> int:
-        first, second = self.sums(codes, k)
-        told = (first.rows > 0) & (second.rows > 0)
-        return int((first.rows + second.rows)[told].sum())
-
-    def pooled(self, codes: NDArray[np.int64], k: int) -> Pooled:
-        first, second = self.sums(codes, k)
-        if self.rate:
-            if self.weighted:
-                kept = self.two.both & (self.bottom > 0) & (self.weights > 0)
-                found = strata.weighted(
-                    codes[kept], k, self.two.inside[kept], self.top[kept], self.weights[kept], self.confidence
-                )
-            else:
-                found = strata.mantel_haenszel(first.top, first.mass, second.top, second.mass, self.confidence)
-            return Pooled(
-                ratio=estimate(*found.ratio),
-                odds_ratio=estimate(*found.odds_ratio),
-                difference=estimate(*found.difference),
-                p_value=_known(found.p),
-                p_alike=_known(found.p_alike),
-            )
-        gap, p = strata.pooled_means(
-            first.mean, first.error, first.mass, second.mean, second.error, second.mass, self.confidence,
-            (first.rows > 1) & (second.rows > 1),
-        )  # fmt: skip
-        nothing = estimate(math.nan, 0, 0)
-        return Pooled(ratio=nothing, odds_ratio=nothing, difference=estimate(*gap), p_value=_known(p), p_alike=None)
-
-    def each(self, grouping: Grouping) -> tuple[Stratum, ...]:
-        k = len(grouping.labels)
-        sides = self.sums(grouping.codes, k)
-        if self.rate:
-            counts = [one.counts for one in sides]
-            *ratios, _ = intervals.koopman(*counts[0], *counts[1], self.confidence)
-            gaps = intervals.mee(*counts[0], *counts[1], self.confidence)
-            both = [intervals.wilson(*one, self.confidence) for one in counts]
-        else:
-            ratios = [np.full(k, np.nan)] * 3
-            both = [intervals.mean(one.mean, one.error, 0.0, one.rows, self.confidence) for one in sides]
-            gaps = intervals.between(*both)
-
-        def measure_of(side: int, i: int) -> Measure:
-            found = estimate(*(one[i] for one in both[side]))
-            count = round(sides[side].top_square[i]) if self.rate and not self.weighted else None
-            return Measure(**found.model_dump(), count=count, of=int(sides[side].rows[i]))
-
-        rows = sides[0].rows + sides[1].rows
-        return tuple(
-            Stratum(
-                stratum=grouping.labels[i],
-                group=measure_of(0, i),
-                reference=measure_of(1, i),
-                ratio=estimate(*(one[i] for one in ratios)),
-                difference=estimate(*(one[i] for one in gaps)),
-            )
-            for i in np.argsort(-rows, kind="stable")
-            if rows[i] > 0
-        )
-
-
-def _known(p: float) -> float | None:
-    return p if math.isfinite(p) else None
 
 
 def _size(pooled: Pooled, by: str) -> float:
@@ -390,63 +204,6 @@ def _verdict(plain: Pooled, pooled: Pooled, shrinks: float | None, by: str, ther
     if shrinks > 1:
         return "turns round"
     return "grows" if shrinks < -0.1 else "shrinks" if shrinks > 0.1 else "stays"
-
-
-SAID: dict[Verdict, str] = {
-    "reversed": "is reversed",
-    "turns round": "turns round, within what chance explains",
-    "vanishes": "can no longer be told from none",
-    "shrinks": "shrinks",
-    "stays": "stays about the same",
-    "grows": "grows",
-    "no gap": "is not told from none",
-    "appears": "is not told from none plainly, and is there within strata",
-    "cannot be told": "cannot be told",
-}
-
-
-def say(result: GivenResult, wording: Wording, settings: GivenSettings) -> Reading:
-    given = words.listing([words.title(name) for name in result.columns])
-    by_ratio = result.by == "ratio"
-
-    def size(pooled: Pooled) -> str:
-        found = pooled.ratio if by_ratio else pooled.difference
-        if found.value is None:
-            return "not defined"
-        if by_ratio:
-            value, low, high = (words.ratio(one) for one in (found.value, found.low, found.high))
-        else:
-            value, low, high = words.measured(found.value, found.low, found.high)
-            value, high = f"{value} {wording.unit}".strip(), f"{high} {wording.unit}".strip()
-        return f"{value} ({words.level(result.confidence)} interval {low} to {high})"
-
-    what = f"{'ratio' if by_ratio else 'difference'} of the {metrics.phrase(result.metric)}"
-    headline = (
-        Span(text=f"Given {given}, the gap between {result.group} and {result.reference} "),
-        Span(text=SAID[result.verdict], flagged=result.verdict in ("reversed", "appears")),
-        Span(text=f": the {what} is {size(result.plain)} plainly and {size(result.pooled)} within strata."),
-    )
-    if result.verdict == "no gap":
-        headline = (
-            Span(
-                text=f"There is no gap between {result.group} and {result.reference} to explain: the {what} is "
-                f"{size(result.plain)} plainly and {size(result.pooled)} given {given}."
-            ),
-        )
-    detail = f"{words.count(result.compared)} {wording.rows} in strata that hold both groups."
-    least = min(result.plain_group.of, result.plain_reference.of)
-    if least < result.minimum_rows:
-        detail += f" One side has {words.count(least)} {wording.rows}; the flag policy asks for {result.minimum_rows}."
-        return Reading(headline=headline, detail=detail)
-    if result.pooled.p_alike is not None and result.pooled.p_alike <= 1 - result.confidence:
-        detail += " The strata differ among themselves more than chance explains, so look at each."
-    if result.candidates and result.candidates[0].shrinks is not None and result.candidates[0].shrinks > 0:
-        first = result.candidates[0]
-        detail += (
-            f" Of all columns, {words.title(first.column)} alone takes away most of the gap: "
-            f"{words.percent(min(first.shrinks, 1.0))}."
-        )
-    return Reading(headline=headline, detail=detail)
 
 
 METHOD = Method(

@@ -11,9 +11,9 @@ from pydantic import Field
 from zerotilt.core import membership, words
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups import measure, metrics, readout
+from zerotilt.core.groups.disparity import Status, limits, status
 from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.pair import OTHERS
-from zerotilt.core.groups.tilt import Status, limits, status
 from zerotilt.core.meaning import Kind, Spec, Wording
 from zerotilt.core.membership import JOIN
 from zerotilt.core.method import Method

@@ -3,141 +3,36 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
 
-from zerotilt.core import membership, words
-from zerotilt.core.findings import Finding
-from zerotilt.core.frozen import Frozen
-from zerotilt.core.groups import influence, measure, metrics, readout
+from zerotilt.core import membership
+from zerotilt.core.groups import measure, readout
+from zerotilt.core.groups.disparity import (
+    OTHERS,
+    Attribute,
+    Disparity,
+    Group,
+    TiltResult,
+    TiltSettings,
+    limits,
+    status,
+)
+from zerotilt.core.groups.gap_changes import Side, add_changes, gaps_beside
 from zerotilt.core.groups.measure import Measured
-from zerotilt.core.groups.metrics import Measure, metric_named
-from zerotilt.core.groups.readout import Readout
-from zerotilt.core.meaning import FlagPolicy, Spec, Wording
+from zerotilt.core.groups.metrics import metric_named
+from zerotilt.core.groups.tilt_said import disparities, say
+from zerotilt.core.meaning import FlagPolicy, Spec
 from zerotilt.core.membership import MISSING, Grouping
 from zerotilt.core.method import Method, Place
-from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
-from zerotilt.core.stats.estimates import Estimate, estimate
+from zerotilt.core.stats.estimates import estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
-
-BARE = {"yes", "no", "true", "false"}
-OTHERS = "all others"
-Status = Literal["flagged", "uncertain", "within", "too_few"]
-ReferenceChoice = Literal["chosen", "largest", "best-off", "all others"]
-
-
-class Reference(Frozen):
-    """The group that an attribute's others are compared with."""
-
-    attribute: str
-    group: str
-
-
-class TiltSettings(Frozen):
-    """The flag policy is the audit's own."""
-
-    attributes: tuple[str, ...] = Field(
-        default=(), description="Columns, or intersections as “a · b”; all of the audit's when empty"
-    )
-    reference: ReferenceChoice = Field(
-        default="chosen", description="Where none is chosen for an attribute, the largest group is the reference"
-    )
-    references: tuple[Reference, ...] = Field(default=(), description="Chosen here, before those of the columns")
-
-
-class Group(Frozen):
-    attribute: str
-    group: str
-    reference: bool
-    rows: int
-    metrics: dict[str, Measure]
-
-
-class GapChange(Frozen):
-    """The same comparison in the reading alongside, and what became of the gap."""
-
-    ratio: float | None
-    difference: float | None
-    ratio_change: Estimate = Field(description="This ratio over the one alongside")
-    difference_change: Estimate
-    p_value: float | None
-    verdict: Literal["wider", "narrower", "not told apart", "not defined"]
-
-
-class Disparity(Frozen):
-    """One metric of one group against its reference."""
-
-    attribute: str
-    group: str
-    reference: str
-    metric: str = Field(description="A metric's name; with several classes followed by “ · ” and the class")
-    ratio: Estimate
-    difference: Estimate
-    corrected: bool = Field(description="A rate is 0; the ratio is with 0.5 added to all four cells")
-    against: Measure = Field(description="The reference's own")
-    judged: Literal["ratio", "difference"]
-    low: float = Field(description="Limits of what is within, in the terms it is judged by")
-    high: float
-    p_value: float | None
-    p_adjusted: float | None
-    status: Status
-    note: str = ""
-    change: GapChange | None = None
-
-
-class Attribute(Frozen):
-    """One way the rows are grouped, and what its groups are compared with."""
-
-    attribute: str
-    reference: str
-    overlapping: bool
-    note: str = ""
-
-
-class Cost(Frozen):
-    """A metric of all rows, here and alongside."""
-
-    metric: str
-    here: Measure
-    alongside: Measure
-    change: Estimate = Field(description="Here less alongside")
-
-
-class BesideGaps(Frozen):
-    rows: int
-    shared: bool = Field(description="The same rows are read in both")
-    costs: tuple[Cost, ...]
-
-
-class TiltResult(Frozen):
-    rows: int
-    attributes: tuple[Attribute, ...]
-    groups: tuple[Group, ...]
-    disparities: tuple[Disparity, ...]
-    tested: int
-    policy: FlagPolicy
-    decisions: str
-    beside: BesideGaps | None = None
-
-
-@dataclass(frozen=True)
-class _Side:
-    """Groups of one attribute, each with what it is compared with. ``partner``: place of the reference; −1 all others."""
-
-    grouping: Grouping
-    own: dict[str, Measured]
-    against: dict[str, Measured]
-    reference: int
-    note: str
 
 
 def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Work) -> TiltResult:
@@ -164,7 +59,7 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
     beside = readout.read(subject.beside, policy.metrics) if subject.beside is not None else None
     drafts = [draft for side in sides for draft in _compared(side, policy, found.spread)]
     if subject.beside is not None:
-        _add_changes(drafts, sides, subject, found, beside, policy.confidence, work)
+        add_changes(drafts, sides, subject, found, beside, policy.confidence, work)
     adjusted = intervals.adjust(
         [np.nan if one["p_value"] is None else one["p_value"] for one in drafts], policy.adjustment
     )
@@ -195,7 +90,7 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
         tested=int(np.isfinite(adjusted).sum()),
         policy=policy,
         decisions=_decided_by(subject),
-        beside=_beside(subject, found, beside, seed) if beside is not None else None,
+        beside=gaps_beside(subject, found, beside, seed) if beside is not None else None,
     )
 
 
@@ -214,7 +109,7 @@ class _Shared:
     seed: int
 
 
-def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> _Side:
+def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> Side:
     spec, settings = shared.spec, shared.settings
     grouping = shared.groupings.grouping(columns)
     others = settings.reference == "all others" or grouping.overlapping
@@ -222,10 +117,10 @@ def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> _Side:
     rows, own, outside = shared.counted.groups(grouping, others, spec.policy.confidence, seeds)
     if outside is not None:
         note = "Groups overlap; each is compared with the rows outside it." if grouping.overlapping else ""
-        return _Side(grouping, own, outside, -1, note)
+        return Side(grouping, own, outside, -1, note)
     reference, note = _reference(shared, columns, grouping, own, rows)
     places = np.full(len(grouping.labels), reference)
-    return _Side(grouping, own, {key: one.take(places) for key, one in own.items()}, reference, note)
+    return Side(grouping, own, {key: one.take(places) for key, one in own.items()}, reference, note)
 
 
 def _seed(seed: int, attribute: str, label: str) -> int:
@@ -265,7 +160,7 @@ def _best_off(shared: _Shared, own, real: list[int], rows, largest: int) -> tupl
     return (max(enough, key=lambda i: sign * own[key].interval.value[i]), "") if enough else (largest, "")
 
 
-def _groups(side: _Side) -> list[Group]:
+def _groups(side: Side) -> list[Group]:
     rows = [int(side.grouping.mask(i).sum()) for i in range(len(side.grouping.labels))]
     return [
         Group(
@@ -279,7 +174,7 @@ def _groups(side: _Side) -> list[Group]:
     ]
 
 
-def _compared(side: _Side, policy: FlagPolicy, spread: float) -> list[dict]:
+def _compared(side: Side, policy: FlagPolicy, spread: float) -> list[dict]:
     """Every group's every metric against its reference's. Too few rows are not tested."""
     by_key = {key: measure.compared(own, side.against[key], policy.confidence) for key, own in side.own.items()}
     reference = OTHERS if side.reference < 0 else side.grouping.labels[side.reference]
@@ -324,321 +219,6 @@ def _note(own: Measured, against: Measured, place: int, corrected: bool, referen
     if corrected:
         return "A rate is 0; the ratio is with 0.5 added to all four cells."
     return ""
-
-
-def limits(policy: FlagPolicy, key: str, spread: float) -> tuple[Literal["ratio", "difference"], float, float]:
-    """What a metric is judged by, and between which limits it is within."""
-    own = policy.tolerance(metric_named(key).name)
-    if own.difference is not None:
-        return "difference", -own.difference, own.difference
-    if metric_named(key).signed:
-        reach = policy.difference_share * spread
-        return "difference", -reach, reach
-    return "ratio", own.ratio_low or policy.ratio_low, own.ratio_high or policy.ratio_high
-
-
-def status(
-    enough: bool, found: Estimate, p_adjusted: float | None, alpha: float, within: tuple[float, float]
-) -> Status:
-    """The four statuses in their order: too few, flagged, uncertain, within."""
-    if not enough or found.value is None or found.low is None or found.high is None:
-        return "too_few"
-    low, high = within
-    outside = not low <= found.value <= high
-    if outside and p_adjusted is not None and p_adjusted <= alpha:
-        return "flagged"
-    return "uncertain" if outside or found.low < low or found.high > high else "within"
-
-
-def _add_changes(
-    drafts: list[dict], sides: Sequence[_Side], subject: Subject, here: Readout, there: Readout, confidence: float,
-    work: Work,
-) -> None:  # fmt: skip
-    """What became of every gap against the reading alongside."""
-    other = subject.second
-    shared = subject.n == other.n and np.array_equal(subject.rows.numbers, other.rows.numbers)
-    work.begin(len(drafts), "gaps compared with those alongside")
-    known: dict[tuple, tuple[float, NDArray]] = {}
-    groupings = {side.grouping.attribute: side.grouping for side in sides}
-    elsewhere = {
-        name: grouping if shared else membership.grouping(other.spec, other.table, other.rows.numbers, grouping.columns)
-        for name, grouping in groupings.items()
-    }
-
-    def moved(where: str, attribute: str, label: str, outside: bool, key: str) -> tuple[float, NDArray]:
-        name = (where, attribute, label, outside, key)
-        if name not in known:
-            grouping, found = (groupings, here) if where == "here" else (elsewhere, there)
-            if label not in grouping[attribute].labels or key not in found.keys:
-                known[name] = (math.nan, np.zeros(0))
-            else:
-                mask = grouping[attribute].mask(grouping[attribute].labels.index(label))
-                known[name] = influence.influence(found, key, ~mask if outside else mask)
-        return known[name]
-
-    for draft in drafts:
-        pairs = [
-            moved(where, draft["attribute"], label, outside, draft["metric"])
-            for where in ("there", "here")
-            for label, outside in (
-                (draft["group"], False),
-                (draft["group"], True) if draft["reference"] == OTHERS else (draft["reference"], False),
-            )
-        ]
-        draft["change"] = _change(draft, pairs, shared, confidence)
-        work.advance(1)
-
-
-def _change(draft: dict, pairs: list[tuple[float, NDArray]], shared: bool, confidence: float) -> GapChange:
-    factor, p_factor = influence.log_change(pairs, shared, confidence)
-    step, p_step = influence.change(pairs, shared, confidence)
-    by_ratio = draft["judged"] == "ratio"
-    p = p_factor if by_ratio else p_step
-    (group, _), (reference, _) = pairs[:2]
-    ratio = group / reference if reference and math.isfinite(group) else math.nan
-    gap = group - reference
-    verdict = "not defined"
-    if math.isfinite(p):
-        before = abs(math.log(ratio)) if by_ratio else abs(gap)
-        after = abs(math.log(pairs[2][0] / pairs[3][0])) if by_ratio else abs(pairs[2][0] - pairs[3][0])
-        surely = p <= 1 - confidence
-        verdict = ("wider" if after > before else "narrower") if surely else "not told apart"
-    return GapChange(
-        ratio=ratio if math.isfinite(ratio) and ratio > 0 else None,
-        difference=gap if math.isfinite(gap) else None,
-        ratio_change=estimate(*factor),
-        difference_change=estimate(*step),
-        p_value=p if math.isfinite(p) else None,
-        verdict=verdict,
-    )
-
-
-COSTS = ("accuracy", "selection_rate", "auc", "log_loss", "mae", "rmse")
-
-
-def _beside(subject: Subject, here: Readout, there: Readout, seed: int) -> BesideGaps:
-    """What the difference cost over all rows."""
-    other, confidence = subject.second, subject.spec.policy.confidence
-    shared = subject.n == other.n and np.array_equal(subject.rows.numbers, other.rows.numbers)
-    everyone = [np.ones(one.n, bool) for one in (subject, other)]
-    values = [
-        measure.of_rows(one, found, mask, seed)
-        for one, found, mask in zip((subject, other), (here, there), everyone, strict=True)
-    ]
-    costs = []
-    for key in COSTS:
-        if key in values[0] and key in values[1]:
-            (a, moves), (b, before) = (
-                influence.influence(one, key, mask) for one, mask in zip((here, there), everyone, strict=True)
-            )
-            error = math.sqrt(((moves - before) ** 2).sum() if shared else (moves**2).sum() + (before**2).sum())
-            half = intervals.normal_quantile(confidence) * error
-            costs.append(
-                Cost(
-                    metric=key,
-                    here=values[0][key],
-                    alongside=values[1][key],
-                    change=estimate(a - b, a - b - half, a - b + half),
-                )
-            )
-    return BesideGaps(rows=other.n, shared=shared, costs=tuple(costs))
-
-
-def by_tilt(disparity: Disparity) -> float:
-    """How far off parity, for sorting: the largest first. By ratio on the log scale, by difference in its limits."""
-    if disparity.judged == "ratio":
-        return -abs(math.log(disparity.ratio.value)) if disparity.ratio.value else 0.0
-    return -abs(disparity.difference.value or 0.0) / disparity.high * math.log(1.25)
-
-
-def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[Span, ...]:
-    """One comparison in plain words: who, how much, how sure, from how many rows. The size of the gap is marked."""
-    own = next(g for g in result.groups if (g.attribute, g.group) == (disparity.attribute, disparity.group))
-    of, of_reference = own.metrics[disparity.metric].of, disparity.against.of
-    ratio, gap = disparity.ratio, disparity.difference
-    who = words.opening(_who(disparity.attribute, disparity.group, wording))
-    if not _bare(disparity.group) and disparity.attribute != membership.SEGMENTS:
-        who += f" ({words.title(disparity.attribute)})"
-    whom = (
-        f"{OTHERS} {wording.rows}".replace("all others", "all other")
-        if disparity.reference == OTHERS
-        else _who(disparity.attribute, disparity.reference, wording)
-    )
-    metric, label = metric_named(disparity.metric), metrics.phrase(disparity.metric)
-    found = ratio if disparity.judged == "ratio" else gap
-    if found.value is None or found.low is None:
-        return (Span(text=f"{who}: the {label} cannot be compared with that of {whom}."),)
-    sure = f"{words.level(result.policy.confidence)} interval"
-    rows = f"{words.count(of)} and {words.count(of_reference)} {wording.rows}"
-    flagged = disparity.status == "flagged"
-    if disparity.judged == "difference":
-        unit = {"outcome": wording.unit, "share": "", "rank": "ranks", "number": ""}[metric.unit]
-        value, low, high = words.measured(found.value, found.low, found.high)
-        amount = f"{value.removeprefix('−')} {unit}".strip()
-        ends = f"{low} to {high} {unit}".strip()
-        return (
-            Span(text=f"{who}: {label} "),
-            Span(text=f"{amount} {'more' if found.value > 0 else 'less'}", flagged=flagged),
-            Span(text=f" than that of {whom} ({sure} {ends}; {rows})."),
-        )
-    if disparity.metric == "selection_rate":
-        verb, size, than = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
-    else:
-        verb, size, than = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
-    ends = f"{words.ratio(ratio.low)} to {words.ratio(ratio.high)}"
-    more = f"; {disparity.note[0].lower()}{disparity.note[1:].rstrip('.')}" if disparity.corrected else ""
-    return (
-        Span(text=f"{who}: {verb}"),
-        Span(text=size, flagged=flagged),
-        Span(text=f"{than}{whom} ({sure} {ends}; {rows}{more})."),
-    )
-
-
-def _bare(group: str) -> bool:
-    """Whether a group's label says nothing without its column: a number or a stretch of numbers, one letter, yes, no,
-    true, false, missing."""
-    plain = group.replace(".", "", 1).replace("-", "", 1)
-    return plain.isdigit() or len(group) <= 2 or group.lower() in BARE or group.startswith(("over ", "up to ", "("))
-
-
-def _who(attribute: str, group: str, wording: Wording) -> str:
-    """A group's rows in a sentence: "outer isles claims", or "claims whose age is over 27"."""
-    if not _bare(group):
-        return f"{group} {wording.rows}"
-    if group == MISSING:
-        return f"{wording.rows} without {words.title(attribute)}"
-    if group == membership.OTHER:
-        return f"{wording.rows} of rarer {words.title(attribute)}"
-    return f"{wording.rows} whose {words.title(attribute)} is {group}"
-
-
-def _called(attribute: str, group: str) -> str:
-    return f"{words.title(attribute)} {group}" if _bare(group) else group
-
-
-def sentence(result: TiltResult, disparity: Disparity, wording: Wording) -> str:
-    return "".join(span.text for span in spans(result, disparity, wording))
-
-
-def wanting(result: TiltResult, wording: Wording) -> str:
-    """Why nothing could be tested, and what it would take."""
-    if not result.disparities:
-        return "there is one group only, so nothing to compare it with"
-    most = max(min(_of(result, one), one.against.of) for one in result.disparities)
-    least = result.policy.minimum_rows
-    if most >= least:
-        return "no comparison has a metric that is defined for both sides"
-    return (
-        f"the flag policy asks for {least} {wording.rows} on both sides of a comparison, and the largest smaller side has "
-        f"{words.count(most)}"
-    )
-
-
-def _of(result: TiltResult, one: Disparity) -> int:
-    own = next(g for g in result.groups if (g.attribute, g.group) == (one.attribute, one.group))
-    return own.metrics[one.metric].of
-
-
-FIRST_SAID = ("selection_rate", "mean_prediction", "class_share", "true_positive_rate", "false_positive_rate",
-              "false_negative_rate", "true_negative_rate", "mean_rank", "mean_error", "positive_predictive_value",
-              "negative_predictive_value")  # fmt: skip
-"""What matters to the decision is said first; what was there before the model, or says how good it is, after."""
-
-
-def by_weight(disparity: Disparity) -> tuple[int, float]:
-    """For the head of the sheet: by what matters to the decision, then by how far off parity."""
-    name = metric_named(disparity.metric).name
-    last = len(FIRST_SAID) + (name in ("base_rate", "mean_outcome"))
-    return (FIRST_SAID.index(name) if name in FIRST_SAID else last), by_tilt(disparity)
-
-
-def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading:
-    flagged = sorted((d for d in result.disparities if d.status == "flagged"), key=by_weight)
-    uncertain = sum(d.status == "uncertain" for d in result.disparities)
-    too_few = sum(d.status == "too_few" for d in result.disparities)
-    compared = len(result.disparities)
-    if flagged:
-        headline = spans(result, flagged[0], wording)
-    elif not result.tested:
-        headline = (Span(text=f"Nothing could be tested: {wanting(result, wording)}."),)
-    else:
-        headline = (Span(text="No comparison is flagged under the limits of this audit."),)
-    policy = result.policy
-    detail = (
-        f"{words.count(len(flagged))} of {words.plural(compared, 'comparison')} "
-        f"{'is' if len(flagged) == 1 else 'are'} outside the limits {policy.ratio_low:g} to "
-        f"{policy.ratio_high:g}{_other_limits(result)} after adjusting for "
-        f"{words.plural(result.tested, 'test')} (flag policy {policy.number}, {policy.adjustment}); "
-        f"{words.count(uncertain)} cannot be told, {words.count(too_few)} have too few rows. "
-        f"{words.count(result.rows)} {wording.rows}."
-    )
-    if hidden := _behind_accuracy(result):
-        detail += (
-            f" Accuracy is within the limits for {words.listing(hidden[:4])}, while error rates are flagged: "
-            "equal accuracy can hide errors that differ."
-        )
-    if result.beside is not None:
-        detail += f" {_said_beside(result)}"
-    notes = [one.note for one in result.attributes if one.note and not one.overlapping]
-    return Reading(headline=headline, detail=" ".join([detail, *notes]))
-
-
-ERRORS = ("true_positive_rate", "false_positive_rate", "true_negative_rate", "false_negative_rate")
-
-
-def _behind_accuracy(result: TiltResult) -> list[str]:
-    """Groups whose accuracy is within while one of the error rates is flagged."""
-    states = {(one.attribute, one.group, one.metric): one.status for one in result.disparities}
-    return list(
-        dict.fromkeys(
-            _called(attribute, group)
-            for (attribute, group, metric), state in states.items()
-            if metric in ERRORS and state == "flagged" and states.get((attribute, group, "accuracy")) == "within"
-        )
-    )
-
-
-def _other_limits(result: TiltResult) -> str:
-    """What else than the ratio's limits is judged by."""
-    text = " or limits of their own" if result.policy.tolerances else ""
-    if any(metric_named(one.metric).signed for one in result.disparities):
-        text += f", or {result.policy.difference_share:g} standard deviations of the outcome where there is no ratio,"
-    return text
-
-
-def _said_beside(result: TiltResult) -> str:
-    told = [d.change.verdict for d in result.disparities if d.change is not None]
-    text = (
-        f"Against what is alongside, {words.count(told.count('wider'))} gaps are wider, {words.count(told.count('narrower'))} "
-        f"narrower and {words.count(told.count('not told apart'))} not told apart."
-    )
-    costs = result.beside.costs if result.beside else ()
-    cost = next((one for one in costs if one.change.value is not None), None)
-    if cost is None:
-        return text
-    show = words.points if metric_named(cost.metric).unit == "share" else words.quantity
-    way = "higher" if cost.change.value > 0 else "lower"
-    ends = [
-        words.decimal(one * 100, 1) if show is words.points else words.quantity(one)
-        for one in (cost.change.low, cost.change.high)
-    ]
-    return f"{text} Over all rows {metrics.phrase(cost.metric)} is {show(abs(cost.change.value))} {way} here ({ends[0]} to {ends[1]})."
-
-
-def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
-    """Every flagged comparison, the furthest off first."""
-    return [
-        Finding(
-            name=f"{found.attribute}: {found.group} · {found.metric}",
-            kind="disparity",
-            statement=sentence(result, found, spec.wording),
-            columns=tuple(found.attribute.split(" · ")),
-            group=found.group,
-            metric=found.metric,
-            rows=result.rows,
-        )
-        for found in sorted((one for one in result.disparities if one.status == "flagged"), key=by_tilt)
-    ]
 
 
 METHOD = Method(

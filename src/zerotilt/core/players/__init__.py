@@ -7,7 +7,7 @@ from zerotilt.core.predictors import Asked, Frame
 
 def players_of(output: Output, cases: Frame, others: Frame) -> Players:
     """The players of what is asked: as its predictor divides a row, columns where it says nothing of it."""
-    divide = output.predictor.divide if isinstance(output, Asked) else None
+    divide = getattr(output.predictor, "divide", None) if isinstance(output, Asked) else None
     return (divide or Columns)(output, cases, others)
 
 

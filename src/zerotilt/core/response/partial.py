@@ -4,19 +4,28 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, model_validator
 
 from zerotilt.core import words
-from zerotilt.core.frozen import Frozen
-from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Asked, Method, Place
-from zerotilt.core.reading import Reading, plain
-from zerotilt.core.response.curves import Direction, Grid, all_curves, centred, direction, feature_named, grid_of
+from zerotilt.core.response.curves import Grid, all_curves, centred, direction, feature_named, grid_of
 from zerotilt.core.response.parts import parts_of
+from zerotilt.core.response.response_result import (
+    PART_ROWS,
+    BesideCurve,
+    CaseCurve,
+    ClassCurve,
+    CurvePart,
+    CurvePoint,
+    Density,
+    ResponseResult,
+    ResponseSettings,
+    arrays,
+)
+from zerotilt.core.response.response_said import NEAR, say
 from zerotilt.core.rows import NAMES
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
@@ -26,129 +35,8 @@ from zerotilt.core.work import Work
 
 SCARCE_SHARE = 0.005
 SCARCE_ROWS = 10
-NEAR = 0.05
 DENSITY_BINS = 40
 MOST_RUG = 400
-PART_ROWS = 10
-"""Rows of a part near a point, below which nothing is said of the part there."""
-
-
-class ResponseSettings(Frozen):
-    feature: str = Field(default="", description="A feature of the model; its first one when empty")
-    points: int = Field(default=40, ge=2, le=200)
-    percentiles: tuple[float, float] = Field(
-        default=(1, 99), description="Range of a numeric axis; 0 and 100 are the least and the greatest value"
-    )
-    low: float | None = Field(default=None, description="Where a region of the axis begins, in place of percentiles")
-    high: float | None = Field(default=None, description="Where it ends")
-    rows: int = Field(default=1_000, ge=1, le=100_000, description="Rows whose curves are averaged")
-    curves: int = Field(default=30, ge=0, le=2_000, description="Single curves returned")
-    centred: bool = Field(default=False, description="Every curve less its own value at the first point")
-    colour: str = Field(default="", description="A column of the table by which the curves are told apart")
-    case: int | None = Field(default=None, ge=0, description="A row of the table whose own curve is given too, from 0")
-    edits: dict[str, str] = Field(
-        default_factory=dict, description="Values of that case to write over; empty is missing"
-    )
-
-    @model_validator(mode="after")
-    def _a_range(self) -> ResponseSettings:
-        low, high = self.percentiles
-        if not 0 <= low < high <= 100:
-            raise ValueError(f"percentiles: {low:g} and {high:g} were given; they rise and lie within 0 and 100")
-        return self
-
-
-class CurvePoint(Frozen):
-    position: float | None = Field(description="Place on the axis; null for levels and for missing")
-    label: str
-    mean: float
-    mean_low: float
-    mean_high: float
-    p10: float
-    p25: float
-    p50: float
-    p75: float
-    p90: float
-    support: int = Field(description="Rows near this point, or at this level")
-    scarce: bool
-
-
-class Density(Frozen):
-    low: float
-    high: float
-    rows: int
-
-
-class CurvePart(Frozen):
-    """The rows of one part by the colour's column."""
-
-    label: str
-    rows: int
-    mean: tuple[float, ...]
-    direction: Direction = Field(description="Where the part has rows")
-    support: tuple[int, ...] = Field(description="Rows of the part near each point")
-
-
-class ClassCurve(Frozen):
-    label: str
-    mean: tuple[float, ...]
-
-
-class CaseCurve(Frozen):
-    """The chosen row's own curve. The marker at (position, output) lies on the curve through ``path``."""
-
-    row: int
-    label: str
-    position: float | None = Field(description="Where the row lies on a numeric axis")
-    output: float
-    values: tuple[float, ...] = Field(description="Over the same points")
-    path: tuple[tuple[float, float], ...] = Field(description="On a numeric axis: its curve with its own place in it")
-    outside: bool = Field(description="Whether the row lies beyond the drawn range")
-
-
-class BesideCurve(Frozen):
-    """The mean curve of the model or rows read alongside, at the same points."""
-
-    mean: tuple[float, ...]
-    mean_low: tuple[float, ...]
-    mean_high: tuple[float, ...]
-    difference: tuple[Estimate, ...] = Field(description="Alongside less here")
-    rows_named: Literal["held-out", "training", "all"]
-    other_model: bool
-    rows_read: int
-
-
-class ResponseResult(Frozen):
-    feature: str
-    numeric: bool
-    date: bool = Field(description="Whether positions are days since 1970-01-01")
-    ordered: bool
-    points: tuple[CurvePoint, ...]
-    curves: tuple[tuple[float, ...], ...] = Field(description="Single ICE curves over the same points")
-    curve_rows: tuple[int, ...] = Field(description="The table's row of each single curve, from 0")
-    curve_parts: tuple[int, ...] = Field(description="The part of each single curve, where there is a colour")
-    colour: str | None
-    parts: tuple[CurvePart, ...]
-    classes: tuple[ClassCurve, ...] = Field(description="With several classes: the mean curve of each, in their order")
-    density: tuple[Density, ...]
-    rug: tuple[float, ...] = Field(description="Distinct values in the drawn range, up to 400 spread evenly over them")
-    distinct: int = Field(description="How many distinct values there are in the drawn range")
-    outside: int = Field(description="Rows with a value beyond the drawn range")
-    least: float | None = Field(description="The least value of any row")
-    greatest: float | None
-    case: CaseCurve | None
-    beside: BesideCurve | None
-    output: Literal["probability", "log-odds", "value"]
-    centred: bool
-    threshold: float | None
-    event: str
-    direction: Direction
-    rows: int
-    rows_read: int
-    left_out: int = Field(description="Levels beyond the thirty largest that are not drawn")
-    features: tuple[str, ...]
-    columns: tuple[str, ...] = Field(description="Columns the curves can be told apart by")
-    confidence: float
 
 
 def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work) -> ResponseResult:
@@ -369,176 +257,6 @@ def _density(values: NDArray, grid: Grid) -> tuple[Density, ...]:
     return tuple(
         Density(low=float(a), high=float(b), rows=int(n)) for a, b, n in zip(edges, edges[1:], counts, strict=False)
     )
-
-
-def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) -> Reading:
-    name = words.title(result.feature)
-    kind = {"probability": "mean chance that", "log-odds": "mean log-odds that", "value": "mean"}[result.output]
-    what = f"{kind} {result.event}"
-    if result.centred:
-        what = f"change of the {what}, from {result.points[0].label},"
-
-    def amount(value: float, scale: str) -> str:
-        return words.on_scale(value, scale, wording.unit)
-
-    points = [point for point in result.points if point.position is not None or not result.numeric]
-    points = points or list(result.points)
-    if len(points) == 1:
-        only = points[0]
-        value = amount(only.mean, result.output)
-        headline = f"{words.opening(name)} is {only.label} in all of these {wording.rows}; the {what} is {value}."
-        return plain(headline, _detail(result, wording, name))
-    if result.numeric and len(points) > 1:
-        first, last = points[0], points[-1]
-        if result.direction == "flat":
-            headline = f"The {what} hardly moves along {name}: {amount(first.mean, result.output)} throughout."
-        else:
-            verb = {"rises": "rises", "falls": "falls"}.get(result.direction, "goes")
-            headline = (
-                f"As {name} goes from {first.label} to {last.label}, the {what} {verb} from "
-                f"{amount(first.mean, result.output)} to {amount(last.mean, result.output)}"
-            )
-            if result.direction == "bends":
-                told = [p for p in points if not p.scarce] or points
-                top, bottom = max(told, key=lambda p: p.mean), min(told, key=lambda p: p.mean)
-                headline += (
-                    f", highest {amount(top.mean, result.output)} at {top.label} and lowest "
-                    f"{amount(bottom.mean, result.output)} at {bottom.label}"
-                )
-            headline += "."
-    else:
-        # nothing is made of a level that hardly any row holds
-        told = [p for p in points if not p.scarce] or points
-        top, bottom = max(told, key=lambda p: p.mean), min(told, key=lambda p: p.mean)
-        headline = (
-            f"The {what} is highest at {name} {top.label} ({amount(top.mean, result.output)}) and lowest at "
-            f"{bottom.label} ({amount(bottom.mean, result.output)})."
-        )
-    headline += _by_part(result, amount) + _alongside(result, wording)
-    return plain(headline, _detail(result, wording, name))
-
-
-def _by_part(result: ResponseResult, amount) -> str:
-    """Parts whose mean goes another way than the whole's, or what differs most between them."""
-    if len(result.parts) < 2 or not result.points:
-        return ""
-    name, colour = words.title(result.feature), words.title(result.colour)
-    scale = [i for i, point in enumerate(result.points) if point.position is not None or not result.numeric]
-    there = {
-        part.label: [i for i in scale or range(len(result.points)) if part.support[i] >= PART_ROWS]
-        for part in result.parts
-    }
-    read = [part for part in result.parts if len(there[part.label]) > 1]
-    ways = [_way(part.mean, there[part.label], part.direction) for part in read]
-    if result.numeric and len(set(ways)) > 1:
-        said = [
-            f"{way} for {part.label} ({amount(part.mean[there[part.label][0]], result.output)} to "
-            f"{amount(part.mean[there[part.label][-1]], result.output)})"
-            for part, way in list(zip(read, ways, strict=True))[:4]
-        ]
-        return f" By {colour} it differs: the mean {words.listing(said)}."
-    gaps = {}
-    for i in scale or range(len(result.points)):
-        means = [(part.mean[i], part.label) for part in result.parts if i in there[part.label]]
-        if len(means) > 1:
-            gaps[i] = (max(means), min(means))
-    if not gaps:
-        return f" By {colour} nothing can be compared: no place along {name} has {PART_ROWS} rows in two parts."
-    widest = max(gaps, key=lambda i: gaps[i][0][0] - gaps[i][1][0])
-    (high, top), (low, bottom) = gaps[widest]
-    return (
-        f" By {colour} the means are furthest apart at {result.points[widest].label}: {amount(high, result.output)} for {top}, "
-        f"{amount(low, result.output)} for {bottom}."
-    )
-
-
-def _way(mean, scale: list[int], direction: Direction) -> str:
-    """What one curve does, in words; one that bends may still rise or fall on the whole."""
-    if direction in ("rises", "falls"):
-        return direction
-    if direction == "flat":
-        return "hardly moves"
-    net, reach = mean[scale[-1]] - mean[scale[0]], max(mean[i] for i in scale) - min(mean[i] for i in scale)
-    if abs(net) >= reach / 2:
-        return "rises on the whole" if net > 0 else "falls on the whole"
-    return "bends"
-
-
-def _alongside(result: ResponseResult, wording: Wording) -> str:
-    if result.beside is None:
-        return ""
-    gaps = result.beside.difference
-    widest = max(range(len(gaps)), key=lambda i: abs(gaps[i].value or 0.0))
-    gap = gaps[widest]
-    sure = gap.low > 0 or gap.high < 0
-    where = "the version alongside" if result.beside.other_model else f"{result.beside.rows_named} {wording.rows}"
-    amount = words.difference(gap.value, result.output, wording.unit)
-    way = "higher" if gap.value > 0 else "lower"
-    tail = "" if sure else ", which their spread may account for"
-    return f" In {where} the mean is up to {amount} {way}, at {result.points[widest].label}{tail}."
-
-
-def _detail(result: ResponseResult, wording: Wording, name: str) -> str:
-    detail = f"Mean of {words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows}, each with {name} moved and all else kept."
-    scarce = [point.label for point in result.points if point.scarce]
-    if scarce:
-        place = words.runs([p.label for p in result.points], [p.scarce for p in result.points], result.numeric)
-        detail += f" Few rows lie near {place}; the curve is thin and dashed there."
-    if result.left_out:
-        detail += (
-            f" {words.plural(result.left_out, 'rarer level')} {'is' if result.left_out == 1 else 'are'} not drawn."
-        )
-    if result.outside:
-        detail += (
-            f" {words.plural(result.outside, 'row')} {'lies' if result.outside == 1 else 'lie'} beyond the drawn range."
-        )
-    if result.case is not None and result.case.outside:
-        detail += f" The chosen {wording.row} lies beyond it, at {result.case.label}."
-    return detail
-
-
-def arrays(result: ResponseResult) -> dict[str, list[dict[str, Any]]]:
-    """What a response holds along its points: single curves, classes, parts, the case, the curve alongside."""
-    labels = [point.label for point in result.points]
-    positions = [point.position for point in result.points]
-
-    def along(values) -> list[dict[str, Any]]:
-        return [
-            {result.feature: label, "position": position, "value": value}
-            for label, position, value in zip(labels, positions, values, strict=True)
-        ]
-
-    return {
-        "curves": [
-            {"row": row} | point
-            for row, curve in zip(result.curve_rows, result.curves, strict=True)
-            for point in along(curve)
-        ],
-        "parts": [
-            {"part": part.label, "rows": part.rows} | point for part in result.parts for point in along(part.mean)
-        ],
-        "classes": [{"class": one.label} | point for one in result.classes for point in along(one.mean)],
-        "case": [{"row": result.case.row} | point for point in along(result.case.values)] if result.case else [],
-        "alongside": [
-            point
-            | {
-                "low": low,
-                "high": high,
-                "difference": gap.value,
-                "difference_low": gap.low,
-                "difference_high": gap.high,
-            }
-            for point, low, high, gap in zip(
-                along(result.beside.mean),
-                result.beside.mean_low,
-                result.beside.mean_high,
-                result.beside.difference,
-                strict=True,
-            )
-        ]
-        if result.beside
-        else [],
-    }
 
 
 REPORTED = 3

@@ -10,17 +10,17 @@ import { Sheet, Waiting } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
-import { type Column, DataTable } from "../../ui/DataTable";
 import { ChoiceMenu } from "../../ui/Menu";
-import { count, percent, title } from "../../ui/numbers";
+import { count, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { useSaveCompared } from "../tilt/choices";
+import { METHODS } from "./CaseLadder";
+import { CaseTable, LIMIT, Pages } from "./CaseTable";
 
-type Case = Schemas["Case"];
-type Page = Schemas["CasesPage"];
+export type Case = Schemas["Case"];
+export type Page = Schemas["CasesPage"];
 
 const WHICH = ["all", "right", "wrong", "true positive", "true negative", "false positive", "false negative"];
-const LIMIT = 20;
 const FIRST = { which: "all", order: "row", descending: false, find: "", group: "", member: "", offset: 0 } as const;
 
 /** Single predictions: a ladder for the chosen case, and the list to choose from. */
@@ -116,16 +116,6 @@ function Picked({ names, onClear }: { names: string[]; onClear: () => void }) {
     </fieldset>
   );
 }
-
-const METHODS = [
-  { value: "auto", label: "by the best method that applies" },
-  { value: "trees", label: "exactly, from the model's trees" },
-  { value: "linear", label: "exactly, from the model's linear terms" },
-  { value: "enumeration", label: "by enumeration (up to 12 features)" },
-  { value: "sampled", label: "by sampling" },
-  { value: "least squares", label: "by least squares over coalitions" },
-  { value: "hierarchy", label: "along sets of associated features" },
-];
 
 function CaseLadder({ row, after }: { row: number; after: ReactNode }) {
   const { audit, search, set } = useAuditContext();
@@ -250,107 +240,5 @@ function Filters({ query, set }: { query: Query; set: (changes: Record<string, s
         </span>
       )}
     </div>
-  );
-}
-
-function CaseTable(props: {
-  page: Page;
-  chosen: number | undefined;
-  onCase: (one: Case) => void;
-  picked: string[];
-  onPick: (name: string) => void;
-}) {
-  const { audit } = useAuditContext();
-  const { page, chosen, onCase } = props;
-  const wording = audit.spec?.wording;
-  const columns: Column<Case>[] = [
-    { key: "name", label: wording?.row ?? "row", left: true, value: (one) => one.name },
-    {
-      key: "score",
-      label: "chance",
-      value: (one) => one.score,
-      show: (one) => (one.score == null ? "" : percent(one.score)),
-    },
-    {
-      key: "decision",
-      label: "decision",
-      left: true,
-      value: (one) => (one.favoured ? wording?.favourable : wording?.unfavourable),
-    },
-    {
-      key: "outcome",
-      label: "what happened",
-      left: true,
-      value: (one) =>
-        one.outcome == null ? "not known" : one.outcome ? audit.spec?.event : `not ${audit.spec?.event}`,
-    },
-    {
-      key: "right",
-      label: "prediction",
-      left: true,
-      value: (one) => (one.right == null ? "" : one.right ? "right" : "wrong"),
-      show: (one) => (one.right === false ? <b className="font-semibold">wrong</b> : one.right ? "right" : ""),
-    },
-    {
-      key: "picked",
-      label: "picked",
-      left: true,
-      value: (one) => (props.picked.includes(one.name) ? "picked" : ""),
-      show: (one) => (
-        <input
-          type="checkbox"
-          className="h-[24px] w-[24px]"
-          aria-label={`Pick ${one.name}`}
-          checked={props.picked.includes(one.name)}
-          onChange={() => props.onPick(one.name)}
-        />
-      ),
-    },
-    ...page.columns.slice(0, 7).map(
-      (name, place): Column<Case> => ({
-        key: `column-${name}`,
-        label: title(name),
-        value: (one) => one.values[place],
-        show: (one) => one.values[place] ?? <span className="text-soft">missing</span>,
-      }),
-    ),
-  ];
-  return (
-    <DataTable
-      name="cases"
-      rows={page.cases}
-      columns={columns}
-      rowKey={(one) => String(one.row)}
-      onRow={onCase}
-      chosen={chosen === undefined ? undefined : String(chosen)}
-      fixed
-    />
-  );
-}
-
-function Pages({ page, offset, go }: { page: Page; offset: number; go: (offset: number) => void }) {
-  if (page.matching <= LIMIT) return null;
-  return (
-    <p className="mt-2 flex gap-4 text-soft">
-      <span>
-        {count(offset + 1)} to {count(Math.min(offset + LIMIT, page.matching))} of {count(page.matching)}
-      </span>
-      <button
-        type="button"
-        className="act disabled:text-soft"
-        disabled={offset === 0}
-        onClick={() => go(Math.max(0, offset - LIMIT))}
-      >
-        Earlier
-      </button>
-      <button
-        type="button"
-        className="act disabled:text-soft"
-        disabled={offset + LIMIT >= page.matching}
-        onClick={() => go(offset + LIMIT)}
-      >
-        Later
-      </button>
-    </p>
   );
 }

@@ -15,7 +15,7 @@ import { FeaturePicker } from "../../ui/FeaturePicker";
 import { heldAt } from "../../ui/held";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count, output, percent, type Scale, step, title } from "../../ui/numbers";
-import { CaseField } from "./OneFeature";
+import { CaseField } from "./CaseField";
 
 type Result = Schemas["SurfaceResult"];
 const VIEWS = {

@@ -1,6 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { api, need, type Schemas } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
@@ -10,23 +9,23 @@ import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
-import { type Column, DataTable } from "../../ui/DataTable";
+import { DataTable } from "../../ui/DataTable";
 import { FeaturePicker } from "../../ui/FeaturePicker";
 import { heldAt } from "../../ui/held";
 import { ChoiceMenu } from "../../ui/Menu";
-import { count, decimal, opening, percent, signed } from "../../ui/numbers";
-import { ProblemNote } from "../../ui/ProblemNote";
-import { useSaveRule } from "./choices";
+import { count, decimal, percent } from "../../ui/numbers";
 import { Field } from "./Policy";
-import { type Outcome, prepare, thresholdsOf, type Weighed, weigh } from "./weighing";
+import { SaveRule } from "./SaveRule";
+import { Live, Rates, settingColumns } from "./ThresholdRates";
+import { prepare, thresholdsOf, weigh } from "./weighing";
 
-type Result = Schemas["ThresholdResult"];
-type Setting = Schemas["Setting"];
-const GAPS = ["selection rate", "true positive rate", "false positive rate", "accuracy"] as const;
-const LETTERS = "abcdefghij";
+export type Result = Schemas["ThresholdResult"];
+export type Setting = Schemas["Setting"];
+export const GAPS = ["selection rate", "true positive rate", "false positive rate", "accuracy"] as const;
+export const LETTERS = "abcdefghij";
 /** A threshold that no score reaches, not even 1. */
 const NOBODY = 1.001;
-const cut = (threshold: number) => (threshold > 1 ? "above every score" : decimal(threshold));
+export const cut = (threshold: number) => (threshold > 1 ? "above every score" : decimal(threshold));
 
 /** Thresholds moved by hand and solved for, with what each costs and whom it moves. */
 export function Thresholds() {
@@ -238,193 +237,5 @@ function Sized({ children }: { children: (width: number) => React.ReactNode }) {
     <div ref={setPlace} className="overflow-hidden">
       {children(width)}
     </div>
-  );
-}
-
-const known = (value: number | null) => (value == null ? "not defined" : percent(value));
-
-function Rates({ one }: { one: Outcome }) {
-  return (
-    <span className="text-soft" data-rates={one.group}>
-      selected {known(one.selection)} · TPR {known(one.tpr)} · FPR {known(one.fpr)}
-    </span>
-  );
-}
-
-/** Confusion, rates, ratios and who moves, group by group, as the thresholds are set. */
-function Live({ now, favourable }: { now: Weighed; favourable: string }) {
-  const first = now.groups.reduce((most, one) => (size(one) > size(most) ? one : most));
-  const over = (one: Outcome, key: "selection" | "tpr" | "fpr") =>
-    one === first
-      ? "reference"
-      : one[key] == null || !first[key]
-        ? "not defined"
-        : decimal((one[key] as number) / (first[key] as number), 2);
-  const columns: Column<Outcome>[] = [
-    { key: "group", label: "group", left: true, value: (o) => o.group },
-    { key: "threshold", label: "threshold", value: (o) => o.threshold, show: (o) => cut(o.threshold) },
-    ...(
-      [
-        ["truePositive", "true pos."],
-        ["falsePositive", "false pos."],
-        ["falseNegative", "false neg."],
-        ["trueNegative", "true neg."],
-      ] as const
-    ).map(
-      ([key, label]): Column<Outcome> => ({ key, label, value: (o) => o[key], show: (o) => count(Math.round(o[key])) }),
-    ),
-    { key: "selection", label: favourable, value: (o) => o.selection, show: (o) => known(o.selection) },
-    { key: "selectionRatio", label: "ratio", value: (o) => over(o, "selection") },
-    { key: "tpr", label: "TPR", value: (o) => o.tpr, show: (o) => known(o.tpr) },
-    { key: "tprRatio", label: "ratio", value: (o) => over(o, "tpr") },
-    { key: "fpr", label: "FPR", value: (o) => o.fpr, show: (o) => known(o.fpr) },
-    { key: "fprRatio", label: "ratio", value: (o) => over(o, "fpr") },
-    { key: "accuracy", label: "accuracy", value: (o) => o.accuracy, show: (o) => known(o.accuracy) },
-    { key: "gain", label: "gain", value: (o) => o.gain, show: (o) => (o.gain == null ? "—" : count(o.gain)) },
-    { key: "lose", label: "lose", value: (o) => o.lose, show: (o) => (o.lose == null ? "—" : count(o.lose)) },
-  ];
-  return <DataTable name="as-set" fixed rows={now.groups} columns={columns} rowKey={(o) => o.group} />;
-}
-
-const size = (one: Outcome) => one.truePositive + one.falsePositive + one.trueNegative + one.falseNegative;
-
-const settingColumns = (result: Result, take: (rule: Schemas["Rule"]) => void): Column<Setting>[] => [
-  {
-    key: "name",
-    label: "setting",
-    left: true,
-    value: (s) => s.name,
-    show: (s) => {
-      const place = result.settings.indexOf(s);
-      return (
-        <span className="block min-w-[230px]">
-          {place >= 0 && <b className="font-semibold">{LETTERS[place]} </b>}
-          {opening(s.name)}
-          <span className="block text-[11.5px] text-soft">{s.how}</span>
-        </span>
-      );
-    },
-  },
-  {
-    key: "set",
-    label: "take it",
-    value: () => "",
-    show: (s) => (
-      <button
-        type="button"
-        className="act min-h-[26px]"
-        onClick={() => take(s.rule)}
-        aria-label={`Set the thresholds: ${s.name}`}
-      >
-        Set
-      </button>
-    ),
-  },
-  { key: "cost", label: "mean cost", value: (s) => s.cost, show: (s) => decimal(s.cost, 4) },
-  {
-    key: "finer",
-    label: "less, if finer",
-    value: (s) => s.finer ?? 0,
-    show: (s) => (s.finer == null ? "" : s.finer < 0.00005 ? "nothing" : decimal(s.finer, 4)),
-  },
-  { key: "price", label: "price", value: (s) => s.price, show: (s) => signed(s.price, 4) },
-  { key: "accuracy", label: "accuracy", value: (s) => s.accuracy, show: (s) => percent(s.accuracy) },
-  { key: "selection", label: "selected", value: (s) => s.selection_rate, show: (s) => percent(s.selection_rate) },
-  ...GAPS.map(
-    (gap): Column<Setting> => ({
-      key: gap,
-      label: `gap, ${{ "selection rate": "selection", "true positive rate": "TPR", "false positive rate": "FPR", accuracy: "accuracy" }[gap]}`,
-      value: (s) => s.gaps[gap],
-      show: (s) => (s.gaps[gap] == null ? "not defined" : percent(s.gaps[gap] as number)),
-    }),
-  ),
-  { key: "gain", label: "gain", value: (s) => s.gain, show: (s) => count(s.gain) },
-  { key: "lose", label: "lose", value: (s) => s.lose, show: (s) => count(s.lose) },
-  {
-    key: "who",
-    label: "who gains and loses",
-    left: true,
-    value: (s) => whoMoves(s),
-    show: (s) => <span className="block min-w-[180px] text-[11.5px]">{whoMoves(s) || "nobody"}</span>,
-  },
-];
-
-const whoMoves = (setting: Setting) =>
-  setting.groups
-    .filter((one) => one.gain || one.lose)
-    .map(
-      (one) =>
-        `${one.group} ${[one.gain ? `+${count(one.gain)}` : "", one.lose ? `−${count(one.lose)}` : ""].filter(Boolean).join(" ")}`,
-    )
-    .join(", ");
-
-/** Keeps what is set as the decision rule of the model version. */
-function SaveRule(props: { result: Result; thresholds: number[]; together: boolean; groups: string[] }) {
-  const { audit, model } = useAuditContext();
-  const { result, thresholds, together, groups } = props;
-  const save = useSaveRule();
-  const rules = useQuery({
-    queryKey: ["rules", audit.id, model?.id],
-    enabled: Boolean(model),
-    queryFn: () =>
-      need(
-        api.GET("/api/audits/{audit_id}/models/{model_id}/rules", {
-          params: { path: { audit_id: audit.id, model_id: model?.id ?? "" } },
-        }),
-      ),
-  }).data;
-  const newest = rules ? (rules[0]?.number ?? 0) : null;
-  const [author, setAuthor] = useState("");
-  const [reason, setReason] = useState("");
-  if (!model) return null;
-  const alike = together || new Set(thresholds).size === 1;
-  const rule: Schemas["Rule"] = alike
-    ? { threshold: heldAt(thresholds, 0), columns: [], thresholds: [] }
-    : {
-        threshold: result.current.rule.threshold,
-        columns: [...(heldAt(result.settings, 1).rule.columns ?? [])],
-        thresholds: groups.map((group, i) => ({ group, threshold: heldAt(thresholds, i) })),
-      };
-  return (
-    <form
-      className="mt-6 border-t border-rule pt-3"
-      onSubmit={(event) => {
-        event.preventDefault();
-        save.mutate({ rule, author, reason, after: newest });
-      }}
-    >
-      <h2 className="font-semibold">Keep as the decision rule of {model.name}</h2>
-      <p className="mt-1 max-w-[90ch] text-soft">
-        Every sheet and the report then read {model.name} under it. Thresholds that differ by group treat people
-        differently because of the group they are in; in some settings and places that is unlawful, whatever gap it
-        closes. Ask before you do it.
-      </p>
-      <div className="mt-2 flex flex-wrap items-end gap-3">
-        <label>
-          <span className="block text-[13px] text-soft">Who decides this</span>
-          <input className="field w-48" required value={author} onChange={(event) => setAuthor(event.target.value)} />
-        </label>
-        <label className="grow">
-          <span className="block text-[13px] text-soft">Why</span>
-          <input className="field w-full" value={reason} onChange={(event) => setReason(event.target.value)} />
-        </label>
-        <button type="submit" className="solid" disabled={save.isPending}>
-          {alike ? `Decide at ${cut(heldAt(thresholds, 0))}` : "Decide by these thresholds"}
-        </button>
-        {model.rule && (
-          <button
-            type="button"
-            className="act min-h-[26px]"
-            disabled={!author || save.isPending}
-            title={author ? undefined : "Say first who decides this"}
-            onClick={() => save.mutate({ rule: null, author, reason, after: newest })}
-          >
-            Back to the audit's own threshold
-          </button>
-        )}
-      </div>
-      {save.error && <ProblemNote problem={save.error} />}
-      {save.isSuccess && <p className="mt-1 text-act">In force now.</p>}
-    </form>
   );
 }

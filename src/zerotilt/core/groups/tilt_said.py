@@ -1,0 +1,197 @@
+"""Compared groups in sentences, and what of them somebody has to decide about."""
+
+from __future__ import annotations
+
+from zerotilt.core import membership, words
+from zerotilt.core.findings import Finding
+from zerotilt.core.groups import metrics
+from zerotilt.core.groups.disparity import (
+    BARE,
+    OTHERS,
+    Disparity,
+    TiltResult,
+    TiltSettings,
+    by_tilt,
+    by_weight,
+)
+from zerotilt.core.groups.metrics import metric_named
+from zerotilt.core.meaning import Spec, Wording
+from zerotilt.core.membership import MISSING
+from zerotilt.core.reading import Reading, Span
+
+
+def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[Span, ...]:
+    """One comparison in plain words: who, how much, how sure, from how many rows. The size of the gap is marked."""
+    own = next(g for g in result.groups if (g.attribute, g.group) == (disparity.attribute, disparity.group))
+    of, of_reference = own.metrics[disparity.metric].of, disparity.against.of
+    ratio, gap = disparity.ratio, disparity.difference
+    who = words.opening(_who(disparity.attribute, disparity.group, wording))
+    if not _bare(disparity.group) and disparity.attribute != membership.SEGMENTS:
+        who += f" ({words.title(disparity.attribute)})"
+    whom = (
+        f"{OTHERS} {wording.rows}".replace("all others", "all other")
+        if disparity.reference == OTHERS
+        else _who(disparity.attribute, disparity.reference, wording)
+    )
+    metric, label = metric_named(disparity.metric), metrics.phrase(disparity.metric)
+    found = ratio if disparity.judged == "ratio" else gap
+    if found.value is None or found.low is None:
+        return (Span(text=f"{who}: the {label} cannot be compared with that of {whom}."),)
+    sure = f"{words.level(result.policy.confidence)} interval"
+    rows = f"{words.count(of)} and {words.count(of_reference)} {wording.rows}"
+    flagged = disparity.status == "flagged"
+    if disparity.judged == "difference":
+        unit = {"outcome": wording.unit, "share": "", "rank": "ranks", "number": ""}[metric.unit]
+        value, low, high = words.measured(found.value, found.low, found.high)
+        amount = f"{value.removeprefix('−')} {unit}".strip()
+        ends = f"{low} to {high} {unit}".strip()
+        return (
+            Span(text=f"{who}: {label} "),
+            Span(text=f"{amount} {'more' if found.value > 0 else 'less'}", flagged=flagged),
+            Span(text=f" than that of {whom} ({sure} {ends}; {rows})."),
+        )
+    if disparity.metric == "selection_rate":
+        verb, size, than = f"{wording.favourable} ", f"{words.ratio(ratio.value)} times as often", " as "
+    else:
+        verb, size, than = f"{label} ", f"{words.ratio(ratio.value)} times", " that of "
+    ends = f"{words.ratio(ratio.low)} to {words.ratio(ratio.high)}"
+    more = f"; {disparity.note[0].lower()}{disparity.note[1:].rstrip('.')}" if disparity.corrected else ""
+    return (
+        Span(text=f"{who}: {verb}"),
+        Span(text=size, flagged=flagged),
+        Span(text=f"{than}{whom} ({sure} {ends}; {rows}{more})."),
+    )
+
+
+def _bare(group: str) -> bool:
+    """Whether a group's label says nothing without its column: a number or a stretch of numbers, one letter, yes, no,
+    true, false, missing."""
+    plain = group.replace(".", "", 1).replace("-", "", 1)
+    return plain.isdigit() or len(group) <= 2 or group.lower() in BARE or group.startswith(("over ", "up to ", "("))
+
+
+def _who(attribute: str, group: str, wording: Wording) -> str:
+    """A group's rows in a sentence: "outer isles claims", or "claims whose age is over 27"."""
+    if not _bare(group):
+        return f"{group} {wording.rows}"
+    if group == MISSING:
+        return f"{wording.rows} without {words.title(attribute)}"
+    if group == membership.OTHER:
+        return f"{wording.rows} of rarer {words.title(attribute)}"
+    return f"{wording.rows} whose {words.title(attribute)} is {group}"
+
+
+def _called(attribute: str, group: str) -> str:
+    return f"{words.title(attribute)} {group}" if _bare(group) else group
+
+
+def sentence(result: TiltResult, disparity: Disparity, wording: Wording) -> str:
+    return "".join(span.text for span in spans(result, disparity, wording))
+
+
+def wanting(result: TiltResult, wording: Wording) -> str:
+    """Why nothing could be tested, and what it would take."""
+    if not result.disparities:
+        return "there is one group only, so nothing to compare it with"
+    most = max(min(_of(result, one), one.against.of) for one in result.disparities)
+    least = result.policy.minimum_rows
+    if most >= least:
+        return "no comparison has a metric that is defined for both sides"
+    return (
+        f"the flag policy asks for {least} {wording.rows} on both sides of a comparison, and the largest smaller side has "
+        f"{words.count(most)}"
+    )
+
+
+def _of(result: TiltResult, one: Disparity) -> int:
+    own = next(g for g in result.groups if (g.attribute, g.group) == (one.attribute, one.group))
+    return own.metrics[one.metric].of
+
+
+def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading:
+    flagged = sorted((d for d in result.disparities if d.status == "flagged"), key=by_weight)
+    uncertain = sum(d.status == "uncertain" for d in result.disparities)
+    too_few = sum(d.status == "too_few" for d in result.disparities)
+    compared = len(result.disparities)
+    if flagged:
+        headline = spans(result, flagged[0], wording)
+    elif not result.tested:
+        headline = (Span(text=f"Nothing could be tested: {wanting(result, wording)}."),)
+    else:
+        headline = (Span(text="No comparison is flagged under the limits of this audit."),)
+    policy = result.policy
+    detail = (
+        f"{words.count(len(flagged))} of {words.plural(compared, 'comparison')} "
+        f"{'is' if len(flagged) == 1 else 'are'} outside the limits {policy.ratio_low:g} to "
+        f"{policy.ratio_high:g}{_other_limits(result)} after adjusting for "
+        f"{words.plural(result.tested, 'test')} (flag policy {policy.number}, {policy.adjustment}); "
+        f"{words.count(uncertain)} cannot be told, {words.count(too_few)} have too few rows. "
+        f"{words.count(result.rows)} {wording.rows}."
+    )
+    if hidden := _behind_accuracy(result):
+        detail += (
+            f" Accuracy is within the limits for {words.listing(hidden[:4])}, while error rates are flagged: "
+            "equal accuracy can hide errors that differ."
+        )
+    if result.beside is not None:
+        detail += f" {_said_beside(result)}"
+    notes = [one.note for one in result.attributes if one.note and not one.overlapping]
+    return Reading(headline=headline, detail=" ".join([detail, *notes]))
+
+
+ERRORS = ("true_positive_rate", "false_positive_rate", "true_negative_rate", "false_negative_rate")
+
+
+def _behind_accuracy(result: TiltResult) -> list[str]:
+    """Groups whose accuracy is within while one of the error rates is flagged."""
+    states = {(one.attribute, one.group, one.metric): one.status for one in result.disparities}
+    return list(
+        dict.fromkeys(
+            _called(attribute, group)
+            for (attribute, group, metric), state in states.items()
+            if metric in ERRORS and state == "flagged" and states.get((attribute, group, "accuracy")) == "within"
+        )
+    )
+
+
+def _other_limits(result: TiltResult) -> str:
+    """What else than the ratio's limits is judged by."""
+    text = " or limits of their own" if result.policy.tolerances else ""
+    if any(metric_named(one.metric).signed for one in result.disparities):
+        text += f", or {result.policy.difference_share:g} standard deviations of the outcome where there is no ratio,"
+    return text
+
+
+def _said_beside(result: TiltResult) -> str:
+    told = [d.change.verdict for d in result.disparities if d.change is not None]
+    text = (
+        f"Against what is alongside, {words.count(told.count('wider'))} gaps are wider, {words.count(told.count('narrower'))} "
+        f"narrower and {words.count(told.count('not told apart'))} not told apart."
+    )
+    costs = result.beside.costs if result.beside else ()
+    cost = next((one for one in costs if one.change.value is not None), None)
+    if cost is None:
+        return text
+    show = words.points if metric_named(cost.metric).unit == "share" else words.quantity
+    way = "higher" if cost.change.value > 0 else "lower"
+    ends = [
+        words.decimal(one * 100, 1) if show is words.points else words.quantity(one)
+        for one in (cost.change.low, cost.change.high)
+    ]
+    return f"{text} Over all rows {metrics.phrase(cost.metric)} is {show(abs(cost.change.value))} {way} here ({ends[0]} to {ends[1]})."
+
+
+def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
+    """Every flagged comparison, the furthest off first."""
+    return [
+        Finding(
+            name=f"{found.attribute}: {found.group} · {found.metric}",
+            kind="disparity",
+            statement=sentence(result, found, spec.wording),
+            columns=tuple(found.attribute.split(" · ")),
+            group=found.group,
+            metric=found.metric,
+            rows=result.rows,
+        )
+        for found in sorted((one for one in result.disparities if one.status == "flagged"), key=by_tilt)
+    ]

@@ -1,0 +1,76 @@
+"""Whose a task is: taken by one attempt at a time, and what is carried over to its audit."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from zerotilt.store.database import database
+from zerotilt.store.records import Audit, Task
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+def carried_over(earlier: dict | None, profile: dict | None, result: dict[str, Any]) -> dict[str, Any]:
+    """The guesses for a new table, with what a person had entered for columns that are still there.
+
+    A column that is now stored otherwise keeps its role and takes the new kind.
+    """
+    if earlier is None or profile is None:
+        return result["spec"]
+    entered = {column["name"]: column for column in earlier["columns"]}
+    stored = {column["name"]: column["stored"] for column in profile["columns"]}
+    now_stored = {column["name"]: column["stored"] for column in result["profile"]["columns"]}
+    names = set(now_stored)
+    if not names & set(entered):
+        return result["spec"]
+    columns = []
+    for guess in result["spec"]["columns"]:
+        kept = entered.get(guess["name"])
+        if kept is not None and stored.get(guess["name"]) != now_stored[guess["name"]]:
+            kept = kept | {"kind": guess["kind"], "order": guess["order"], "cuts": []}
+        columns.append(kept or guess)
+    crossings = [crossing for crossing in earlier["intersections"] if set(crossing) <= names]
+    segments = [one for one in earlier["segments"] if {part["column"] for part in one["conditions"]} <= names]
+    inputs = [name for name in earlier["model_inputs"] if name in names]
+    readings = [one for one in earlier.get("model_readings", []) if set(one["inputs"]) <= names]
+    return earlier | {
+        "columns": columns, "intersections": crossings, "segments": segments, "model_inputs": inputs, "model_readings": readings
+    }  # fmt: skip
+
+
+class Superseded(Exception):
+    """Another attempt has taken the task over, or it is no longer there."""
+
+
+def ours(task: Task):
+    """The task's row as long as this attempt is the one that performs it."""
+    return (Task.id == task.id) & (Task.state == "running") & (Task.attempts == task.attempts)
+
+
+def locked(task: Task) -> Audit:
+    """The audit of a task as it is now, held until the transaction ends."""
+    audit = Audit.select().where(Audit.id == task.audit_id).for_update().first()
+    if audit is None:
+        raise Superseded
+    return audit
+
+
+def claim(task_id: str) -> Task | None:
+    """Take a queued task; None when it has ended or is another's."""
+    with database.atomic():
+        taken = (
+            Task.update(state="running", heartbeat=now(), started=now(), attempts=Task.attempts + 1)
+            .where((Task.id == task_id) & (Task.state == "queued") & ~Task.cancel)
+            .execute()
+        )
+        if not taken:
+            Task.update(state="cancelled", finished=now()).where(
+                (Task.id == task_id) & (Task.state == "queued") & Task.cancel
+            ).execute()
+            return None
+        task = Task.get_by_id(task_id)
+        _ = task.audit  # read here, while connected
+        return task
