@@ -145,6 +145,15 @@ def read(
     event: Annotated[str, typer.Option(help="Value of the outcome whose probability the model gives")] = "",
     group: Annotated[list[str] | None, typer.Option(help="Column whose groups are compared; may be repeated")] = None,
     set_: Annotated[list[str] | None, typer.Option("--set", help="A setting as name=value; may be repeated")] = None,
+    where: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Only rows that meet this: column=level|level, column>number, column<=number; may be repeated"
+        ),
+    ] = None,
+    pick: Annotated[
+        list[str] | None, typer.Option(help="Only this row, by its identifier or number; may be repeated")
+    ] = None,
     out: Annotated[
         Path | None, typer.Option(help="File for the records behind the figure: .csv, .parquet, .json")
     ] = None,
@@ -154,7 +163,19 @@ def read(
 
     progress = _progress if sys.stderr.isatty() else None
     try:
-        said = read_method(method, table, model, outcome, event or None, group or [], set_ or [], out, progress)
+        said = read_method(
+            method,
+            table,
+            model,
+            outcome,
+            event or None,
+            group or [],
+            set_ or [],
+            where or [],
+            pick or [],
+            out,
+            progress,
+        )
     except Refused as problem:
         typer.echo(f"refused: {problem.sentence()}", err=True)
         raise typer.Exit(REFUSED) from None

@@ -172,6 +172,8 @@ def read_method(
     event: str | None,
     groups: list[str],
     given: list[str],
+    where: list[str],
+    picked: list[str],
     out: Path | None,
     progress: Callable[[int, int, str], None] | None,
 ) -> str:
@@ -180,6 +182,7 @@ def read_method(
     Parameters
     ----------
     given : settings as ``name=value``; a value is JSON where it can be, else text.
+    where, picked : only rows that meet every condition (see :func:`zerotilt.core.segments.parsed`), or these rows.
     out : a file ending in .csv, .parquet or .json.
 
     Raises
@@ -203,6 +206,7 @@ def read_method(
             table.convert(raw, typed, work=Work(progress))
         typed.seek(0)
         study = Study(pq.read_table(typed), model, outcome, event, groups=groups, progress=progress)
+    study = study.on(*where, picked=picked) if where or picked else study
     found = study.read(method, **settings)
     if out is not None:
         body, _ = arrayfile.written(found.table(), kind)

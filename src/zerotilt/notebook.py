@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Sequence
+from copy import copy
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -23,10 +24,12 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ValidationError
 
 from zerotilt.cluster import executor_at
+from zerotilt.core import segments
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, explain
 from zerotilt.core.contributions.stream import Streamed
-from zerotilt.core.meaning import Context, ModelReading, Spec, Wording
+from zerotilt.core.evidence import within
+from zerotilt.core.meaning import Context, ModelReading, Segment, Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named
 from zerotilt.core.refusal import Refused
@@ -81,11 +84,12 @@ class Found:
     settings: BaseModel
     result: BaseModel
     spec: Spec
+    context: Context
 
     @property
     def reading(self) -> str:
         """What the figure shows, in a sentence, with its numbers and row count."""
-        said = self.method.read(self.result, self.spec.wording, self.settings)
+        said = within(self.method.read(self.result, self.spec.wording, self.settings), self.context)
         return f"{said.text} {said.detail}".strip()
 
     def table(self) -> pa.Table:
@@ -221,7 +225,13 @@ class Study:
         found = method_named(method)
         checked = _checked(found, settings)
         self.subject.predictions.require_steady()
-        return Found(found, checked, found.compute(self.subject, checked, self.seed, self.work()), self.spec)
+        return Found(
+            found,
+            checked,
+            found.compute(self.subject, checked, self.seed, self.work()),
+            self.spec,
+            self.subject.context,
+        )
 
     def __getattr__(self, name: str) -> Callable[..., Found]:
         if name.startswith("_") or name not in METHODS:
@@ -235,6 +245,31 @@ class Study:
     def methods() -> dict[str, str]:
         """Every method's name and title."""
         return {name: method.title for name, method in METHODS.items()}
+
+    def on(self, *conditions: str, picked: Sequence[str] = (), name: str = "") -> Study:
+        """The same study of some rows only: those that meet every condition, or those picked by identifier.
+
+        >>> study.on("channel=telephone", "parcel_weight>10").drivers()  # doctest: +SKIP
+
+        Parameters
+        ----------
+        conditions : as "column=level|level", "column>number", "column<=number", or "column=" for missing cells.
+        picked : identifiers of rows, or their numbers from 1. name : what readings call them; the conditions when empty.
+
+        Raises
+        ------
+        Refused : a condition cannot be read, or no row meets them.
+        """
+        held = Segment(
+            name=name or ", ".join(conditions) or "picked rows",
+            conditions=tuple(segments.parsed(one, self.table.names) for one in conditions),
+            picked=tuple(picked),
+        )
+        other = copy(self)
+        context = self.subject.context.model_copy(update={"segment": held})
+        other.subject = Subject(self.spec, self.table, self.subject.predictor, context)
+        _ = other.subject.rows.numbers  # refuses rows that are not there
+        return other
 
     def explain(
         self, rows: NDArray[np.integer] | slice | None = None, method: MethodChoice = "auto", **how: Any

@@ -36,6 +36,24 @@ def test_a_method_is_read_with_its_settings_and_written_to_a_file(files, demo):
     assert pq.read_table(files / "points.parquet").to_pylist() == found.table().to_pylist()
 
 
+def test_only_some_rows_are_read_and_named(files, demo):
+    run = read(files, "performance", "--where", "channel=telephone|app", "--where", "parcel_weight>2")
+    assert run.returncode == 0, run.stderr
+    claims, _, models = demo
+    study = Study(claims.slice(0, 900), models["gradient trees v3"], "claim_valid", event="yes")
+    part = study.on("channel=telephone|app", "parcel_weight>2")
+    channel, weight = (claims.slice(0, 900).column(name).to_pylist() for name in ("channel", "parcel_weight"))
+    mine = [c in ("telephone", "app") and w > 2 for c, w in zip(channel, weight, strict=True)]
+    assert part.subject.n == sum(mine) < study.subject.n
+    assert run.stdout.strip() == part.performance().reading
+    assert run.stdout.startswith("In channel=telephone|app, parcel_weight>2: ")
+    picked = read(files, "cases", "--pick", "3", "--pick", "11")
+    assert picked.stdout.startswith("In picked rows: 2 ") and "Only 2 rows picked one by one." in picked.stdout
+    few = study.on(picked=("3", "11"), name="two of them")
+    assert few.subject.rows.numbers.tolist() == [2, 10] and few.cases().reading.startswith("In two of them: ")
+    assert study.subject.n == 900  # the study itself reads what it read
+
+
 def test_groups_are_compared_and_written_as_json(files):
     run = read(files, "tilt", "--group", "home_area", "age_band", "--out", "tilt.json")
     assert run.returncode == 0, run.stderr
@@ -48,6 +66,10 @@ def test_groups_are_compared_and_written_as_json(files):
     ("more", "message"),
     [
         (("nothing",), "there are performance, drivers"),
+        (("tilt", "--where", "channel~app"), "it is written as column=level"),
+        (("tilt", "--where", "nowhere=app"), "with a column of the table"),
+        (("tilt", "--where", "parcel_weight>much"), "“much” is no number"),
+        (("tilt", "--where", "channel=fax"), "There are no rows with a known outcome in “channel=fax”"),
         (("response", "--set", "feature"), "a setting is written as name=value"),
         (("response", "--set", "features=x"), "features"),
         (("response", "--set", "points=1"), "points"),

@@ -83,7 +83,7 @@ class Evidence(Frozen):
     def read(self, spec: Spec) -> Reading:
         """The sentence for this result in the audit's present wording; as it was written, where its method has changed."""
         if self.readable:
-            return _within(METHODS[self.method].read(self.typed, spec.wording, self.settled), self.context)
+            return within(METHODS[self.method].read(self.typed, spec.wording, self.settled), self.context)
         if self.reading is not None:
             return self.reading
         return plain(
@@ -97,10 +97,10 @@ class Evidence(Frozen):
             return ()
         segment, of_model = self.context.segment, f" [{self.digests.model or ''}]"
         # what is so in a part is another finding than the same of the whole, and says so
-        within = f" in {segment.name} ({segments.described(segment)})" if segment else ""
+        part = f" in {segment.name} ({segments.described(segment)})" if segment else ""
         said = f"In {segment.name}: " if segment else ""
         return tuple(
-            one.model_copy(update={"name": one.name + within + of_model, "statement": said + one.statement})
+            one.model_copy(update={"name": one.name + part + of_model, "statement": said + one.statement})
             for one in METHODS[self.method].found(self.typed, spec)
         )
 
@@ -116,7 +116,7 @@ class Evidence(Frozen):
         return True
 
 
-def _within(reading: Reading, context: Context) -> Reading:
+def within(reading: Reading, context: Context) -> Reading:
     """A reading with the segment that it is of; nobody is to take a part for the whole."""
     segment = context.segment
     if segment is None:
@@ -204,5 +204,5 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         computed=datetime.now(UTC).isoformat(timespec="seconds"),
         seconds=round(time.perf_counter() - started, 3),
         result=result.model_dump(mode="json"),
-        reading=_within(method.read(result, subject.spec.wording, settings), subject.context),
+        reading=within(method.read(result, subject.spec.wording, settings), subject.context),
     )

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -74,6 +77,41 @@ def only(segment: Segment) -> str:
     if segment.picked and not segment.conditions:
         return described(segment)
     return f"rows whose {described(segment)}"
+
+
+_WRITTEN = re.compile(r"^(?P<column>.+?)\s*(?P<sign><=|>|=)\s*(?P<value>.*)$")
+
+
+def parsed(text: str, names: Sequence[str]) -> Condition:
+    """A condition as it is typed: "channel=telephone|app", "parcel_weight>10", "parcel_weight<=20", "channel=" for missing.
+
+    Raises
+    ------
+    Refused : it cannot be read, or names no column.
+    """
+    # a column whose own name holds a sign is tried first
+    own = next((name for name in sorted(names, key=len, reverse=True) if text.startswith(name)), None)
+    found = _WRITTEN.match(f"c{text[len(own) :]}" if own else text)
+    if own and found is not None and found["column"] != "c":
+        found = None  # something stands between the column and the sign
+    column = own or (found["column"] if found else text)
+    if found is None or column not in names:
+        raise Refused(
+            f"“{text}” was given as a condition; it is written as column=level, column>number or column<=number, with a "
+            f"column of the table.",
+            where=f"column “{column}”" if found else None,
+            todo="Check the spelling; quote it in a shell.",
+        )
+    value = found["value"].strip()
+    if found["sign"] == "=":
+        return Condition(column=column, levels=tuple(value.split("|")) if value else (), missing=not value)
+    try:
+        number = float(value)
+    except ValueError:
+        raise Refused(
+            f"“{text}” was given as a condition; “{value}” is no number.", where=f"column “{column}”"
+        ) from None
+    return Condition(column=column, **{"over" if found["sign"] == ">" else "up_to": number})
 
 
 def _said(condition: Condition) -> str:

@@ -48,11 +48,11 @@ export function DataTable<R>(props: {
     );
   return (
     <div className="mt-6">
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <section
         ref={scroller}
         className={`overflow-x-auto ${long ? "max-h-[560px] overflow-y-auto" : ""}`}
         aria-label={`Table: ${props.name}`}
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
         tabIndex={0}
       >
         <table className="w-full border-collapse text-[13px]" aria-rowcount={rows.length + 1}>

@@ -73,7 +73,6 @@ export function CaseTable(props: {
       rowKey={(one) => String(one.row)}
       onRow={onCase}
       chosen={chosen === undefined ? undefined : String(chosen)}
-      fixed
     />
   );
 }

@@ -77,7 +77,6 @@ export function Methods() {
               rows={result.agreements}
               columns={AGREEMENTS}
               rowKey={(one) => `${one.first} ${one.second}`}
-              fixed
             />
             <DataTable
               name="ranks"

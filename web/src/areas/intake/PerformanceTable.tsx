@@ -30,13 +30,7 @@ export function PerformanceTable() {
               {note}
             </p>
           ))}
-          <DataTable
-            name="performance"
-            rows={lines(result)}
-            columns={columns(result)}
-            rowKey={(line) => line.key}
-            fixed
-          />
+          <DataTable name="performance" rows={lines(result)} columns={columns(result)} rowKey={(line) => line.key} />
         </>
       )}
     </Sheet>

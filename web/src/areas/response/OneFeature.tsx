@@ -204,7 +204,6 @@ export function OneFeature() {
                 rows={own.points}
                 columns={columnsOf(own, names.unit, beside)}
                 rowKey={(point) => point.label}
-                fixed={own.points.length <= 40}
               />
             </>
           );

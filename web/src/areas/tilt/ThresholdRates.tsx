@@ -44,7 +44,7 @@ export function Live({ now, favourable }: { now: Weighed; favourable: string }) 
     { key: "gain", label: "gain", value: (o) => o.gain, show: (o) => (o.gain == null ? "—" : count(o.gain)) },
     { key: "lose", label: "lose", value: (o) => o.lose, show: (o) => (o.lose == null ? "—" : count(o.lose)) },
   ];
-  return <DataTable name="as-set" fixed rows={now.groups} columns={columns} rowKey={(o) => o.group} />;
+  return <DataTable name="as-set" rows={now.groups} columns={columns} rowKey={(o) => o.group} />;
 }
 export const whoMoves = (setting: Setting) =>
   setting.groups

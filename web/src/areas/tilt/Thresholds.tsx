@@ -201,7 +201,6 @@ function Board({ result }: { result: Result }) {
       </p>
       <DataTable
         name="settings"
-        fixed
         rows={[result.current, ...result.settings]}
         columns={settingColumns(result, take)}
         rowKey={(one) => one.name}
