@@ -8,7 +8,11 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from zerotilt.api.app import create
+from zerotilt.core import rows, words
+from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.meaning import PARTS
 from zerotilt.core.method import Method
@@ -58,6 +62,8 @@ def documents() -> dict[Path, str]:
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,
         NAMES / "tasks.json": tasks,
+        NAMES / "numbers.cases.json": written(),
+        NAMES / "words.json": {"losses": LOSS_LABELS, "rows": rows.NAMES},
         NAMES / "parts.json": {name: list(part.model_fields) for name, part in PARTS.items()},
     }
     found = {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
@@ -78,6 +84,26 @@ def in_words(document: str) -> str:
 LIMITS = {"minimum": "least", "maximum": "most", "exclusiveMinimum": "over", "exclusiveMaximum": "under"}
 SHARED = ("row", "case")
 """Numbers that mean the same in every method."""
+
+
+def written() -> list[dict[str, Any]]:
+    """Numbers as the core writes them: ties, signs, sizes. The pages' own writing is tested against these."""
+    rng = np.random.default_rng(20)
+    plain = [0.0, -0.0, 0.5, 2.675, 0.125, 0.375, 1.005, 0.0625, 999.95, 999.949, 1234.5, 1235.5, 1e6, 12345678.9]
+    drawn = rng.normal(size=40) * 10.0 ** rng.integers(-7, 7, 40)
+    values = [*plain, *(-one for one in plain[2:]), *(float(one) for one in drawn)]
+    return [
+        {
+            "value": value,
+            "percent": words.percent(value / 100),
+            "decimal": words.decimal(value),
+            "two": words.decimal(value, 2),
+            "quantity": words.quantity(value, "days"),
+            "difference": words.difference(value, "probability"),
+            "ratio": words.ratio(abs(value)),
+        }
+        for value in values
+    ]
 
 
 def declared(method: Method) -> dict[str, Any]:

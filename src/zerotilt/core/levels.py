@@ -9,7 +9,11 @@ from zerotilt.core.table import Table
 
 
 def match_level(value: str, levels: list[str]) -> str | None:
-    """The level a person means by ``value``: the same text, or the same truth value or number written otherwise."""
+    """The level a person means by ``value``: the same text, or the same truth value or number written otherwise.
+
+    >>> match_level("1.0", ["0", "1"]), match_level("YES", ["no", "yes"]), match_level("maybe", ["no", "yes"])
+    ('1', 'yes', None)
+    """
     if value in levels:
         return value
     folded = [level for level in levels if level.lower() == value.lower()]

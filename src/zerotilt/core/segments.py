@@ -85,6 +85,11 @@ _WRITTEN = re.compile(r"^(?P<column>.+?)\s*(?P<sign><=|>|=)\s*(?P<value>.*)$")
 def parsed(text: str, names: Sequence[str]) -> Condition:
     """A condition as it is typed: "channel=telephone|app", "parcel_weight>10", "parcel_weight<=20", "channel=" for missing.
 
+    >>> parsed("parcel_weight > 10", ["parcel_weight"]).over
+    10.0
+    >>> parsed("channel=telephone|app", ["channel"]).levels
+    ('telephone', 'app')
+
     Raises
     ------
     Refused : it cannot be read, or names no column.

@@ -30,7 +30,11 @@ def decimal(value: float, digits: int = 3) -> str:
 
 
 def quantity(value: float, unit: str = "") -> str:
-    """A number in its unit, with four digits at least where they say something."""
+    """A number in its unit, with four digits at least where they say something.
+
+    >>> quantity(1234.5, "days"), quantity(0.123456), quantity(-3)
+    ('1,234 days', '0.1235', '−3')
+    """
     size = abs(value)
     text = f"{value:,.0f}" if size >= 1_000 else f"{value:.4g}"
     return f"{text} {unit}".strip().replace("-", "−")
@@ -107,7 +111,11 @@ def runs(labels: Sequence[str], chosen: Sequence[bool], joined: bool) -> str:
 def measured(
     value: float, low: float | None, high: float | None, least: int = 0, most: int = 6
 ) -> tuple[str, str, str]:
-    """A number and the ends of its interval in as many digits as the interval justifies: two of its half width."""
+    """A number and the ends of its interval in as many digits as the interval justifies: two of its half width.
+
+    >>> measured(12.3456, 11.9, 12.8)
+    ('12.35', '11.90', '12.80')
+    """
     digits = least
     if low is not None and high is not None and high > low:
         digits = int(np.clip(1 - np.floor(np.log10((high - low) / 2)), least, most))

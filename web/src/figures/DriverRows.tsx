@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { line } from "d3-shape";
 import type { Schemas } from "../api/client";
+import words from "../api/words.json";
 import { decimal, percent, title } from "../ui/numbers";
 import { Fitted, pressable } from "./Figure";
 
@@ -149,14 +150,7 @@ function Bar({ driver, x }: { driver: Driver; x: (value: number) => number }) {
 /** A rank here and alongside: "2 → 5". */
 const moved = (here: number, there: number) => (here === there ? "same" : `${here} → ${there}`);
 
-export const LOSSES: Record<Result["loss"], string> = {
-  log_loss: "log loss",
-  brier_score: "Brier score",
-  auc: "1 − AUC",
-  error_rate: "error rate",
-  squared_error: "squared error",
-  absolute_error: "absolute error",
-};
+export const LOSSES: Record<Result["loss"], string> = words.losses;
 
 export function SmallCurve(props: {
   values: number[];

@@ -2,10 +2,11 @@ import { createContext, useCallback, useContext, useEffect } from "react";
 import { useSearchParams } from "react-router";
 import type { Audit, Context } from "../api/client";
 import { declared } from "../api/methods";
+import words from "../api/words.json";
 import { kindOf } from "./tasks";
 
 export const ROWS = ["hold-out", "training", "all"] as const;
-export const ROW_NAMES = { "hold-out": "held-out", training: "training", all: "all" } as const;
+export const ROW_NAMES: Record<(typeof ROWS)[number], string> = words.rows;
 
 export const OpenAudit = createContext<Audit | null>(null);
 

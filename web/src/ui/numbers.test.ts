@@ -1,4 +1,5 @@
 import { expect, it } from "vitest";
+import written from "../api/numbers.cases.json";
 import {
   beyondZero,
   day,
@@ -57,3 +58,12 @@ it("knows an interval that leaves zero out", () => {
 });
 
 it("writes a day counted from 1970", () => expect(day(20_454)).toBe("2026-01-01"));
+
+it.each(written)("writes $value as the core does", (one) => {
+  expect(percent(one.value / 100)).toBe(one.percent);
+  expect(decimal(one.value)).toBe(one.decimal);
+  expect(decimal(one.value, 2)).toBe(one.two);
+  expect(quantity(one.value, "days")).toBe(one.quantity);
+  expect(difference(one.value, "probability")).toBe(one.difference);
+  expect(ratio(Math.abs(one.value))).toBe(one.ratio);
+});

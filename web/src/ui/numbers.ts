@@ -1,13 +1,13 @@
 // Numbers as people read them; the same digits as the report's.
+/** So many digits of the number that is held, as Python writes it: what lies exactly between two goes to the even one. */
 function fixed(value: number, digits: number): string {
-  return new Intl.NumberFormat("en", {
-    minimumFractionDigits: digits,
-    maximumFractionDigits: digits,
-    useGrouping: false,
-    roundingMode: "halfEven",
-  } as Intl.NumberFormatOptions)
-    .format(value)
-    .replace("-", "−");
+  const exact = Math.abs(value).toFixed(Math.min(100, digits + 60));
+  const place = exact.indexOf(".") + 1 + digits;
+  const between = /^50*$/.test(exact.slice(place));
+  const kept = exact.slice(0, place).replace(/\.$/, "");
+  const even = Number(kept.slice(-1)) % 2 === 0;
+  const text = between && even ? kept : Math.abs(value).toFixed(digits);
+  return value < 0 || Object.is(value, -0) ? `−${text}` : text;
 }
 
 export const count = (value: number) => value.toLocaleString("en");
@@ -27,10 +27,23 @@ export const bytes = (value: number) =>
 export type Scale = "probability" | "log-odds" | "value";
 /** A number in its unit, with four digits at least where they say something. */
 export const quantity = (value: number, unit = "") => {
-  const text = Math.abs(value) >= 1_000 ? value.toLocaleString("en", { maximumFractionDigits: 0 }) : short(value);
-  return `${text} ${unit}`.trim().replace("-", "−");
+  const text = Math.abs(value) >= 1_000 ? grouped(fixed(value, 0)) : short(value);
+  return `${text} ${unit}`.trim();
 };
-const short = (value: number) => String(Number(value.toPrecision(4)));
+const grouped = (text: string) => text.replace(/\B(?=(\d{3})+$)/g, ",");
+/** Four digits that say something, without noughts at the end; very small numbers by their power of ten. */
+const short = (value: number) => {
+  const [digits = "0", power = "0"] = value.toExponential(3).split("e");
+  const size = Number(power);
+  const plain =
+    size >= -4
+      ? fixed(value, Math.max(0, 3 - size))
+          .replace(/(\.\d*?)0+$/, "$1")
+          .replace(/\.$/, "")
+      : "";
+  const tail = `${size < 0 ? "−" : "+"}${String(Math.abs(size)).padStart(2, "0")}`;
+  return plain || `${digits.replace(/\.?0+$/, "").replace("-", "−")}e${tail}`;
+};
 /** An output value on its scale. */
 export const output = (value: number, scale: Scale, unit = "") =>
   scale === "probability" ? percent(value) : scale === "value" ? quantity(value, unit) : fixed(value, 2);

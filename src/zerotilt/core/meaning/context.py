@@ -76,7 +76,11 @@ class Context(Frozen):
         return RowSet(split=self.rows, segment=self.segment)
 
     def beside(self) -> Context | None:
-        """The context of what is read alongside; None where nothing is."""
+        """The context of what is read alongside; None where nothing is.
+
+        >>> Context(model="v3", alongside=Alongside(rows="training")).beside().rows
+        'training'
+        """
         other = self.alongside
         if other is None:
             return None

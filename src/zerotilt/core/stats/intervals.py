@@ -65,7 +65,12 @@ def effective_counts(
 
 
 def wilson(x: ArrayLike, n: ArrayLike, confidence: float = 0.95) -> Interval:
-    """Score interval of a rate x / n (Wilson 1927). NaN where n is 0."""
+    """Score interval of a rate x / n (Wilson 1927). NaN where n is 0.
+
+    >>> found = wilson(3, 14)
+    >>> [round(float(one), 3) for one in (found.value, found.low, found.high)]
+    [0.214, 0.076, 0.476]
+    """
     x, n = np.asarray(x, float), np.asarray(n, float)
     z2 = normal_quantile(confidence) ** 2
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -247,6 +252,9 @@ def adjust(p_values: ArrayLike, how: Adjustment = "false discovery rate") -> NDA
 
     For the share of false alarms among the flagged (Benjamini & Hochberg 1995), or
     for the chance of any false alarm (Holm 1979; Bonferroni, Dunn 1961).
+
+    >>> adjust([0.01, 0.02, 0.5], "Bonferroni").tolist()
+    [0.03, 0.06, 1.0]
     """
     p = np.asarray(p_values, float)
     out = np.full(p.shape, np.nan)
