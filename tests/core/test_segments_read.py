@@ -31,7 +31,7 @@ SETTINGS = {
     "given": {"columns": ["z"]},
 }
 READ = ("performance", "tilt", "lattice", "one_group", "sides", "thresholds", *SETTINGS)
-PLACES = {"row", "curve_rows", "described", "name", "candidates"}
+PLACES = {"row", "curve_rows", "described", "name", "candidates", "segment_named"}
 """Where a row stands in its table is another place in the other one; bins of numbers are the whole table's."""
 
 
@@ -191,3 +191,27 @@ def test_what_is_alongside_reads_the_same_part_unless_it_names_another(alongside
     assert (other.rows, other.segment, other.alongside) == (rows_, segment, None)
     assert other.model == (alongside.model or "m1")
     assert Context().beside() is None
+
+
+@pytest.mark.parametrize("name", ["response", "drivers", "tilt"])
+def test_a_part_beside_the_whole_is_not_taken_for_the_same_rows(name):
+    """As many rows are read of both, and they are others: nothing is paired, and the difference has both sides' errors."""
+    made = columns(9)
+    part = Segment(name="by cart", conditions=(Condition(column="way", levels=("cart",)),))
+    inside = Context(rows="all", segment=part, alongside=Alongside(whole=True))
+    other = subject_of(made, inside.beside())
+    subject = replace(subject_of(made, inside), beside=other)
+    method = METHODS[name]
+    settings = method.settings.model_validate(SETTINGS.get(name, {}) | ({"rows": 100} if name == "response" else {}))
+    found = method.compute(subject, settings, 1, Work())
+    said = method.read(found, subject.spec.wording, settings).text
+    if name == "tilt":
+        assert not found.beside.shared and found.beside.rows == other.n > subject.n
+        return
+    assert found.beside.segment_named == "" and "by cart" not in found.beside.rows_named
+    if name == "response":
+        own, there = found.points[3], found.beside
+        halves = [(own.mean_high - own.mean_low) / 2, (there.mean_high[3] - there.mean_low[3]) / 2]
+        gap = there.difference[3]
+        assert (gap.high - gap.low) / 2 == pytest.approx(np.hypot(*halves))
+        assert "In all rows the mean is" in said

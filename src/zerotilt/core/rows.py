@@ -19,6 +19,11 @@ def counted(number: int, which: str, word: str) -> str:
     return f"{words.count(number)} {word}" if which == "all" else f"{words.count(number)} {NAMES[which]} {word}"
 
 
+def called(split: str, word: str, segment: str = "") -> str:
+    """A row set as a phrase: "held-out claims", "held-out claims in by telephone"."""
+    return f"{split} {word}{f' in {segment}' if segment else ''}"
+
+
 def known(spec: Spec, table: Table) -> NDArray[np.bool_]:
     """Which rows can be read, shape (rows,): those whose outcome is known; all where no column holds one."""
     return kind_of(spec.task).outcome(spec, table)[1] if spec.knows_outcome else np.ones(table.rows, bool)

@@ -13,7 +13,7 @@ from zerotilt.core.evidence import Digests, Evidence, changed_since, key
 from zerotilt.core.meaning import Context, Rule, Spec
 from zerotilt.core.methods import method_named
 from zerotilt.core.refusal import Refused
-from zerotilt.core.rows import NAMES, nothing_trained
+from zerotilt.core.rows import NAMES, called, nothing_trained
 from zerotilt.report.compose import SEED
 from zerotilt.store import meaning, shelf
 from zerotilt.store.check import lock_file
@@ -104,16 +104,13 @@ def _named(kind: str, audit: Audit, payload: dict[str, Any]) -> str:
 
 
 def _alongside_said(audit: Audit, context: Context) -> str:
-    if context.alongside is None:
+    other = context.beside()
+    if context.alongside is None or other is None:
         return ""
     model = _version(audit, context.alongside.model)
-    return (
-        f"Model version “{model.name}”"
-        if model
-        else f"The {NAMES[context.alongside.rows]} rows"
-        if context.alongside.rows
-        else ""
-    )
+    if model:
+        return f"Model version “{model.name}”"
+    return "" if other.row_set == context.row_set else f"The {called(NAMES[other.rows], 'rows', other.row_set.name)}"
 
 
 def current_table(audit: Audit) -> TableFile:

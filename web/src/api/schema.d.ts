@@ -1561,6 +1561,12 @@ export interface components {
              * @enum {string}
              */
             rows_named: "held-out" | "training" | "all";
+            /**
+             * Segment Named
+             * @description Of these rows only those of the segment
+             * @default
+             */
+            segment_named: string;
             /** Other Model */
             other_model: boolean;
             /** Rows Read */
@@ -1588,6 +1594,12 @@ export interface components {
              * @enum {string}
              */
             rows_named: "held-out" | "training" | "all";
+            /**
+             * Segment Named
+             * @description Of these rows only those of the segment
+             * @default
+             */
+            segment_named: string;
             /** Other Model */
             other_model: boolean;
             /** Loss As Is */
@@ -2500,6 +2512,12 @@ export interface components {
              * @enum {string}
              */
             rows_named: "held-out" | "training" | "all";
+            /**
+             * Segment Named
+             * @description Of these rows only those of the segment
+             * @default
+             */
+            segment_named: string;
             /** Rows */
             rows: number;
             /** Rows Scored */

@@ -1,4 +1,5 @@
-import type { Audit, Schemas, Spec } from "../api/client";
+import type { Audit, Context, Schemas, Spec } from "../api/client";
+import words from "../api/words.json";
 import { kindOf } from "./tasks";
 
 /** The audit's own names: one row, several rows, and the decisions above and below the threshold. */
@@ -14,6 +15,16 @@ export function namesOf(audit: Audit) {
     high: above ? favourable : unfavourable,
     low: above ? unfavourable : favourable,
   };
+}
+
+/** What is read alongside, by its name; empty where nothing is. */
+export function besideName(audit: Audit, context: Context): string {
+  const other = context.alongside;
+  if (!other) return "";
+  if (other.model) return audit.models.find((one) => one.id === other.model)?.name ?? "alongside";
+  const segment = other.whole ? null : (other.segment ?? context.segment);
+  const rows = `${words.rows[other.rows ?? context.rows ?? "hold-out"]} ${namesOf(audit).rows}`;
+  return segment ? `${rows} in ${segment.name}` : rows;
 }
 
 /** A version's decision rule in words; empty where the audit's own threshold holds. */

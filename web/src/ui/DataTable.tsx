@@ -55,7 +55,7 @@ export function DataTable<R>(props: {
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
         tabIndex={0}
       >
-        <table className="w-full border-collapse text-[13px]" aria-rowcount={rows.length + 1}>
+        <table className="w-full border-separate border-spacing-0 text-[13px]" aria-rowcount={rows.length + 1}>
           <thead>
             <tr>
               {props.columns.map((column) => {

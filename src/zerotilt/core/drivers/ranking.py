@@ -143,6 +143,7 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
         of_class=subject.classes[subject.column] if settings.against_rest and subject.classes else None,
         loss_as_is=found.loss,
         rows_named=NAMES[subject.context.rows],
+        segment_named=subject.context.row_set.name,
         rows=subject.n,
         rows_scored=shuffled.rows,
         repeats=settings.repeats,
@@ -207,6 +208,7 @@ def _beside(subject: Subject, here: _Shuffled, there: _Shuffled, drivers: list[D
     another = subject.second.predictor is not subject.predictor
     return BesideRanking(
         rows_named=named,
+        segment_named=subject.second.context.row_set.name,
         other_model=another,
         loss_as_is=there.found.loss,
         rows=subject.second.n,

@@ -80,6 +80,7 @@ class BesideRanking(Frozen):
     """What is read alongside, as a whole."""
 
     rows_named: Literal["held-out", "training", "all"]
+    segment_named: str = Field(default="", description="Of these rows only those of the segment")
     other_model: bool
     loss_as_is: float
     rows: int
@@ -98,6 +99,7 @@ class DriversResult(Frozen):
     of_class: str | None = Field(description="The class whose loss against all others it is")
     loss_as_is: float
     rows_named: Literal["held-out", "training", "all"]
+    segment_named: str = Field(default="", description="Of these rows only those of the segment")
     rows: int
     rows_scored: int
     repeats: int

@@ -11,6 +11,7 @@ from zerotilt.core.drivers.ranking_result import (
 )
 from zerotilt.core.meaning import Wording
 from zerotilt.core.reading import Reading, Span
+from zerotilt.core.rows import called
 
 
 def say(result: DriversResult, wording: Wording, settings: DriversSettings) -> Reading:
@@ -83,7 +84,8 @@ def _compared(result: DriversResult, wording: Wording) -> list[Span]:
         return []
     here, there = ("this version", "the version alongside")
     if not beside.other_model:
-        here, there = f"{result.rows_named} {wording.rows}", f"{beside.rows_named} {wording.rows}"
+        here = called(result.rows_named, wording.rows, result.segment_named)
+        there = called(beside.rows_named, wording.rows, beside.segment_named)
     spans = []
     for names, where, other, rows in (
         (beside.only_here_used, here, there, result.rows_named),

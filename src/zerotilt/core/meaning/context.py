@@ -19,6 +19,11 @@ class RowSet(Frozen):
     split: Split = "hold-out"
     segment: Segment | None = None
 
+    @property
+    def name(self) -> str:
+        """Of the segment; empty where the split is read whole."""
+        return self.segment.name if self.segment else ""
+
     def digest(self) -> str:
         """SHA-256 of what decides which rows these are; a segment's name does not."""
         segment = self.segment.model_dump(mode="json", exclude={"name"}) if self.segment else None

@@ -169,7 +169,7 @@ def _beside(
     found = all_curves(other, other.frame.take(chosen), {feature: grid.values}, work)[feature]
     if settings.centred:
         found = centred(found)
-    same = other.context.rows == subject.context.rows
+    same = other.context.row_set.digest() == subject.context.row_set.digest()
     here_mean, here_error = weighing.mean(here, here_mass), weighing.error(here, here_mass)
     # the same rows asked of two models: the rows' own differences are compared
     error = weighing.error(found - here, mass) if same else np.hypot(weighing.error(found, mass), here_error)
@@ -185,6 +185,7 @@ def _beside(
             for i in range(len(gap))
         ),
         rows_named=NAMES[other.context.rows],
+        segment_named=other.context.row_set.name,
         other_model=other.predictor is not subject.predictor,
         rows_read=len(chosen),
     )

@@ -97,6 +97,7 @@ class BesideCurve(Frozen):
     mean_high: tuple[float, ...]
     difference: tuple[Estimate, ...] = Field(description="Alongside less here")
     rows_named: Literal["held-out", "training", "all"]
+    segment_named: str = Field(default="", description="Of these rows only those of the segment")
     other_model: bool
     rows_read: int
 

@@ -11,6 +11,7 @@ from zerotilt.core.response.response_result import (
     ResponseResult,
     ResponseSettings,
 )
+from zerotilt.core.rows import called
 
 NEAR = 0.05
 
@@ -115,7 +116,11 @@ def _alongside(result: ResponseResult, wording: Wording) -> str:
     widest = max(range(len(gaps)), key=lambda i: abs(gaps[i].value or 0.0))
     gap = gaps[widest]
     sure = gap.low > 0 or gap.high < 0
-    where = "the version alongside" if result.beside.other_model else f"{result.beside.rows_named} {wording.rows}"
+    where = (
+        "the version alongside"
+        if result.beside.other_model
+        else called(result.beside.rows_named, wording.rows, result.beside.segment_named)
+    )
     amount = words.difference(gap.value, result.output, wording.unit)
     way = "higher" if gap.value > 0 else "lower"
     tail = "" if sure else ", which their spread may account for"

@@ -16,6 +16,21 @@ export function CaseTable(props: {
   const columns: Column<Case>[] = [
     { key: "name", label: wording?.row ?? "row", left: true, value: (one) => one.name },
     {
+      key: "picked",
+      label: "picked",
+      left: true,
+      value: (one) => (props.picked.includes(one.name) ? "picked" : ""),
+      show: (one) => (
+        <input
+          type="checkbox"
+          className="h-[24px] w-[24px]"
+          aria-label={`Pick ${one.name}`}
+          checked={props.picked.includes(one.name)}
+          onChange={() => props.onPick(one.name)}
+        />
+      ),
+    },
+    {
       key: "score",
       label: "chance",
       value: (one) => one.score,
@@ -41,25 +56,11 @@ export function CaseTable(props: {
       value: (one) => (one.right == null ? "" : one.right ? "right" : "wrong"),
       show: (one) => (one.right === false ? <b className="font-semibold">wrong</b> : one.right ? "right" : ""),
     },
-    {
-      key: "picked",
-      label: "picked",
-      left: true,
-      value: (one) => (props.picked.includes(one.name) ? "picked" : ""),
-      show: (one) => (
-        <input
-          type="checkbox"
-          className="h-[24px] w-[24px]"
-          aria-label={`Pick ${one.name}`}
-          checked={props.picked.includes(one.name)}
-          onChange={() => props.onPick(one.name)}
-        />
-      ),
-    },
     ...page.columns.slice(0, 7).map(
       (name, place): Column<Case> => ({
         key: `column-${name}`,
         label: title(name),
+        left: audit.spec?.columns.find((column) => column.name === name)?.kind !== "numeric",
         value: (one) => one.values[place],
         show: (one) => one.values[place] ?? <span className="text-soft">missing</span>,
       }),

@@ -1,9 +1,10 @@
 import type { Schemas } from "../../api/client";
 import { useReading } from "../../api/useReading";
+import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
-import { label, writing } from "../../ui/metrics";
+import { classOf, inOrder, label, writing } from "../../ui/metrics";
 import { count, interval } from "../../ui/numbers";
 
 type Result = Schemas["PerformanceResult"];
@@ -20,6 +21,7 @@ interface Line {
 
 /** How good the predictions are, on held-out and training rows side by side. */
 export function PerformanceTable() {
+  const { audit } = useAuditContext();
   const asked = useReading("performance", {});
   return (
     <Sheet asked={asked}>
@@ -30,15 +32,23 @@ export function PerformanceTable() {
               {note}
             </p>
           ))}
-          <DataTable name="performance" rows={lines(result)} columns={columns(result)} rowKey={(line) => line.key} />
+          <DataTable
+            name="performance"
+            rows={lines(result, audit.classes)}
+            columns={columns(result)}
+            rowKey={(line) => line.key}
+          />
         </>
       )}
     </Sheet>
   );
 }
 
-function lines(result: Result): Line[] {
-  return Object.keys(heldAt(result.sets, 0).metrics).map((key) => ({
+function lines(result: Result, classes: string[]): Line[] {
+  // stored results keep no order: metrics of all first, then class by class
+  const place = (key: string) => classes.indexOf(classOf(key));
+  const keys = inOrder(Object.keys(heldAt(result.sets, 0).metrics)).sort((a, b) => place(a) - place(b));
+  return keys.map((key) => ({
     key,
     label: label(key),
     of: (set) => set.metrics[key],

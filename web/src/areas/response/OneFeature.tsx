@@ -7,9 +7,9 @@ import { ClassCurves } from "../../figures/ClassCurves";
 import { Figure } from "../../figures/Figure";
 import { Legend } from "../../figures/Legend";
 import { ResponseCurve } from "../../figures/ResponseCurve";
-import { contextQuery, ROW_NAMES, useAuditContext } from "../../frame/context";
+import { contextQuery, useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
-import { namesOf, outputNames } from "../../frame/wording";
+import { besideName, namesOf, outputNames } from "../../frame/wording";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
@@ -55,11 +55,7 @@ export function OneFeature() {
   const sorted = search.get("sorted") === "1";
   const [lit, light] = useState<string | null>(null);
   useBack(() => set({ from: null, to: null }), Boolean(search.get("from") || search.get("to")));
-  const beside = context.alongside?.model
-    ? (audit.models.find((one) => one.id === context.alongside?.model)?.name ?? "alongside")
-    : context.alongside?.rows
-      ? `${ROW_NAMES[context.alongside.rows]} ${names.rows}`
-      : "";
+  const beside = besideName(audit, context);
   return (
     <>
       <Controls>
