@@ -199,8 +199,9 @@ def test_a_part_beside_the_whole_is_not_taken_for_the_same_rows(name):
     made = columns(9)
     part = Segment(name="by cart", conditions=(Condition(column="way", levels=("cart",)),))
     inside = Context(rows="all", segment=part, alongside=Alongside(whole=True))
-    other = subject_of(made, inside.beside())
-    subject = replace(subject_of(made, inside), beside=other)
+    subject = subject_of(made, inside)
+    other = replace(subject, context=inside.beside())
+    subject = replace(subject, beside=other)
     method = METHODS[name]
     settings = method.settings.model_validate(SETTINGS.get(name, {}) | ({"rows": 100} if name == "response" else {}))
     found = method.compute(subject, settings, 1, Work())
