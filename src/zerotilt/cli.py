@@ -19,10 +19,15 @@ REFUSED, FLAGGED, UNTESTED = 2, 3, 4
 @app.command()
 def audit(
     table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
-    outcome: Annotated[str, typer.Option(help="Column that says what happened")],
     event: Annotated[str, typer.Option(help="Value of the outcome whose probability the score is")],
     group: Annotated[list[str], typer.Option(help="COLUMN or COLUMN:REFERENCE; several may be given")],
     out: Annotated[Path, typer.Option(help="Folder for report.html and audit.json")],
+    outcome: Annotated[
+        str | None,
+        typer.Option(
+            help="Column that says what happened; without one, decisions are counted and nothing is said of errors"
+        ),
+    ] = None,
     model: Annotated[Path | None, typer.Option(help="Trained model as ONNX")] = None,
     score: Annotated[str | None, typer.Option(help="Column with recorded scores instead of a model")] = None,
     decision: Annotated[str | None, typer.Option(help="Column with recorded decisions instead of a model")] = None,
@@ -35,6 +40,15 @@ def audit(
     ignore: Annotated[list[str] | None, typer.Option(help="Column to leave out; several may be given")] = None,
     rows: Annotated[int | None, typer.Option(min=1, max=100_000, help="Rows read by each explanation")] = None,
     split: Annotated[str | None, typer.Option(help="COLUMN or COLUMN:VALUE; only held-out rows are audited")] = None,
+    where: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Only rows that meet this: column=level|level, column>number, column<=number; may be repeated"
+        ),
+    ] = None,
+    pick: Annotated[
+        list[str] | None, typer.Option(help="Only this row, by its identifier or number; may be repeated")
+    ] = None,
     model_inputs: Annotated[
         str | None, typer.Option(help="For a model of one tensor: its columns in their order, by commas")
     ] = None,
@@ -64,6 +78,8 @@ def audit(
         ignore=ignore or (),
         explained=rows,
         split=split,
+        where=where or (),
+        picked=pick or (),
         model_inputs=_listed(model_inputs),
         model_outputs=_listed(model_outputs),
     )

@@ -14,7 +14,7 @@ from typing import BinaryIO
 
 import pyarrow.parquet as pq
 
-from zerotilt.core import arrayfile, guess, levels, rows, table, words
+from zerotilt.core import arrayfile, guess, levels, rows, segments, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
@@ -39,7 +39,7 @@ class Request:
     """What the command line asks for. Exactly one of model, score and decision is given."""
 
     table: Path
-    outcome: str
+    outcome: str | None
     event: str
     groups: Sequence[str]
     out: Path
@@ -51,6 +51,8 @@ class Request:
     ignore: Sequence[str] = ()
     explained: int | None = None
     split: str | None = None
+    where: Sequence[str] = ()
+    picked: Sequence[str] = ()
     model_inputs: Sequence[str] = ()
     model_outputs: Sequence[str] = ()
 
@@ -91,7 +93,8 @@ def audit(request: Request, work: Work) -> Outcome:
         typed.seek(0)
         cases = Table(typed)
         spec = _spec(request, cases, work)
-        context = Context(rows="hold-out" if request.split else "all")
+        part = segments.typed(request.where, request.picked, cases.names) if request.where or request.picked else None
+        context = Context(rows="hold-out" if request.split else "all", segment=part)
         predictor = None
         model_digest = None
         if request.model:
@@ -243,11 +246,11 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
     references = dict(_group(given, cases.names) for given in request.groups)
     split, _, held = (request.split or "").rpartition(":") if ":" in (request.split or "") else (request.split, "", "")
     named = {
-        request.outcome: Role.outcome,
+        **({request.outcome: Role.outcome} if request.outcome else {}),
         **{name: Role.group for name in references},
         **{name: Role.ignored for name in request.ignore},
     }
-    asked = {request.outcome: "outcome"}
+    asked = {request.outcome: "outcome"} if request.outcome else {}
     for name, role in ((request.score, Role.score), (request.decision, Role.decision), (split, Role.split)):
         if name and name in asked:
             raise Refused(
@@ -280,7 +283,7 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
             )
         )
     spec = Spec(columns=tuple(columns), event=request.event, threshold=request.threshold)
-    found = sorted({value for value in cases.texts(request.outcome) if value is not None})
+    found = list(levels.predicted_levels(spec, cases)) or [request.event]
     event = levels.match_level(request.event, found) or request.event
     spec = spec.model_copy(update={"event": event, "favourable": _favourable(request, event, found)})
     rows.known(spec, cases)  # refuses an outcome that cannot be used

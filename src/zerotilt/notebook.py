@@ -29,7 +29,7 @@ from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, explain
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import within
-from zerotilt.core.meaning import Context, ModelReading, Segment, Spec, Wording
+from zerotilt.core.meaning import Context, ModelReading, Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named
 from zerotilt.core.refusal import Refused
@@ -260,11 +260,7 @@ class Study:
         ------
         Refused : a condition cannot be read, or no row meets them.
         """
-        held = Segment(
-            name=name or ", ".join(conditions) or "picked rows",
-            conditions=tuple(segments.parsed(one, self.table.names) for one in conditions),
-            picked=tuple(picked),
-        )
+        held = segments.typed(conditions, picked, self.table.names, name)
         other = copy(self)
         context = self.subject.context.model_copy(update={"segment": held})
         other.subject = Subject(self.spec, self.table, self.subject.predictor, context)

@@ -114,6 +114,7 @@ def test_work_goes_on_over_a_restart_of_the_database(client, running):
     context = {"model": audit["models"][0]["id"], "rows": "training"}
     task = running_task(client, audit, context, {"loss": "error_rate", "repeats": 40})
     with database_away(running):
-        time.sleep(1)
+        while client.get("/api/health").status_code == 200:
+            time.sleep(0.05)
     back(client)
     assert talk.wait(client, task, 400)["state"] == "done"

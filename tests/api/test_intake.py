@@ -176,7 +176,10 @@ def test_an_upload_that_breaks_off_leaves_nothing(client, running):
             f"PUT /api/audits/{audit}/table?name=t.csv HTTP/1.1\r\nHost: 127.0.0.1:{running.port}\r\n"
             f"Content-Length: 1000000\r\n\r\na,b\r\n1,2\r\n".encode()
         )
-        time.sleep(0.3)
-    time.sleep(0.5)
-    assert set(running.home.files.rglob("*")) == before
+        until = time.monotonic() + 10
+        while set(running.home.files.rglob("*")) == before:  # it is being written
+            assert time.monotonic() < until
+    while set(running.home.files.rglob("*")) != before:  # and gone once the line is cut
+        assert time.monotonic() < until
+        time.sleep(0.02)
     assert client.get(f"/api/audits/{audit}").json()["table"] is None

@@ -32,11 +32,11 @@ def test_the_rank_table_shows_the_api_s_ranks_and_why_they_part(page, client, au
     reading(page)
     found = talk.read(client, audit["id"], "side_by_side", context)["result"]
     expect(page.get_by_role("status", name=re.compile("Methods side by side"))).to_have_count(0, timeout=60_000)
-    page.wait_for_timeout(300)
     labels = [card["label"] for card in found["measures"]]
     row = page.locator("[data-feature]").first
     name = row.get_attribute("data-feature")
     ranks = [str(one["rank"]) for one in found["placed"] if one["feature"] == name]
+    expect(row.locator("text").nth(1)).to_have_text(re.compile(rf"^{ranks[0]}\b"))
     texts = [text.split()[0] for text in row.locator("text").all_text_contents()[1:]]
     assert texts == ranks and len(labels) == len(ranks)
     if found["partings"]:

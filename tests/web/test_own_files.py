@@ -100,9 +100,9 @@ def test_what_was_entered_survives_a_reload_and_a_mistake_is_shown_at_its_column
     page.get_by_role("button", name="Begin").click()
     page.get_by_label("Upload a table").set_input_files(own / "loans.csv")
     page.get_by_label("Role of age").select_option("score")
-    page.get_by_label("Name of that decision").fill("granted")
+    with page.expect_response(lambda answer: answer.url.endswith("/meaning/wording") and answer.ok):
+        page.get_by_label("Name of that decision").fill("granted")
     expect(page.get_by_text("What you entered is saved as you go.")).to_be_visible()
-    page.wait_for_timeout(900)
     page.reload()
     expect(page.get_by_label("Role of age")).to_have_value("score")
     expect(page.get_by_label("Name of that decision")).to_have_value("granted")
@@ -126,8 +126,8 @@ def test_a_server_whose_database_is_away_is_waited_for(page, running):
     running.hold.set()
     try:
         os.kill(running.postgres.process.pid, signal.SIGKILL)
-        page.goto("/")
-        page.wait_for_timeout(1_500)
+        with page.expect_response(lambda answer: answer.status == 503):
+            page.goto("/")
     finally:
         running.hold.clear()
     expect(page.get_by_role("link", name="Skerry Post claims").first).to_be_visible(timeout=40_000)

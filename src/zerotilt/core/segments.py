@@ -119,6 +119,15 @@ def parsed(text: str, names: Sequence[str]) -> Condition:
     return Condition(column=column, **{"over" if found["sign"] == ">" else "up_to": number})
 
 
+def typed(conditions: Sequence[str], picked: Sequence[str], names: Sequence[str], name: str = "") -> Segment:
+    """A segment by conditions as they are typed, or by picked rows; called by its conditions where it has no name."""
+    return Segment(
+        name=name or ", ".join(conditions) or "picked rows",
+        conditions=tuple(parsed(one, names) for one in conditions),
+        picked=tuple(picked),
+    )
+
+
 def _said(condition: Condition) -> str:
     parts = []
     if condition.levels:

@@ -15,9 +15,6 @@ from zerotilt.core.stats.estimates import Estimate
 BARE = {"yes", "no", "true", "false"}
 
 
-OTHERS = "all others"
-
-
 Status = Literal["flagged", "uncertain", "within", "too_few"]
 
 

@@ -11,14 +11,10 @@ from numpy.typing import NDArray
 
 from zerotilt.core import membership
 from zerotilt.core.groups import influence, measure
-from zerotilt.core.groups.disparity import (
-    OTHERS,
-    BesideGaps,
-    Cost,
-    GapChange,
-)
+from zerotilt.core.groups.disparity import BesideGaps, Cost, GapChange
 from zerotilt.core.groups.measure import Measured
 from zerotilt.core.groups.readout import Readout
+from zerotilt.core.groups.reference import OTHERS
 from zerotilt.core.membership import Grouping
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import estimate

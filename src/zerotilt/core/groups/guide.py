@@ -9,6 +9,7 @@ from pydantic import Field
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.metrics import METRICS, of_task
 from zerotilt.core.meaning import Task, Wording
+from zerotilt.core.tasks import kind_of
 
 Effect = Literal["gives something", "spares something", "takes something", "orders"]
 Harmed = Literal["wrongly unfavourable", "wrongly favourable", "both", "neither"]
@@ -41,7 +42,8 @@ def propose(answers: Answers, task: Task, favourable: str, wording: Wording) -> 
     (Chouldechova 2017).
     """
     allowed = {metric.name for metric in of_task(task)}
-    if task is Task.regression:
+    kind = kind_of(task)
+    if not kind.decides:
         wanted = [
             ("mean_error", "It tells whether a group is systematically given too much or too little."),
             ("mae", "It tells for whom the prediction is off by more, whichever way."),
@@ -56,7 +58,7 @@ def propose(answers: Answers, task: Task, favourable: str, wording: Wording) -> 
     got = "true_positive_rate" if event else "true_negative_rate"
     undeserved = "false_positive_rate" if event else "false_negative_rate"
     meant = "positive_predictive_value" if event else "negative_predictive_value"
-    if task is not Task.binary:
+    if not kind.cut:
         missed, got, undeserved, meant = (
             "false_negative_rate",
             "true_positive_rate",

@@ -13,7 +13,7 @@ from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups import measure, metrics, readout
 from zerotilt.core.groups.disparity import Status, limits, status
 from zerotilt.core.groups.metrics import Measure, metric_named
-from zerotilt.core.groups.pair import OTHERS
+from zerotilt.core.groups.reference import OTHERS
 from zerotilt.core.meaning import Kind, Spec, Wording
 from zerotilt.core.membership import JOIN
 from zerotilt.core.method import Method
@@ -102,8 +102,7 @@ def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: W
         except Refused:
             skipped.append(membership.attribute(columns))
             continue
-        k = len(grouping.labels)
-        rows, own, outside = counted.groups(grouping, True, policy.confidence, [seed] * k)
+        rows, own, outside = counted.groups(grouping, True, policy.confidence, seed)
         assert outside is not None  # asked for
         sides = (own[key], outside[key])
         compared = measure.compared(*sides, policy.confidence)

@@ -120,6 +120,11 @@ def _mean(name: str, tally: Tally, place: int, confidence: float) -> Measured:
     return Measured(name, metric_named(name).kind, interval, tally.rows)
 
 
+def seed_of(seed: int, attribute: str, label: str) -> int:
+    """Of a group's own draws: it follows its name, so that they do not depend on what else is compared, or where."""
+    return int(np.random.SeedSequence([seed, *attribute.encode(), 0, *label.encode()]).generate_state(1)[0])
+
+
 def calibrations(readout: Readout, masks: list[NDArray[np.bool_]], seeds: list[int], confidence: float) -> Interval:
     """Calibration errors of some sets of rows."""
     scores, happened = readout.events
@@ -150,10 +155,11 @@ class Counted:
         return cls(readout, Packed.of(readout, n), ranked)
 
     def groups(
-        self, grouping: Grouping, outside: bool, confidence: float, seeds: list[int]
+        self, grouping: Grouping, outside: bool, confidence: float, seed: int
     ) -> tuple[NDArray[np.int64], dict[str, Measured], dict[str, Measured] | None]:
         """Rows (k,) and every metric of every group; with ``outside`` also of the rows that are not in it."""
         found, k = self.readout, len(grouping.labels)
+        seeds = [seed_of(seed, grouping.attribute, label) for label in grouping.labels]
         tally, rest = count_groups(self.packed, grouping, outside)
         masks = [grouping.mask(i) for i in range(k)] if outside or found.calibration else []
 

@@ -10,12 +10,10 @@ from pydantic import Field
 
 from zerotilt.core import membership, words
 from zerotilt.core.frozen import Frozen
-from zerotilt.core.meaning import Spec
-from zerotilt.core.membership import MISSING, Grouping
+from zerotilt.core.groups.reference import OTHERS, reference_place
+from zerotilt.core.membership import Grouping
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
-
-OTHERS = "all others"
 
 
 class PairSettings(Frozen):
@@ -40,18 +38,6 @@ class Pair:
         return self.inside | self.against
 
 
-def reference_place(spec: Spec, grouping: Grouping) -> int:
-    """The group chosen for a single column, else the largest one that is not missing; −1 where groups overlap."""
-    if grouping.overlapping:
-        return -1
-    chosen = spec.column(grouping.columns[0]).reference if len(grouping.columns) == 1 else None
-    if chosen in grouping.labels:
-        return grouping.labels.index(chosen)
-    sizes = np.bincount(grouping.codes, minlength=len(grouping.labels))
-    real = [i for i, label in enumerate(grouping.labels) if label != MISSING] or list(range(len(grouping.labels)))
-    return max(real, key=lambda i: sizes[i])
-
-
 def pair(subject: Subject, settings: PairSettings) -> Pair:
     """The two sides that settings name, with what they leave open filled in.
 
@@ -65,7 +51,7 @@ def pair(subject: Subject, settings: PairSettings) -> Pair:
         raise Refused("No column is marked as a group.", todo="Mark the columns whose groups are compared in Intake.")
     columns = membership.columns_of(spec, settings.attribute) if settings.attribute else every[0]
     grouping = membership.grouping(spec, subject.table, subject.rows.numbers, columns)
-    place = reference_place(spec, grouping)
+    place = reference_place(subject, grouping)
     if settings.reference == OTHERS:
         place = -1
     elif settings.reference:

@@ -14,8 +14,8 @@ from zerotilt.core import rows as row_sets
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups import influence, measure
 from zerotilt.core.groups.metrics import METRICS, Measure
-from zerotilt.core.groups.pair import OTHERS, reference_place
 from zerotilt.core.groups.readout import Lens, Readout
+from zerotilt.core.groups.reference import OTHERS, reference_place
 from zerotilt.core.meaning import Role, Wording
 from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method
@@ -162,7 +162,7 @@ def _pairings(subject: Subject, seed: int) -> tuple[dict[Which, tuple[Reading_, 
 def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns, policy) -> list[dict]:
     groupings = [membership.grouping(one.spec, one.table, one.rows.numbers, columns) for one, _ in (before, after)]
     base = groupings[1]
-    place = reference_place(after[0].spec, base)
+    place = reference_place(after[0], base)
     reference = OTHERS if place < 0 else base.labels[place]
     drafts = []
     for i, label in enumerate(base.labels):

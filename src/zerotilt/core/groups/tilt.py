@@ -10,22 +10,14 @@ from numpy.typing import NDArray
 
 from zerotilt.core import membership
 from zerotilt.core.groups import measure, readout
-from zerotilt.core.groups.disparity import (
-    OTHERS,
-    Attribute,
-    Disparity,
-    Group,
-    TiltResult,
-    TiltSettings,
-    limits,
-    status,
-)
+from zerotilt.core.groups.disparity import Attribute, Disparity, Group, TiltResult, TiltSettings, limits, status
 from zerotilt.core.groups.gap_changes import Side, add_changes, gaps_beside
 from zerotilt.core.groups.measure import Measured
 from zerotilt.core.groups.metrics import metric_named
+from zerotilt.core.groups.reference import OTHERS, chosen, known_groups, largest
 from zerotilt.core.groups.tilt_said import disparities, say
 from zerotilt.core.meaning import FlagPolicy, Spec
-from zerotilt.core.membership import MISSING, Grouping
+from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method, Place
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
@@ -113,8 +105,7 @@ def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> Side:
     spec, settings = shared.spec, shared.settings
     grouping = shared.groupings.grouping(columns)
     others = settings.reference == "all others" or grouping.overlapping
-    seeds = [_seed(shared.seed, grouping.attribute, label) for label in grouping.labels]
-    rows, own, outside = shared.counted.groups(grouping, others, spec.policy.confidence, seeds)
+    rows, own, outside = shared.counted.groups(grouping, others, spec.policy.confidence, shared.seed)
     if outside is not None:
         note = "Groups overlap; each is compared with the rows outside it." if grouping.overlapping else ""
         return Side(grouping, own, outside, -1, note)
@@ -123,29 +114,22 @@ def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> Side:
     return Side(grouping, own, {key: one.take(places) for key, one in own.items()}, reference, note)
 
 
-def _seed(seed: int, attribute: str, label: str) -> int:
-    # the seed follows the group's name, so that its draws do not depend on what else is compared
-    return int(np.random.SeedSequence([seed, *attribute.encode(), 0, *label.encode()]).generate_state(1)[0])
-
-
 def _reference(
     shared: _Shared, columns: tuple[str, ...], grouping: Grouping, own: dict[str, Measured], rows: NDArray[np.int64]
 ) -> tuple[int, str]:
     """Which group the others are compared with, and what is to be said about it."""
     labels, settings = grouping.labels, shared.settings
-    real = [i for i, label in enumerate(labels) if label != MISSING] or list(range(len(labels)))
-    largest = max(real, key=lambda i: rows[i])
+    most = largest(grouping, rows)
     if settings.reference == "largest":
-        return largest, ""
+        return most, ""
     if settings.reference == "best-off":
-        return _best_off(shared, own, real, rows, largest)
-    chosen = next((one.group for one in settings.references if one.attribute == grouping.attribute), None)
-    if chosen is None and len(columns) == 1:
-        chosen = shared.spec.column(columns[0]).reference
-    if chosen is None or chosen in labels:
-        return (labels.index(chosen) if chosen else largest), ""
-    return largest, (
-        f"The reference “{chosen}” has no rows here; the largest group, {labels[largest]}, is the reference instead."
+        return _best_off(shared, own, known_groups(grouping), rows, most)
+    asked = (one.group for one in settings.references if one.attribute == grouping.attribute)
+    wanted = next(asked, None) or chosen(shared.spec, columns)
+    if wanted is None or wanted in labels:
+        return (labels.index(wanted) if wanted else most), ""
+    return most, (
+        f"The reference “{wanted}” has no rows here; the largest group, {labels[most]}, is the reference instead."
     )
 
 

@@ -5,16 +5,9 @@ from __future__ import annotations
 from zerotilt.core import membership, words
 from zerotilt.core.findings import Finding
 from zerotilt.core.groups import metrics
-from zerotilt.core.groups.disparity import (
-    BARE,
-    OTHERS,
-    Disparity,
-    TiltResult,
-    TiltSettings,
-    by_tilt,
-    by_weight,
-)
+from zerotilt.core.groups.disparity import BARE, Disparity, TiltResult, TiltSettings, by_tilt, by_weight
 from zerotilt.core.groups.metrics import metric_named
+from zerotilt.core.groups.reference import OTHERS
 from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.membership import MISSING
 from zerotilt.core.reading import Reading, Span
