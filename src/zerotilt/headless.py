@@ -124,7 +124,7 @@ def audit(request: Request, work: Work) -> Outcome:
         )
         _write(request.out / "report.html", render(bundle, subject, cover))
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
-        compared = bundle.one("tilt")
+        compared = bundle.evidence_of("tilt")
         if compared is None:
             return Outcome((), 0, 0, "no column makes groups")
         tilt = compared.typed
@@ -273,6 +273,12 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
     columns = []
     for found in guess.guess_columns(table.profile(cases, work)):
         role = named.get(found.name)
+        if found.kind is Kind.bytes and role not in (None, Role.ignored):
+            raise Refused(
+                f"It holds bytes, which are kept and passed by; it cannot be the {role.value}.",
+                where=f"column “{found.name}”",
+                todo="Name another column.",
+            )
         if role is None:
             plain = found.role in (Role.feature, Role.group, Role.outcome, Role.weight, Role.score, Role.decision)
             role = Role.feature if plain and found.kind is not Kind.text else found.role

@@ -1,10 +1,12 @@
 """Intake over the API: good files and bad ones."""
 
 import hashlib
+import io
 import time
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from tests.api import talk
 
@@ -183,3 +185,29 @@ def test_an_upload_that_breaks_off_leaves_nothing(client, running):
         assert time.monotonic() < until
         time.sleep(0.02)
     assert client.get(f"/api/audits/{audit}").json()["table"] is None
+
+
+def test_pictures_in_a_table_are_kept_and_the_audit_reads_the_rest(client, running):
+    rows = 300
+    sink = io.BytesIO()
+    chance = np.linspace(0.01, 0.99, rows)
+    given = {
+        "picture": pa.array([bytes([row % 256]) * 5_000 for row in range(rows)]),
+        "letter": [f"Row {row}: " + "a long tale. " * 40 for row in range(rows)],
+        "area": ["hill" if row % 3 else "shore" for row in range(rows)],
+        "score": chance,
+        "paid": (np.arange(rows) * 7 % rows < chance * rows).astype(int),
+    }
+    pq.write_table(pa.table(given), sink)
+    audit = talk.new_audit(client)
+    assert talk.put_table(client, audit, sink.getvalue(), "letters.parquet")["state"] == "done"
+    spec = client.get(f"/api/audits/{audit}").json()["spec"]
+    kinds = {column["name"]: (column["kind"], column["role"]) for column in spec["columns"]}
+    assert kinds["picture"] == ("bytes", "ignored") and kinds["letter"] == ("text", "ignored")
+    wrong = talk.set_roles(spec, score="score", area="group", paid="outcome", picture="feature") | {"event": "1"}
+    refused = talk.put_part(client, audit, "schema", {"columns": wrong["columns"]})
+    assert refused.status_code == 422 and "“picture” holds bytes" in refused.text
+    talk.put_spec(client, audit, talk.set_roles(spec, score="score", area="group", paid="outcome") | {"event": "1"})
+    assert talk.wait(client, client.post(f"/api/audits/{audit}/finish", json={}).json())["state"] == "done"
+    cases = talk.read(client, audit, "cases", {"rows": "all"})["result"]
+    assert cases["total"] == rows

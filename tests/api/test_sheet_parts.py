@@ -167,7 +167,7 @@ def test_settings_of_the_sheets_are_refused_by_name(client, audit, context):
             return answer.text
         return talk.wait(client, answer.json()["task"])["error"]["message"]
 
-    assert "percentiles: 90 and 10 were given" in ended("response", {"percentiles": [90, 10]})
+    assert "Percentiles: 90 and 10 were given" in ended("response", {"percentiles": [90, 10]})
     assert "region: it begins at 5 and ends at 1" in ended("response", {"feature": "account_age", "low": 5, "high": 1})
     assert "colour: the table has no column “hue”" in ended("spread", {"colour": "hue", "sampled": 20})
     assert "colour: the table has no column “hue”" in ended("response", {"colour": "hue"})

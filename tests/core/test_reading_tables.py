@@ -266,3 +266,42 @@ def test_numbers_that_never_repeat_are_features_unless_they_name_rows():
 def test_the_test_split_is_held_out():
     assert guess.split_values(["train", "valid", "test"]) == (("test",), ("train",))
     assert guess.split_values(["training", "validation"]) == (("validation",), ("training",))
+
+
+def with_bytes(rows: int = 400) -> pa.Table:
+    """Pictures, fingerprints and letters beside what an audit reads."""
+    return pa.table(
+        {
+            "picture": pa.array([None if row % 7 == 0 else bytes([row % 256]) * (row + 1) for row in range(rows)]),
+            "print": pa.array([row.to_bytes(4, "big") for row in range(rows)], pa.binary(4)),
+            "letter": [f"{row} is what I paid. " * 30 for row in range(rows)],
+            "amount": pa.array(np.arange(rows) % 37),
+            "paid": pa.array(np.arange(rows) % 2),
+        }
+    )
+
+
+@pytest.mark.parametrize("kind", [pa.binary(), pa.large_binary()])
+def test_bytes_and_long_texts_are_kept_and_passed_by(kind):
+    given = with_bytes()
+    given = given.set_column(0, "picture", given["picture"].cast(kind))
+    sink = io.BytesIO()
+    pq.write_table(given, sink)
+    found = read(sink.getvalue())
+    assert found.column("picture").to_pylist() == given["picture"].to_pylist()
+    profile = {column.name: column for column in table.profile(found).columns}
+    assert (profile["picture"].stored, profile["picture"].missing) == ("binary", 58)
+    assert profile["picture"].longest == 399
+    assert profile["letter"].longest == len(given["letter"][399].as_py()) and profile["letter"].levels == ()
+    guesses = {column.name: column for column in guess.guess_columns(table.profile(found))}
+    assert {name: (guesses[name].kind, guesses[name].role) for name in ("picture", "print", "letter")} == {
+        "picture": (Kind.bytes, Role.ignored),
+        "print": (Kind.bytes, Role.ignored),
+        "letter": (Kind.text, Role.ignored),
+    }
+    assert guesses["paid"].role is Role.outcome
+    for view in (found.texts, found.numbers, found.coded):
+        with pytest.raises(Refused, match="holds bytes"):
+            view("picture")
+    with pytest.raises(ValueError, match="“picture” holds bytes"):
+        guesses["picture"].model_copy().model_validate(guesses["picture"].model_dump() | {"role": "feature"})

@@ -7,7 +7,7 @@ from pydantic import ValidationError
 from tests.core.systems import spec_of
 
 from zerotilt.core import words
-from zerotilt.core.meaning import ColumnSpec, Condition, FlagPolicy, Kind, Role, Segment, Spec, Wording
+from zerotilt.core.meaning import PARTS, ColumnSpec, Condition, FlagPolicy, Kind, Role, Segment, Spec, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import from_arrays
 
@@ -130,3 +130,8 @@ def test_a_refusal_says_place_problem_and_remedy():
 
     again = pickle.loads(pickle.dumps(problem))
     assert again.as_dict() == problem.as_dict()
+
+
+def test_all_parts_are_joined_again_from_what_was_stored_of_each(demo):
+    spec = demo[1]
+    assert Spec.joined({name: spec.part(name) for name in PARTS}) == spec

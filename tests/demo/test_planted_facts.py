@@ -26,7 +26,7 @@ def report(bundle, demo_subject):
 
 
 def disparity(bundle, attribute, group, metric):
-    for found in bundle.one("tilt").typed.disparities:
+    for found in bundle.evidence_of("tilt").typed.disparities:
         if (found.attribute, found.group, found.metric) == (attribute, group, metric):
             return found
     raise AssertionError(f"{attribute} {group} {metric} was not compared")
@@ -35,7 +35,7 @@ def disparity(bundle, attribute, group, metric):
 def test_missed_scans_lower_the_score(bundle, demo_subject, report):
     """Planted fact 1."""
     assert DriversSettings().repeats == 10
-    top = bundle.one("drivers").typed.drivers[0]
+    top = bundle.evidence_of("drivers").typed.drivers[0]
     assert top.feature == planted.LOWERING_FEATURE
     assert top.direction == "falls"
     response = METHODS["response"].compute(demo_subject, ResponseSettings(feature=top.feature), 1, Work())

@@ -15,8 +15,12 @@ from tests.tasks.test_board import Recorded
 
 from zerotilt.api import contract
 from zerotilt.api.app import create
-from zerotilt.core.evidence import Digests
+from zerotilt.core.evidence import Digests, compute
+from zerotilt.core.meaning import ColumnSpec, Context, Spec
 from zerotilt.core.methods import METHODS
+from zerotilt.core.refusal import Refused
+from zerotilt.core.subject import Subject
+from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work
 from zerotilt.notebook import Study
 from zerotilt.report.compose import gather
@@ -132,7 +136,7 @@ def test_it_stands_in_the_report_with_figure_table_note_and_evidence(demo_subjec
     section = html[html.index('<h2 id="echo">') :]
     assert f"“{value}” stands in {rows:,} of {demo_subject.n:,} claims." in section
     assert f'<td class="left">{value}</td><td class="left">{rows}</td>' in section and "<svg" in section
-    assert bundle.one("echo").key in html
+    assert bundle.evidence_of("echo").key in html
     named = [one.statement for one, judged in bundle.findings("echo") if judged.decision == "open"]
     assert named == ([f"“{value}” stands in most claims."] if rows > demo_subject.n / 2 else [])
 
@@ -143,6 +147,20 @@ def test_a_notebook_reads_it(demo):
     assert found.table().num_rows == len(found.result.echoes) and "stands in" in found.reading
     assert found.plot() is not None
     assert json.loads(json.dumps(found.result.model_dump()))["column"] == "channel"
+
+
+def test_what_needs_the_table_alone_is_read_without_outcome_and_model():
+    names = ["hill", "shore", "hill", "hill"]
+    table = from_arrays({"area": names, "amount": [1, 2, 3, 4]})
+    columns = tuple(ColumnSpec(name=name, kind="categorical", role="ignored") for name in table.names)
+    subject = Subject(Spec(columns=columns, event=""), table, None, Context(rows="all"))
+    assert toy.METHOD.lacking(subject) is None
+    found = compute(subject, Digests.of(subject.spec, "t", None), "echo", toy.EchoSettings(column="area"), 1, Work())
+    assert [(one.value, one.rows) for one in found.typed.echoes] == [("hill", 3), ("shore", 1)]
+    wants = {name: getattr(toy.METHOD, name) for name in toy.METHOD.__dataclass_fields__}
+    for need, said in (("model", "needs a model"), ("outcome", "needs what really happened")):
+        with pytest.raises(Refused, match=said):
+            toy.Method(**wants | {"needs": frozenset({need})}).refuse(subject)
 
 
 def test_a_declaration_that_names_what_is_not_there_is_refused():

@@ -55,7 +55,7 @@ def test_every_method_has_a_drawing():
 def test_contradictions_stand_in_the_report_with_what_was_decided(demo_subject):
     digests = Digests(table="t" * 64, spec=demo_subject.spec.digest(), model="m" * 64)
     first = gather(demo_subject, digests, Work(), explained=20)
-    found = first.one("expectations")
+    found = first.evidence_of("expectations")
     assert found.key in first.by_key()
     contradicted = [one.feature for one in found.typed.checked if one.contradicted]
     assert "ferry_legs" in contradicted and len(first.findings("expectations")) == len(contradicted)

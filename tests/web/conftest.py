@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 from pathlib import Path
 
 import httpx
@@ -65,6 +66,18 @@ def accessible(page: Page) -> None:
         ".then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.slice(0, 3).map(n => n.html)})))"
     )
     assert found == [], json.dumps(found, indent=1)
+
+
+def choose(page: Page, menu: str, choice: str) -> None:
+    """``menu``: the beginning of its name; one of many is found by typing."""
+    page.get_by_role("button", name=re.compile(f"^{menu}")).click()
+    find = page.get_by_role("combobox", name=re.compile("^Find in "))
+    listed = page.get_by_role("menuitemradio", name=choice, exact=True)
+    listed.or_(find).first.wait_for()
+    if find.count():
+        find.fill(choice)
+        listed = page.get_by_role("option", name=choice, exact=True)
+    listed.click()
 
 
 def reading(page: Page) -> str:

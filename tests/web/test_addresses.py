@@ -48,6 +48,7 @@ def test_parts_are_walked_with_the_keyboard(page, audit):
     assert "missed scans" in reading(page)
     page.get_by_role("tab", name="Two features").focus()
     page.keyboard.press("ArrowRight")
+    expect(page.get_by_role("tab", name="Interactions")).to_be_focused()
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("part=pairs"))
     reading(page)

@@ -32,6 +32,7 @@ def test_the_rank_table_shows_the_api_s_ranks_and_why_they_part(page, client, au
     reading(page)
     found = talk.read(client, audit["id"], "side_by_side", context)["result"]
     expect(page.get_by_role("status", name=re.compile("Methods side by side"))).to_have_count(0, timeout=60_000)
+    expect(page.get_by_text("A first look, from a sample")).to_have_count(0, timeout=60_000)
     labels = [card["label"] for card in found["measures"]]
     row = page.locator("[data-feature]").first
     name = row.get_attribute("data-feature")
@@ -107,7 +108,7 @@ def test_the_spread_is_drawn_by_another_column_and_explains_all_rows_in_log_odds
         own = [one for one in found["stretches"] if one["part"] == part]
         expect(page.locator(f'[data-part="{part}"] circle')).to_have_count(len(own))
     page.locator('[data-lanes="missed_scans"]').click()
-    expect(page.get_by_label("Feature", exact=True)).to_have_value("missed_scans")
+    expect(page.get_by_role("button", name="Feature: missed scans")).to_be_visible()
 
 
 def test_three_hundred_features_are_searched_and_never_all_drawn(page, client):
@@ -135,8 +136,15 @@ def test_three_hundred_features_are_searched_and_never_all_drawn(page, client):
     expect(page.locator("[data-driver]")).to_have_count(1)
     page.locator('[data-driver="measure_250"]').click()
     expect(page.get_by_test_id("reading")).to_contain_text("As measure 250 goes from", timeout=30_000)
-    picker = page.get_by_label("Feature", exact=True)
-    expect(picker).to_have_value("measure_250")
-    picker.fill("measure_017")
+    expect(page.get_by_role("button", name="Feature: measure 250")).to_be_visible()
+    page.get_by_role("button", name="Feature: measure 250").click()
+    find = page.get_by_role("combobox", name="Find in Feature: measure 250")
+    expect(page.get_by_text("240 more; type to narrow")).to_be_visible()
+    accessible(page)
+    find.fill("e 01")
+    find.press("ArrowDown")
+    expect(page.get_by_role("option", name="measure 011")).to_have_attribute("data-highlighted", "")
+    find.fill("measure 017")
+    find.press("Enter")
     expect(page.get_by_test_id("reading")).to_contain_text("As measure 017 goes from", timeout=30_000)
     accessible(page)

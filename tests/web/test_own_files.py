@@ -14,7 +14,7 @@ from sklearn.linear_model import LogisticRegression
 from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import OneHotEncoder
 
-from tests.web.conftest import accessible, reading
+from tests.web.conftest import accessible, choose, reading
 
 
 @pytest.fixture(scope="module")
@@ -85,7 +85,7 @@ def test_from_upload_to_report(page, own):
     expect(page.get_by_test_id("reading")).to_contain_text("of the importance")
     page.keyboard.press("4")
     expect(page.get_by_test_id("reading")).to_contain_text("mean chance that repaid is ja")
-    page.get_by_label("Feature", exact=True).select_option("rating")
+    choose(page, "Feature", "rating")
     expect(page.locator("[data-level]").first).to_have_attribute("data-level", "C")
     page.keyboard.press("5")
     expect(page.get_by_test_id("detail")).to_contain_text("coalitions of 3 features was evaluated")

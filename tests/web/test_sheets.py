@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.api import talk
-from tests.web.conftest import accessible, reading
+from tests.web.conftest import accessible, choose, reading
 
 
 def column(page, table: str, place: int) -> list[str]:
@@ -46,8 +46,7 @@ def test_the_drawn_metrics_and_the_comparison_can_be_chosen(page, client, audit,
     page.keyboard.press("Escape")
     expect(page.locator('[data-mark="home_area|outer isles|base_rate"]')).to_be_visible()
     expect(page).to_have_url(re.compile("metrics=base_rate"))
-    page.get_by_role("button", name=re.compile("^Comparison")).click()
-    page.get_by_role("menuitemradio", name="difference from the reference").click()
+    choose(page, "Comparison", "difference from the reference")
     difference = next(
         d["difference"]["value"]
         for d in found["disparities"]
@@ -67,18 +66,18 @@ def sorted_scores(client, audit, context) -> list[float]:
 def test_cases_are_filtered_ordered_found_and_paged(page, client, audit, context):
     page.goto(f"/audits/{audit['id']}/cases")
     reading(page)
-    page.get_by_label("Which cases").select_option("false negative")
+    choose(page, "Which cases", "false negative")
     found = talk.read(client, audit["id"], "cases", context, {"which": "false negative", "limit": 20})["result"]
     expect(page.get_by_test_id("cases-reading")).to_contain_text(f"{found['matching']:,} of 3,600 claims")
-    assert set(column(page, "cases", 5)) == {"wrong"}
-    page.get_by_label("Order").select_option("score")
+    assert set(column(page, "cases", 6)) == {"wrong"}
+    choose(page, "Order", "lowest score first")
     lowest = f"{sorted_scores(client, audit, context)[0] * 100:.1f}%"
-    expect(page.locator('section[aria-label="Table: cases"] tbody tr td:nth-child(2)').first).to_have_text(lowest)
-    scores = [float(text.rstrip("%")) for text in column(page, "cases", 2)]
+    expect(page.locator('section[aria-label="Table: cases"] tbody tr td:nth-child(3)').first).to_have_text(lowest)
+    scores = [float(text.rstrip("%")) for text in column(page, "cases", 3)]
     assert scores == sorted(scores) and max(scores) < 50
     page.get_by_role("button", name="Later").click()
     expect(page.get_by_text(re.compile(r"^21 to 40 of"))).to_be_visible()
-    page.get_by_label("Which cases").select_option("all predictions")
+    choose(page, "Which cases", "all predictions")
     page.get_by_label("Find by identifier").fill("20123")
     found = talk.read(client, audit["id"], "cases", context, {"find": "20123", "limit": 20})
     said = "".join(span["text"] for span in found["reading"]["headline"])
@@ -103,13 +102,11 @@ def test_single_curves_and_the_full_range(page, audit):
     page.goto(f"/audits/{audit['id']}/response?feature=account_age")
     reading(page)
     expect(page.locator('[data-part="band"]')).to_be_visible()
-    page.get_by_role("button", name=re.compile("^Drawn")).click()
-    page.get_by_role("menuitemradio", name="30 single curves").click()
+    choose(page, "Drawn", "30 single curves")
     expect(page.locator('[data-part="band"]')).to_have_count(0)
     expect(page.get_by_text("Thin lines: 30 single claims.")).to_be_visible()
     before = reading(page)
-    page.get_by_role("button", name=re.compile("^Axis")).click()
-    page.get_by_role("menuitemradio", name="the full range").click()
+    choose(page, "Axis", "the full range")
     expect(page.get_by_test_id("reading")).not_to_have_text(before)
     expect(page.get_by_test_id("detail")).to_contain_text("thin and dashed")
 

@@ -57,7 +57,7 @@ def findings_of(audit: Audit, desk: Desk, context: Context) -> list[FindingView]
                 decision=judged[one.name].decision if one.name in judged else "open",
                 reason=judged[one.name].reason if one.name in judged else "",
             )
-            for one in evidence.found(spec)
+            for one in evidence.findings(spec)
         ]
     return found
 

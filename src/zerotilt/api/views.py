@@ -146,11 +146,13 @@ class AuditView(AuditLine):
         checked = (
             audit.tasks.where((Task.kind == "check") & (Task.state == "done")).order_by(Task.finished.desc()).first()
         )
-        spec = Spec.model_validate(audit.spec) if audit.spec else None
+        # one query gives what the parts hold and their tags: from two, a tag could be newer than what was read with it
+        parts = meaning.in_force(audit)
+        spec = Spec.joined({name: version.body for name, version in parts.items()}) if audit.spec else None
         return cls(
             **line(audit).model_dump(),
             spec=spec,
-            meaning={one.part: PartView.of(one) for one in meaning.in_force(audit).values()},
+            meaning={one.part: PartView.of(one) for one in parts.values()},
             only_all=spec is not None and nothing_trained(spec) and not audit.models.exists(),
             table=None
             if table is None

@@ -178,7 +178,7 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
     return found
 
 
-MOST_CELL = 100_000
+MOST_CELL = 1_000_000
 """Characters that one cell may hold."""
 
 

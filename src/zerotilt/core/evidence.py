@@ -91,7 +91,7 @@ class Evidence(Frozen):
             "Its numbers are kept as they were.",
         )
 
-    def found(self, spec: Spec) -> tuple[Finding, ...]:
+    def findings(self, spec: Spec) -> tuple[Finding, ...]:
         """What it gives rise to; nothing where its method has changed since."""
         if not self.readable:
             return ()
@@ -101,7 +101,7 @@ class Evidence(Frozen):
         said = f"In {segment.name}: " if segment else ""
         return tuple(
             one.model_copy(update={"name": one.name + part + of_model, "statement": said + one.statement})
-            for one in METHODS[self.method].found(self.typed, spec)
+            for one in METHODS[self.method].findings_in(self.typed, spec)
         )
 
     @property

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from zerotilt.core.meaning import ColumnSpec, Kind, Role
-from zerotilt.core.table import ColumnProfile, TableProfile
+from zerotilt.core.table import LONGEST_LEVEL, ColumnProfile, TableProfile
 
 _TRUTH = {"true", "false", "yes", "no", "t", "f", "y", "n"}
 _SPLITS = {
@@ -47,6 +47,8 @@ def guess_columns(profile: TableProfile) -> tuple[ColumnSpec, ...]:
 
 def _guess(column: ColumnProfile, rows: int) -> ColumnSpec:
     kind, order = _kind(column)
+    if kind is Kind.bytes:
+        return ColumnSpec(name=column.name, kind=kind, role=Role.ignored)
     name = re.sub(r"\W+", "_", column.name.strip().lower())
     levels = {level.level.lower() for level in column.levels}
     filled = rows - column.missing
@@ -75,7 +77,7 @@ def _guess(column: ColumnProfile, rows: int) -> ColumnSpec:
 def _names_rows(column: ColumnProfile, name: str) -> bool:
     """Text that never repeats names a row; numbers do when they count up or are called so."""
     if column.stored == "string":
-        return True
+        return column.longest <= LONGEST_LEVEL
     counts_up = column.low is not None and column.high is not None and column.high - column.low + 1 == column.distinct
     return column.stored == "int64" and (counts_up or bool(_IDENTIFIERS.search(name)))
 
@@ -87,6 +89,10 @@ def _kind(column: ColumnProfile) -> tuple[Kind, tuple[str, ...]]:
         return Kind.boolean, ()
     if column.stored.startswith("date"):
         return Kind.date, ()
+    if column.stored == "binary":
+        return Kind.bytes, ()
+    if column.longest > LONGEST_LEVEL:
+        return Kind.text, ()
     levels = [level.level for level in column.levels]
     if len(levels) == 2 and {level.lower() for level in levels} <= _TRUTH:
         return Kind.boolean, ()

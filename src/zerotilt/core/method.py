@@ -130,6 +130,6 @@ class Method:
         """The sentences that read a result: at most two, the rest in small print."""
         return short(self.say(result, wording, settings))
 
-    def found(self, result: BaseModel, spec: Spec) -> tuple[Finding, ...]:
+    def findings_in(self, result: BaseModel, spec: Spec) -> tuple[Finding, ...]:
         """What a result gives rise to, in its order."""
         return tuple(self.findings(result, spec)) if self.findings else ()

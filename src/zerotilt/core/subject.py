@@ -151,6 +151,6 @@ class Subject:
 
     @property
     def partable(self) -> tuple[str, ...]:
-        """Columns the rows can be told apart by: all but identifiers, weights, splits and free text."""
+        """Columns the rows can be told apart by: all but identifiers, weights, splits, free text and bytes."""
         apart = (Role.identifier, Role.weight, Role.split)
-        return tuple(c.name for c in self.spec.columns if c.role not in apart and c.kind is not Kind.text)
+        return tuple(c.name for c in self.spec.columns if c.role not in apart and c.kind not in (Kind.text, Kind.bytes))

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute
 import pyarrow.parquet as pq
 from numpy.typing import NDArray
+from pydantic import Field
 
 from zerotilt.core import csvdialect, csvfile, words
 from zerotilt.core.csvdialect import Dialect
@@ -21,6 +22,8 @@ from zerotilt.core.work import Work
 pc: Any = pyarrow.compute  # its functions are made when it is imported; no checker knows them
 
 BATCH_ROWS = 65_536
+PIECE_ROWS = 256
+"""Rows of a column of bytes that are held at once."""
 TOP_LEVELS = 60
 LONGEST_LEVEL = 200
 """Characters from which a value is a text that is read, not a level that is compared."""
@@ -78,6 +81,19 @@ class Table:
     def is_text(self, name: str) -> bool:
         return pa.types.is_string(self.column(name).type)
 
+    def holds_bytes(self, name: str) -> bool:
+        """Found from the file's description: nothing is read."""
+        types = self._whole.schema if self._whole is not None else self._opened.schema_arrow
+        return name in self.names and pa.types.is_binary(types.field(self.names.index(name)).type)
+
+    def pieces(self, name: str) -> Iterator[pa.Array]:
+        """The column piece by piece, for what must not be held whole."""
+        if self._whole is not None:
+            yield from self.column(name).chunks
+        else:
+            for batch in self._opened.iter_batches(PIECE_ROWS, columns=[name]):
+                yield batch.column(0)
+
     def is_date(self, name: str) -> bool:
         return pa.types.is_date(self.column(name).type)
 
@@ -90,6 +106,7 @@ class Table:
         """
         column = self.column(name)
         kind = column.type
+        _readable(name, kind)
         if pa.types.is_boolean(kind):
             column = pc.cast(column, pa.int8())
         elif pa.types.is_date(kind):
@@ -113,6 +130,7 @@ class Table:
     def _coded(self, name: str) -> tuple[NDArray[np.object_], NDArray[np.int64]]:
         """The column's distinct texts, and of each row which one it holds, shape (rows,), −1 where missing."""
         column = self.column(name)
+        _readable(name, column.type)
         coded = column.combine_chunks().dictionary_encode()
         coded = coded.combine_chunks() if isinstance(coded, pa.ChunkedArray) else coded
         found = [words.value_text(value) for value in coded.dictionary.to_pylist()]
@@ -147,6 +165,7 @@ class ColumnProfile(Frozen):
     low: float | None = None
     high: float | None = None
     median: float | None = None
+    longest: int = Field(default=0, description="Characters of the longest text, or bytes of the longest value")
     levels: tuple[LevelCount, ...] = ()
     examples: tuple[str, ...] = ()
 
@@ -165,6 +184,10 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
     found = []
     notes: list[str] = []
     for name in table.names:
+        if table.holds_bytes(name):
+            found.append(_profile_of_bytes(table, name))
+            work.advance(1)
+            continue
         column = table.column(name)
         kind = column.type
         counts = pc.value_counts(column.drop_null())
@@ -173,7 +196,8 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
         levels = tuple(
             LevelCount(level=words.value_text(counts.field("values")[int(i)].as_py()), rows=int(sizes[i])) for i in top
         )
-        long = any(len(level.level) > LONGEST_LEVEL for level in levels)
+        longest = int(pc.max(pc.utf8_length(column)).as_py() or 0) if pa.types.is_string(kind) else 0
+        long = longest > LONGEST_LEVEL
         if alike := _alike([level.level for level in levels]):
             notes.append(f"In “{name}” levels look alike and are written otherwise: {alike}.")
         extra: dict = {}
@@ -196,6 +220,7 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
                 stored=str(kind),
                 missing=absent,
                 distinct=len(counts),
+                longest=longest,
                 levels=levels if len(counts) <= TOP_LEVELS and not long else (),
                 examples=examples,
                 **extra,
@@ -203,6 +228,22 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
         )
         work.advance(1)
     return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect, notes=tuple(notes))
+
+
+def _profile_of_bytes(table: Table, name: str) -> ColumnProfile:
+    """Counted piece by piece: a column of pictures would fill the memory."""
+    missing = longest = 0
+    for piece in table.pieces(name):
+        missing += piece.null_count
+        longest = max(longest, int(pc.max(pc.binary_length(piece)).as_py() or 0))
+    return ColumnProfile(name=name, stored="binary", missing=missing, distinct=0, longest=longest)
+
+
+def _readable(name: str, kind: pa.DataType) -> None:
+    if pa.types.is_binary(kind):
+        raise Refused(
+            "It holds bytes, which are kept and passed by.", where=f"column “{name}”", todo="Set its kind to bytes."
+        )
 
 
 def _alike(levels: list[str]) -> str:
@@ -290,8 +331,11 @@ def _validate(name: str, column: pa.Array) -> None:
         ) from None
 
 
+_BYTES = (pa.types.is_binary, pa.types.is_large_binary, pa.types.is_fixed_size_binary, pa.types.is_binary_view)
+
+
 def plain(name: str, column: pa.Array | pa.ChunkedArray) -> pa.Array | pa.ChunkedArray:
-    """Whole numbers, numbers, truth values, dates and text are kept; near kinds become one of them."""
+    """Whole numbers, numbers, truth values, dates, text and bytes are kept; near kinds become one of them."""
     kind = column.type
     if pa.types.is_dictionary(kind):
         return plain(name, pc.cast(column, kind.value_type))
@@ -310,6 +354,8 @@ def plain(name: str, column: pa.Array | pa.ChunkedArray) -> pa.Array | pa.Chunke
         ) from None
     if pa.types.is_large_string(kind) or pa.types.is_string_view(kind) or pa.types.is_null(kind):
         return pc.cast(column, pa.string())
+    if any(is_kind(kind) for is_kind in _BYTES):
+        return pc.cast(column, pa.binary())
     if pa.types.is_date(kind) or pa.types.is_timestamp(kind):
         days = pc.cast(column, pa.date32(), safe=False)
         reach = pc.min_max(pc.cast(days, pa.int32())).as_py()
@@ -321,7 +367,7 @@ def plain(name: str, column: pa.Array | pa.ChunkedArray) -> pa.Array | pa.Chunke
             )
         return days
     raise Refused(
-        f"The column holds {kind}, which is not a number, text, truth value or date.",
+        f"The column holds {kind}, which is not a number, text, truth value, date or bytes.",
         where=f"column “{name}”",
         todo="Leave the column out or turn it into text, and upload again.",
     )

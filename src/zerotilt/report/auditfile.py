@@ -75,7 +75,7 @@ class AuditFile(_Part):
 def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) -> AuditFile:
     """The audit's numbers, taken from its evidence and nothing else."""
     names = bundle.numbered
-    drivers, compared = (bundle.one(name) for name in ("drivers", "tilt"))
+    drivers, compared = (bundle.evidence_of(name) for name in ("drivers", "tilt"))
     performance = bundle.needed("performance")
     tilt = cast(TiltResult, compared.typed) if compared else None
     predictor = subject.predictor

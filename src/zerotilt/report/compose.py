@@ -63,13 +63,13 @@ class Bundle:
         """What was read with a method, in the order of the report."""
         return [found for section in self.sections if section.method.name == method for found, _ in section.items]
 
-    def one(self, method: str) -> Evidence | None:
+    def evidence_of(self, method: str) -> Evidence | None:
         """What was read with a method that is read once; None where it was not."""
         return next(iter(self.of(method)), None)
 
     def needed(self, method: str) -> Evidence:
         """The same of a method that every audit reads."""
-        if (found := self.one(method)) is None:
+        if (found := self.evidence_of(method)) is None:
             raise ValueError(f"{method} was not read")
         return found
 
@@ -84,7 +84,7 @@ class Bundle:
         return [
             (one, self.judgements.get(one.name, UNJUDGED))
             for found in self.of(method)
-            for one in found.found(self.spec)
+            for one in found.findings(self.spec)
         ]
 
     @property

@@ -55,7 +55,7 @@ class Cover:
 def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
     """The report as HTML. Figures are inline SVG; nothing outside the file is referred to."""
     spec = subject.spec
-    compared = bundle.one("tilt")
+    compared = bundle.evidence_of("tilt")
     tilt = cast(TiltResult, compared.typed) if compared else None
     flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_tilt) if tilt else []
     names = bundle.numbered

@@ -123,7 +123,7 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
     )
     work.advance(1)
     flagged, tested = 0, None
-    if (tilt := bundle.one("tilt")) is not None:
+    if (tilt := bundle.evidence_of("tilt")) is not None:
         flagged = sum(found["status"] == "flagged" for found in tilt.result["disparities"])
         tested = tilt.result["tested"]
     return {

@@ -2077,6 +2077,12 @@ export interface components {
             /** Median */
             median?: number | null;
             /**
+             * Longest
+             * @description Characters of the longest text, or bytes of the longest value
+             * @default 0
+             */
+            longest: number;
+            /**
              * Levels
              * @default []
              */
@@ -4329,7 +4335,7 @@ export interface components {
          * Kind
          * @enum {string}
          */
-        Kind: "numeric" | "categorical" | "ordered" | "boolean" | "date" | "text";
+        Kind: "numeric" | "categorical" | "ordered" | "boolean" | "date" | "text" | "bytes";
         /** LadderAsk */
         LadderAsk: {
             context?: components["schemas"]["Context"];

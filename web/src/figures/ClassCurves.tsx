@@ -5,6 +5,7 @@ import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { count, output, type Scale, title } from "../ui/numbers";
 import { FootTicks, LevelName, OutputAxis } from "./axes";
+import type { Drawing } from "./drawing";
 import { Fitted } from "./Figure";
 import { apart, lookOf } from "./series";
 
@@ -14,13 +15,9 @@ const LEFT = 62;
 const FOOT = 52;
 
 /** The mean curve of every class: one line a class, or the share of each stacked in their order. */
-export function ClassCurves(props: {
-  result: Result;
-  width: number;
-  stacked: boolean;
-  lit: string | null;
-  onLight: (label: string | null) => void;
-}) {
+export function ClassCurves(
+  props: Drawing<Result> & { stacked: boolean; lit: string | null; onLight: (label: string | null) => void },
+) {
   const { result, width, stacked, lit } = props;
   const scale = result.output as Scale;
   const points = result.points.map((point, place) => ({ point, place }));

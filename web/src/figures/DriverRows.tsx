@@ -3,6 +3,7 @@ import { line } from "d3-shape";
 import type { Schemas } from "../api/client";
 import words from "../api/words.json";
 import { decimal, percent, title } from "../ui/numbers";
+import type { Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 type Result = Schemas["DriversResult"];
@@ -13,14 +14,13 @@ export const TOP = 30;
 const RIGHT = 356;
 
 /** Ranked features: bar with interval, share, a small response curve and where it goes; what is alongside as a diamond. */
-export function DriverRows(props: {
-  result: Result;
-  width: number;
-  /** The rows drawn, with their rank; others leave room. */
-  shown: { driver: Driver; rank: number; place: number }[];
-  height: number;
-  onFeature: (feature: string) => void;
-}) {
+export function DriverRows(
+  props: Pressable<Result, string> & {
+    /** The rows drawn, with their rank; others leave room. */
+    shown: { driver: Driver; rank: number; place: number }[];
+    height: number;
+  },
+) {
   const { result, width } = props;
   const name = Math.min(190, width * 0.22);
   const estimates = result.drivers.flatMap((driver) => [driver.permutation, driver.beside?.permutation ?? []].flat());
@@ -64,7 +64,7 @@ export function DriverRows(props: {
           key={driver.feature}
           transform={`translate(0,${TOP + place * ROW - ROW / 4})`}
           data-driver={driver.feature}
-          {...pressable(undefined, () => props.onFeature(driver.feature))}
+          {...pressable(undefined, () => props.onMark(driver.feature))}
         >
           <title>{`Open the response along ${title(driver.feature)}`}</title>
           <rect width={column(214)} height={ROW} fill="transparent" />

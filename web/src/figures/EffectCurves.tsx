@@ -4,6 +4,7 @@ import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { count, type Scale, step, title } from "../ui/numbers";
 import { FootTicks, LevelName, StepAxis } from "./axes";
+import type { Drawing } from "./drawing";
 
 type Result = Schemas["AleResult"];
 type Point = Schemas["AlePoint"];
@@ -12,7 +13,7 @@ const LEFT = 62;
 const FOOT = 48;
 
 /** Accumulated local effects with their interval, and partial dependence centred in the same way. */
-export function EffectCurves({ result, width }: { result: Result; width: number }) {
+export function EffectCurves({ result, width }: Drawing<Result>) {
   const scale = result.output as Scale;
   const values = result.points.flatMap((one) => [one.low, one.high, one.partial]);
   const y = scaleLinear([Math.min(0, ...values), Math.max(0, ...values)], [HEIGHT - FOOT, 26]).nice();

@@ -1,5 +1,6 @@
 import { scaleLinear, scaleLog } from "d3-scale";
 import type { Estimate } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 export interface EstimateRow {
@@ -17,15 +18,15 @@ const ROW = 27;
 const TOP = 26;
 
 /** Estimates with intervals about parity, one a row: ratios on a log scale, differences on a linear one. */
-export function EstimateRows(props: {
-  rows: EstimateRow[];
-  by: "ratio" | "difference";
-  width: number;
-  label: string;
-  band?: [number, number];
-  ends?: [string, string];
-}) {
-  const { rows, by, width } = props;
+export function EstimateRows(
+  props: Drawing<EstimateRow[]> & {
+    by: "ratio" | "difference";
+    label: string;
+    band?: [number, number];
+    ends?: [string, string];
+  },
+) {
+  const { result: rows, by, width } = props;
   const name = Math.min(300, width * 0.36);
   const right = 150;
   const numbers = rows.flatMap((row) => [row.found.low, row.found.value, row.found.high]).filter((one) => one != null);

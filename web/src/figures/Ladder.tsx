@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { count, output, type Scale, step, title } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 import { Fitted } from "./Figure";
 
 type Result = Schemas["LadderResult"];
@@ -40,11 +41,7 @@ export function Ladder({
   result,
   width,
   names,
-}: {
-  result: Result;
-  width: number;
-  names: { row: string; rows: string; high: string; low: string };
-}) {
+}: Drawing<Result> & { names: { row: string; rows: string; high: string; low: string } }) {
   const steps = fold(result);
   const scale = result.output as Scale;
   const label = Math.min(300, width * 0.36);

@@ -2,6 +2,7 @@ import { scaleLinear, scaleLog, scaleSqrt } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { count, quantity, ratio, title } from "../ui/numbers";
+import type { Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 import { apart } from "./series";
 
@@ -21,12 +22,7 @@ const above = (node: Node, other: Node) =>
   );
 
 /** Groups by how many columns are crossed: higher or lower is further off parity, larger is more rows. */
-export function Lattice(props: {
-  result: Result;
-  width: number;
-  chosen: Node | undefined;
-  onNode: (node: Node, mark: SVGGElement) => void;
-}) {
+export function Lattice(props: Pressable<Result, Node> & { chosen: Node | undefined }) {
   const { result, width, chosen } = props;
   const by = result.judged as "ratio" | "difference";
   const nodes = result.nodes.filter((node) => node[by].value != null && node.status !== "too_few");
@@ -148,7 +144,7 @@ export function Lattice(props: {
             key={node.attribute + node.group}
             data-node={node.group}
             data-only={node.only_here || undefined}
-            {...pressable(text, (mark) => props.onNode(node, mark))}
+            {...pressable(text, () => props.onMark(node))}
           >
             <title>{text}</title>
             <circle

@@ -1,6 +1,7 @@
 import { scaleLinear, scaleLog } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { count } from "../ui/numbers";
+import type { Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 export type Tilt = Schemas["TiltResult"];
@@ -29,15 +30,14 @@ export interface LevelMark {
 }
 
 /** Group comparisons: a tube a metric, parity in the middle, the tolerance as a band, the estimate as a bubble. */
-export function Levels(props: {
-  result: Tilt;
-  metrics: { name: string; label: string }[];
-  comparison: Comparison;
-  width: number;
-  title: (attribute: string) => string;
-  sort: Sort;
-  onMark: (mark: LevelMark) => void;
-}) {
+export function Levels(
+  props: Pressable<Tilt, LevelMark> & {
+    metrics: { name: string; label: string }[];
+    comparison: Comparison;
+    title: (attribute: string) => string;
+    sort: Sort;
+  },
+) {
   const { result, metrics, comparison, width } = props;
   const attributes = [...new Set(result.groups.map((group) => group.attribute))];
   const longest = Math.max(...result.groups.map((group) => group.group.length));

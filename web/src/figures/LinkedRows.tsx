@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { decimal, title } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 import { Fitted } from "./Figure";
 
 type Result = Schemas["DriversResult"];
@@ -8,7 +9,7 @@ const LINE = 22;
 const MOST = 12;
 
 /** For each set of linked columns: the loss added together, and under it by each alone. */
-export function LinkedRows({ result, width, label }: { result: Result; width: number; label: string }) {
+export function LinkedRows({ result, width, label }: Drawing<Result> & { label: string }) {
   const alone = new Map(result.drivers.map((driver) => [driver.feature, driver.permutation]));
   const sets = result.linked.map((set) => ({ ...set, shown: set.features.slice(0, MOST) }));
   const values = sets.flatMap((set) => [set.permutation, ...set.shown.map((name) => alone.get(name))]);

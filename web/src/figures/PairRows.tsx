@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { difference, percent, type Scale, title } from "../ui/numbers";
+import type { Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 type Result = Schemas["InteractionsResult"];
@@ -10,7 +11,7 @@ const TOP = 24;
 const MOST = 15;
 
 /** Pairs by the size of their joint part; the share of the joint effect, with its interval, stands beside. */
-export function PairRows(props: { result: Result; width: number; unit: string; onPair: (pair: Pair) => void }) {
+export function PairRows(props: Pressable<Result, Pair> & { unit: string }) {
   const { result, width } = props;
   const pairs = result.pairs.slice(0, MOST);
   const scale = result.output as Scale;
@@ -40,7 +41,7 @@ export function PairRows(props: { result: Result; width: number; unit: string; o
           key={`${pair.first} ${pair.second}`}
           data-pair={`${pair.first}|${pair.second}`}
           transform={`translate(0,${TOP + row * ROW})`}
-          {...pressable(undefined, () => props.onPair(pair))}
+          {...pressable(undefined, () => props.onMark(pair))}
         >
           <title>{`Open the surface of ${title(pair.first)} and ${title(pair.second)}`}</title>
           <rect width={width} height={ROW} fill="transparent" />

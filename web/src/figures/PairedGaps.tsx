@@ -1,6 +1,7 @@
 import { scaleLog } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { ratio, title } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 import { Fitted } from "./Figure";
 
 type Gap = Schemas["SidedGap"];
@@ -8,7 +9,7 @@ const ROW = 30;
 const HEAD = 26;
 
 /** Each group's ratio in two readings: a diamond for the first, a bubble for the second, joined. */
-export function PairedGaps({ gaps, names, width }: { gaps: readonly Gap[]; names: [string, string]; width: number }) {
+export function PairedGaps({ result: gaps, names, width }: Drawing<readonly Gap[]> & { names: [string, string] }) {
   const attributes = [...new Set(gaps.map((gap) => gap.attribute))];
   const name = Math.min(250, width * 0.3);
   const right = 190;

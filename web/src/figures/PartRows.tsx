@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { title } from "../ui/numbers";
+import type { Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 type Result = Schemas["ByPartResult"];
@@ -9,15 +10,7 @@ const TOP = 26;
 const MOST = 20;
 
 /** Features down, classes or groups across; every bar on one scale. */
-export function PartRows({
-  result,
-  width,
-  onFeature,
-}: {
-  result: Result;
-  width: number;
-  onFeature: (feature: string) => void;
-}) {
+export function PartRows({ result, width, onMark }: Pressable<Result, string>) {
   const total = new Map<string, number>();
   for (const one of result.means) total.set(one.feature, (total.get(one.feature) ?? 0) + (one.size.value ?? 0));
   const features = [...total.keys()].sort((a, b) => (total.get(b) ?? 0) - (total.get(a) ?? 0)).slice(0, MOST);
@@ -44,7 +37,7 @@ export function PartRows({
           key={feature}
           transform={`translate(0,${TOP + row * ROW})`}
           data-feature={feature}
-          {...pressable(undefined, () => onFeature(feature))}
+          {...pressable(undefined, () => onMark(feature))}
         >
           <title>{`Open the response along ${title(feature)}`}</title>
           <rect width={width} height={ROW} fill="transparent" />

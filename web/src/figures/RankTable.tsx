@@ -1,5 +1,6 @@
 import type { Schemas } from "../api/client";
 import { decimal, title } from "../ui/numbers";
+import type { Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 type Result = Schemas["SideResult"];
@@ -8,15 +9,7 @@ const TOP = 58;
 const MOST = 40;
 
 /** Ranks of features, a column a measure; the higher the rank the darker, and the number stands in every cell. */
-export function RankTable({
-  result,
-  width,
-  onFeature,
-}: {
-  result: Result;
-  width: number;
-  onFeature: (feature: string) => void;
-}) {
+export function RankTable({ result, width, onMark }: Pressable<Result, string>) {
   const features = [...new Set(result.placed.map((one) => one.feature))];
   const shown = features.slice(0, MOST);
   const cells = new Map(result.placed.map((one) => [`${one.feature} ${one.measure}`, one]));
@@ -39,7 +32,7 @@ export function RankTable({
           key={feature}
           data-feature={feature}
           transform={`translate(0,${TOP + row * ROW})`}
-          {...pressable(undefined, () => onFeature(feature))}
+          {...pressable(undefined, () => onMark(feature))}
         >
           <title>{`Open the response along ${title(feature)}`}</title>
           <rect width={width} height={ROW} fill="transparent" />

@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { percent } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 import { lookOf } from "./series";
 
 type Result = Schemas["OpenedResult"];
@@ -10,7 +11,7 @@ const FOOT = 40;
 const GAP = 26;
 
 /** Two sides' ROC, precision–recall and calibration, next to each other. */
-export function RateCurves({ result, width }: { result: Result; width: number }) {
+export function RateCurves({ result, width }: Drawing<Result>) {
   const side = Math.min(SIDE, (width - 2 * GAP - 20) / 3 - LEFT);
   const [x, y] = [scaleLinear([0, 1], [0, side]), scaleLinear([0, 1], [side, 0])];
   const path = (points: [number, number][]) =>

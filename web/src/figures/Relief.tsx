@@ -3,23 +3,14 @@ import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { output, type Scale, step, title } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 
 type Result = Schemas["SurfaceResult"];
 const HEIGHT = 430;
 const TURN = 10;
 
 /** The surface as a relief that is turned by dragging or by the arrow keys. */
-export function Relief({
-  result,
-  width,
-  quantity,
-  unit,
-}: {
-  result: Result;
-  width: number;
-  quantity: string;
-  unit: string;
-}) {
+export function Relief({ result, width, quantity, unit }: Drawing<Result> & { quantity: string; unit: string }) {
   const [turned, setTurned] = useState({ round: 35, over: 32 });
   const [held, hold] = useState<{ x: number; y: number; round: number; over: number } | null>(null);
   const turn = (round: number, over: number) =>

@@ -5,6 +5,7 @@ import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { count, output, type Scale, title } from "../ui/numbers";
 import { FootTicks, OutputAxis } from "./axes";
+import type { Drawing } from "./drawing";
 import { Levels } from "./ResponseLevels";
 import { EndNames, MissingPlace, SingleCurves } from "./ResponseParts";
 import { Strip, StripAxis } from "./ResponseStrip";
@@ -34,7 +35,7 @@ export interface ResponseLook {
 }
 
 /** Mean curve, the middle 80% of single curves, and under the axis where the rows are. */
-export function ResponseCurve({ result, width, look }: { result: Result; width: number; look: ResponseLook }) {
+export function ResponseCurve({ result, width, look }: Drawing<Result> & { look: ResponseLook }) {
   const scale = result.output as Scale;
   const drawn = result.parts.length
     ? result.parts.flatMap((part) => part.mean)

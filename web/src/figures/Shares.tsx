@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { percent, quantity } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 import { lookOf } from "./series";
 
 type Result = Schemas["OpenedResult"];
@@ -10,17 +11,7 @@ const LEFT = 50;
 const FOOT = 40;
 
 /** Two sides' distributions of one quantity, as shares of their own rows. */
-export function Shares({
-  result,
-  quantity: what,
-  width,
-  unit,
-}: {
-  result: Result;
-  quantity: string;
-  width: number;
-  unit: string;
-}) {
+export function Shares({ result, quantity: what, width, unit }: Drawing<Result> & { quantity: string; unit: string }) {
   const sides = result.sides.map((name) => {
     const bars = result.bars.filter((bar) => bar.side === name && bar.quantity === what);
     const total = bars.reduce((sum, bar) => sum + bar.rows, 0) || 1;

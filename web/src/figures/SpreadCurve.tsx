@@ -3,6 +3,7 @@ import { area, line } from "d3-shape";
 import type { Schemas } from "../api/client";
 import { type Scale, step, title } from "../ui/numbers";
 import { FootTicks, LevelName, StepAxis } from "./axes";
+import type { Drawing } from "./drawing";
 import { lookOf } from "./series";
 
 type Result = Schemas["SpreadResult"];
@@ -13,7 +14,7 @@ const FOOT = 70;
 const STRIP = 22;
 
 /** Contributions of one feature along its values: the middle one, the middle half, told apart by another column. */
-export function SpreadCurve({ result, width }: { result: Result; width: number }) {
+export function SpreadCurve({ result, width }: Drawing<Result>) {
   const scale = result.output as Scale;
   const parts = result.parts.length ? result.parts : [""];
   const values = result.stretches.flatMap((one) => [one.p25, one.p75]);

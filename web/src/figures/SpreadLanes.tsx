@@ -2,6 +2,7 @@ import { scaleLinear } from "d3-scale";
 import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { type Scale, step, title } from "../ui/numbers";
+import type { Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 type Result = Schemas["SpreadResult"];
@@ -14,15 +15,7 @@ const MOST = 20;
  * Contributions of every feature by fifths of its own values: five lanes a feature, the lowest values at the bottom and
  * pale, the highest on top and dark. A lane reaches over the middle 80% of its rows; the tick is the middle one.
  */
-export function SpreadLanes({
-  result,
-  width,
-  onFeature,
-}: {
-  result: Result;
-  width: number;
-  onFeature: (feature: string) => void;
-}) {
+export function SpreadLanes({ result, width, onMark }: Pressable<Result, string>) {
   const scale = result.output as Scale;
   const features = result.features.slice(0, MOST);
   const lanes = new Map<string, Result["lanes"]>();
@@ -65,7 +58,7 @@ export function SpreadLanes({
             key={feature}
             data-lanes={feature}
             transform={`translate(0,${tops[place]})`}
-            {...pressable(undefined, () => onFeature(feature))}
+            {...pressable(undefined, () => onMark(feature))}
           >
             <title>{`Draw ${title(feature)} along its values`}</title>
             <rect width={width} height={heights[place]} fill="transparent" />

@@ -4,6 +4,7 @@ import { useId } from "react";
 import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { output, type Scale, step, title } from "../ui/numbers";
+import type { Drawing } from "./drawing";
 import { Fitted } from "./Figure";
 import { AmountKey, DecisionKey } from "./SurfaceKeys";
 import { lookOf } from "./series";
@@ -65,14 +66,14 @@ function placed(side: Side, cells: ReturnType<typeof cellsOf>, value: number | s
   )(value);
 }
 
-export function Surface(props: {
-  result: Result;
-  width: number;
-  quantity: string;
-  unit: string;
-  decisions: boolean;
-  names: { high: string; low: string };
-}) {
+export function Surface(
+  props: Drawing<Result> & {
+    quantity: string;
+    unit: string;
+    decisions: boolean;
+    names: { high: string; low: string };
+  },
+) {
   const { result, width } = props;
   const hatch = useId();
   const scale = result.output as Scale;

@@ -3,6 +3,7 @@ import { type PointerEvent as Moved, memo, useRef } from "react";
 import type { Schemas } from "../api/client";
 import { heldAt } from "../ui/held";
 import { count, percent } from "../ui/numbers";
+import type { Drawing, Pressable } from "./drawing";
 import { Fitted, pressable } from "./Figure";
 
 type Histogram = Schemas["Histogram"];
@@ -12,15 +13,15 @@ const LEFT = 8;
 const BARS = 50;
 
 /** One group's scores: rows with the event above the line, rows without below; the threshold is dragged or moved by keys. */
-export function ThresholdBars(props: {
-  histogram: Histogram;
-  steps: number;
-  threshold: number;
-  width: number;
-  names: { high: string; low: string; event: string };
-  onMove: (threshold: number) => void;
-}) {
-  const { histogram, threshold, width, steps } = props;
+export function ThresholdBars(
+  props: Drawing<Histogram> & {
+    steps: number;
+    threshold: number;
+    names: { high: string; low: string; event: string };
+    onMove: (threshold: number) => void;
+  },
+) {
+  const { result: histogram, threshold, width, steps } = props;
   const x = scaleLinear([0, 1], [LEFT, width - LEFT]).clamp(true);
   const dragging = useRef(false);
   const place = useRef<SVGSVGElement>(null);
@@ -179,24 +180,23 @@ interface Point {
 }
 
 /** The least cost for every gap allowed, with the settings solved and the one that is set now. */
-export function Frontier(props: {
-  line: readonly { gap: number; cost: number }[];
-  settings: Point[];
-  now: Point | null;
-  width: number;
-  label: string;
-  onPick: (place: number) => void;
-}) {
+export function Frontier(
+  props: Pressable<Point[], number> & {
+    line: readonly { gap: number; cost: number }[];
+    now: Point | null;
+    label: string;
+  },
+) {
   const { width } = props;
   const height = 250;
-  const every = [...props.line, ...props.settings, ...(props.now ? [props.now] : [])];
+  const every = [...props.line, ...props.result, ...(props.now ? [props.now] : [])];
   const x = scaleLinear([0, Math.max(0.02, ...every.map((one) => one.gap)) * 1.05], [64, width - 14]);
   const low = Math.min(...every.map((one) => one.cost));
   const high = Math.max(...every.map((one) => one.cost));
   const y = scaleLinear([low - (high - low) * 0.08, high + (high - low) * 0.1 + 1e-9], [height - 44, 12]).nice();
   // settings at about the same place stand above each other, each joined to its own
   const lettered: (Point & { up: number })[] = [];
-  for (const one of props.settings) {
+  for (const one of props.result) {
     let up = 0;
     const taken = () =>
       lettered.some(
@@ -231,7 +231,7 @@ export function Frontier(props: {
       {props.line.map((one, i) => (
         <g
           key={one.gap}
-          {...pressable(`Set: gap ${percent(one.gap)}, mean cost ${one.cost.toFixed(4)}`, () => props.onPick(i))}
+          {...pressable(`Set: gap ${percent(one.gap)}, mean cost ${one.cost.toFixed(4)}`, () => props.onMark(i))}
         >
           <circle cx={x(one.gap)} cy={y(one.cost)} r={9} fill="transparent" />
           <circle cx={x(one.gap)} cy={y(one.cost)} r={3.2} fill="var(--act)" />

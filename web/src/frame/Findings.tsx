@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useLocation } from "react-router";
 import { api, need, type Problem, type Schemas } from "../api/client";
 import { ProblemNote } from "../ui/ProblemNote";
+import { Select } from "../ui/Select";
 import { useAuditContext } from "./context";
 
 type Finding = Schemas["FindingView"];
@@ -84,16 +85,13 @@ function Item({
       </p>
       <p className="mt-1 flex items-center gap-2 text-[12.5px] text-soft">
         finding
-        <select
-          className="field text-[12.5px]"
-          aria-label={`Decision on: ${finding.statement}`}
+        <Select
+          className="text-[12.5px]"
+          name={`Decision on: ${finding.statement}`}
           value={finding.decision}
-          onChange={(event) => onJudge({ decision: event.target.value as Finding["decision"] })}
-        >
-          {DECISIONS.map((one) => (
-            <option key={one}>{one}</option>
-          ))}
-        </select>
+          choices={DECISIONS.map((value) => ({ value, label: value }))}
+          onChoose={(decision) => onJudge({ decision: decision as Finding["decision"] })}
+        />
       </p>
       {(!open || reason) && (
         <textarea

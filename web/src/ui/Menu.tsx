@@ -1,16 +1,7 @@
 import { DropdownMenu } from "radix-ui";
 import type { ReactNode } from "react";
-
-export interface Choice {
-  value: string;
-  label: string;
-  disabled?: boolean;
-}
-
-const PANEL =
-  "z-40 max-h-[70vh] min-w-48 overflow-auto rounded border border-rule bg-sheet py-1 shadow-[0_6px_24px_rgb(0_0_0/0.10)]";
-const ITEM =
-  "flex cursor-pointer items-baseline gap-2 px-3 py-1.5 outline-none data-[disabled]:cursor-default data-[disabled]:text-soft data-[highlighted]:bg-band";
+import { type Choice, type ChoiceMenuProps, ITEM, PANEL } from "./choice";
+import { LONG, SearchedMenu } from "./SearchedMenu";
 
 function Panel({ align, children }: { align: "start" | "end"; children: ReactNode }) {
   return (
@@ -22,15 +13,9 @@ function Panel({ align, children }: { align: "start" | "end"; children: ReactNod
   );
 }
 
-/** A menu that sets one choice; its trigger reads as part of a sentence. */
-export function ChoiceMenu(props: {
-  label: string;
-  value: string;
-  choices: Choice[];
-  onChoose: (value: string) => void;
-  children: ReactNode;
-  className?: string;
-}) {
+/** A menu that sets one choice; its trigger reads as part of a sentence. A long one is searched by typing. */
+export function ChoiceMenu(props: ChoiceMenuProps) {
+  if (props.choices.length > LONG) return <SearchedMenu {...props} />;
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger aria-label={props.label} className={props.className}>

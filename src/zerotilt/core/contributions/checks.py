@@ -163,7 +163,7 @@ def _others(subject: Subject, case, found: Contributions, seed: int, work: Work)
 def say(result: ChecksResult, wording: Wording, settings: ChecksSettings) -> Reading:
     better = result.deletion_area > result.deletion_by_chance and result.insertion_area < result.insertion_by_chance
     headline = (
-        f"Taking features away in the order of the explanation moves the output of {wording.one(result.name)} "
+        f"Taking features away in the order of the explanation moves the output of {wording.case_named(result.name)} "
         f"{'faster' if better else 'no faster'} than in random orders ({words.difference(result.deletion_area, result.output, wording.unit)} against "
         f"{words.difference(result.deletion_by_chance, result.output, wording.unit)} on average)."
     )

@@ -142,9 +142,9 @@ def _standing(subject: Subject, feature: str, row: int, edits: Mapping[str, str]
 
 def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Reading:
     if result.output == "value":
-        headline = f"For {wording.one(result.name)} the model gives {words.quantity(result.prediction, wording.unit)} as the {result.event}. "
+        headline = f"For {wording.case_named(result.name)} the model gives {words.quantity(result.prediction, wording.unit)} as the {result.event}. "
     else:
-        headline = f"For {wording.one(result.name)} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
+        headline = f"For {wording.case_named(result.name)} the model puts the chance that {result.event} at {words.percent(result.probability)}. "
     thing = {"probability": "it", "value": "it", "log-odds": "the log-odds"}[result.output]
     for place, rung in enumerate(result.rungs[:2]):
         verb = "raises" if rung.contribution > 0 else "lowers"
@@ -171,7 +171,7 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
 def of_examples(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> list[Asked]:
     """Rows worth showing, each with the reason."""
     return [
-        ({"row": row}, f"{words.opening(subject.spec.wording.one(subject.editor.name_of(row)))}: {reason}")
+        ({"row": row}, f"{words.opening(subject.spec.wording.case_named(subject.editor.name_of(row)))}: {reason}")
         for row, reason in examples(subject)
     ]
 
@@ -199,7 +199,7 @@ METHOD = Method(
         "Example cases",
         of_examples,
         lambda result, spec: (
-            f"Contributions from the baseline to the prediction of {spec.wording.one(result.name)}; to the "
+            f"Contributions from the baseline to the prediction of {spec.wording.case_named(result.name)}; to the "
             f"right raises the {kind_of(spec.task).raises}{spec.event_phrase}"
         ),
     ),

@@ -154,13 +154,13 @@ def _design(frame: Frame, case: Frame, rows: Frame) -> NDArray[np.float64]:
 def say(result: SurrogateResult, wording: Wording, settings: SurrogateSettings) -> Reading:
     if result.fidelity is None:
         return plain(
-            f"Near {wording.one(result.name)} the output does not move; there is nothing for a simple model to explain.",
+            f"Near {wording.case_named(result.name)} the output does not move; there is nothing for a simple model to explain.",
             f"{words.count(result.samples)} perturbed rows, kernel width {result.width:g}, {result.seeds} seeds.",
         )
     first = result.terms[0]
     verb = "raises" if first.effect > 0 else "lowers"
     headline = (
-        f"Near {wording.one(result.name)}, {words.title(first.feature)} ({first.value}) {verb} the output most. "
+        f"Near {wording.case_named(result.name)}, {words.title(first.feature)} ({first.value}) {verb} the output most. "
         f"The simple model explains {max(result.fidelity, 0):.0%} of what happens nearby."
     )
     if result.fidelity < FAITHFUL:

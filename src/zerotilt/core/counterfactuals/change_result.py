@@ -69,13 +69,13 @@ def _tried(result: ChangeResult) -> str:
 def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Reading:
     if not result.changes:
         headline = (
-            f"No plausible change of up to {words.plural(settings.most_columns, 'column')} turns the decision on {wording.one(result.name)} "
+            f"No plausible change of up to {words.plural(settings.most_columns, 'column')} turns the decision on {wording.case_named(result.name)} "
             f"({result.decision})."
         )
         return plain(headline, f"{_tried(result)} They must lie where there are {wording.rows} like them.")
     first = result.changes[0]
     parts = [f"{words.title(one.feature)} {one.there} instead of {one.here}" for one in first.changed]
-    headline = f"{words.opening(wording.one(result.name))} ({result.decision}) would be decided otherwise ({first.decision}) with {words.listing(parts)}."
+    headline = f"{words.opening(wording.case_named(result.name))} ({result.decision}) would be decided otherwise ({first.decision}) with {words.listing(parts)}."
     others = len(result.changes) - 1
     detail = f"{words.plural(others, 'other way')} found; " if others else ""
     detail += f"{_tried(result)} This is what the model would do with other values, not what would happen in the world."

@@ -18,6 +18,7 @@ class Kind(StrEnum):
     boolean = "boolean"
     date = "date"
     text = "text"
+    bytes = "bytes"
 
 
 class Role(StrEnum):
@@ -52,6 +53,12 @@ class ColumnSpec(Frozen):
         default=None,
         description="How those who know the field expect the output to go along this feature; changes no number",
     )
+
+    @model_validator(mode="after")
+    def _bytes_are_passed_by(self) -> ColumnSpec:
+        if self.kind is Kind.bytes and (self.role is not Role.ignored or self.grouped):
+            raise ValueError(f"“{self.name}” holds bytes, which are kept and passed by: its role is ignored")
+        return self
 
     @property
     def makes_groups(self) -> bool:

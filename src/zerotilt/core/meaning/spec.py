@@ -5,6 +5,9 @@ This is the only definition; storage, API, screens and the command line derive f
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from pydantic import Field, model_validator
 
 from zerotilt.core.frozen import Frozen
@@ -54,6 +57,16 @@ class Spec(Schema, Problem, Comparisons, Limits, Names):
             return {"expectations": self.expectations}
         without = {"columns": {"__all__": {"expected"}}} if name == "schema" else None
         return self.model_dump(mode="json", include=set(PARTS[name].model_fields), exclude=without)
+
+    @classmethod
+    def joined(cls, parts: Mapping[str, Mapping[str, Any]]) -> Spec:
+        """All parts from the JSON of each, as ``part`` gives it."""
+        fields: dict[str, Any] = {}
+        for name in PARTS:
+            fields |= parts.get(name, {})
+        expected = fields.pop("expectations", {})
+        columns = [column | {"expected": expected.get(column["name"])} for column in fields["columns"]]
+        return cls.model_validate(fields | {"columns": columns})
 
     def with_part(self, part: Part) -> Spec:
         """All parts with one of them exchanged.

@@ -23,7 +23,7 @@ class Wording(Frozen):
         """What was left empty is called what it is called at first."""
         return cls.model_fields[info.field_name].default if isinstance(value, str) and not value.strip() else value
 
-    def one(self, name: str) -> str:
+    def case_named(self, name: str) -> str:
         """A row by its name; where a row is called a row, "row 6" says it."""
         return name if self.row == "row" and name.startswith("row ") else f"{self.row} {name}"
 

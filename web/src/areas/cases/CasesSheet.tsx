@@ -8,9 +8,9 @@ import { Ladder } from "../../figures/Ladder";
 import { contextQuery, segment, segmentText, useAuditContext } from "../../frame/context";
 import { Sheet, Waiting } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
+import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
-import { ChoiceMenu } from "../../ui/Menu";
 import { count, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { useSaveCompared } from "../tilt/choices";
@@ -129,15 +129,12 @@ function CaseLadder({ row, after }: { row: number; after: ReactNode }) {
         <Link className="act" to={`/audits/${audit.id}/response${contextQuery(search, { case: String(row) })}`}>
           Its own curves in Response
         </Link>
-        <ChoiceMenu
-          label={`Contributions ${METHODS.find((one) => one.value === method)?.label ?? method}`}
-          className="act"
+        <Choose
+          name="Contributions"
           value={method}
           choices={METHODS}
           onChoose={(value) => set({ method: value === "auto" ? null : value })}
-        >
-          {METHODS.find((one) => one.value === method)?.label ?? method} <span aria-hidden>▾</span>
-        </ChoiceMenu>
+        />
       </Controls>
       <Sheet asked={asked} after={after}>
         {({ result }) => (
@@ -182,6 +179,13 @@ interface Query {
   member: string;
 }
 
+const ORDERS = [
+  { value: "row", label: "in table order" },
+  { value: "score", label: "lowest score first" },
+  { value: "score down", label: "highest score first" },
+  { value: "nearest the threshold", label: "nearest the threshold first" },
+];
+
 function Filters({ query, set }: { query: Query; set: (changes: Record<string, string | null>) => void }) {
   const [find, setFind] = useState(query.find);
   useEffect(() => {
@@ -191,35 +195,28 @@ function Filters({ query, set }: { query: Query; set: (changes: Record<string, s
   }, [find, query.find, set]);
   return (
     <div className="mt-2 flex flex-wrap items-center gap-x-4 gap-y-2">
-      <select
-        className="field"
-        aria-label="Which cases"
+      <Choose
+        name="Which cases"
+        before="cases:"
         value={query.which}
-        onChange={(event) =>
-          set({ which: event.target.value === "all" ? null : event.target.value, offset: null, row: null })
-        }
-      >
-        {WHICH.map((one) => (
-          <option key={one} value={one}>
-            {one === "all" ? "all predictions" : one}
-          </option>
-        ))}
-      </select>
-      <select
-        className="field"
-        aria-label="Order"
+        choices={WHICH.map((value) => ({ value, label: value === "all" ? "all predictions" : value }))}
+        onChoose={(value) => set({ which: value === "all" ? null : value, offset: null, row: null })}
+      />
+      <Choose
+        name="Order"
+        before="order:"
         value={`${query.order}${query.descending ? " down" : ""}`}
-        onChange={(event) => {
-          const down = event.target.value.endsWith(" down");
-          const order = event.target.value.replace(/ down$/, "");
-          set({ order: order === "row" ? null : order, down: down ? "1" : null, offset: null, row: null });
+        choices={ORDERS}
+        onChoose={(value) => {
+          const order = value.replace(/ down$/, "");
+          set({
+            order: order === "row" ? null : order,
+            down: value.endsWith(" down") ? "1" : null,
+            offset: null,
+            row: null,
+          });
         }}
-      >
-        <option value="row">in table order</option>
-        <option value="score">lowest score first</option>
-        <option value="score down">highest score first</option>
-        <option value="nearest the threshold">nearest the threshold first</option>
-      </select>
+      />
       <input
         className="field w-44"
         aria-label="Find by identifier"

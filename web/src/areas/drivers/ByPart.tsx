@@ -5,6 +5,7 @@ import { Figure } from "../../figures/Figure";
 import { PartRows } from "../../figures/PartRows";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Choose, named } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
@@ -26,21 +27,13 @@ export function ByPart() {
   return (
     <>
       <Controls>
-        <label className="flex items-baseline gap-2 text-soft">
-          rows told apart by
-          <select
-            className="field"
-            value={by === "class" ? "" : column}
-            onChange={(event) => set({ of: event.target.value || null, by: null })}
-          >
-            {classes && <option value="">class</option>}
-            {columns.map((name) => (
-              <option key={name} value={name}>
-                {title(name)}
-              </option>
-            ))}
-          </select>
-        </label>
+        <Choose
+          name="Rows told apart by"
+          before="rows told apart by"
+          value={by === "class" ? "" : (column ?? "")}
+          choices={named(columns, classes ? "class" : undefined)}
+          onChoose={(value) => set({ of: value || null, by: null })}
+        />
       </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
@@ -55,7 +48,7 @@ export function ByPart() {
                 data={() =>
                   csv([COLUMNS.map((one) => one.label), ...result.means.map((m) => COLUMNS.map((one) => one.value(m)))])
                 }
-                draw={(width) => <PartRows result={result} width={width} onFeature={open} />}
+                draw={(width) => <PartRows result={result} width={width} onMark={open} />}
               />
               <p className="text-[12.5px] text-soft">
                 One scale for all bars. After the bar: the rank in its part, and whether the feature raises (+) or

@@ -6,6 +6,7 @@ import { Figure } from "../../figures/Figure";
 import { LinkedRows } from "../../figures/LinkedRows";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
@@ -23,18 +24,13 @@ export function Linked() {
   return (
     <>
       <Controls>
-        <label className="flex items-baseline gap-2 text-soft">
-          linked from an association of
-          <select
-            className="field"
-            value={from}
-            onChange={(event) => set({ from: event.target.value === "0.7" ? null : event.target.value })}
-          >
-            {[...new Set([...STEPS, from])].map((one) => (
-              <option key={one}>{one}</option>
-            ))}
-          </select>
-        </label>
+        <Choose
+          name="Linked from"
+          before="linked from an association of"
+          value={from}
+          choices={[...new Set([...STEPS, from])].map((value) => ({ value, label: value }))}
+          onChoose={(value) => set({ from: value === "0.7" ? null : value })}
+        />
       </Controls>
       <Sheet asked={asked}>
         {(evidence) => {

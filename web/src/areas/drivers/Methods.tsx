@@ -41,7 +41,7 @@ export function Methods() {
               data={() =>
                 csv([columns.map((one) => one.label), ...result.placed.map((p) => columns.map((one) => one.value(p)))])
               }
-              draw={(width) => <RankTable result={result} width={width} onFeature={open} />}
+              draw={(width) => <RankTable result={result} width={width} onMark={open} />}
             />
             {result.partings.length > 0 && (
               <section aria-labelledby="part-head" className="mt-6 max-w-[92ch]">

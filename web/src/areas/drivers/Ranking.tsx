@@ -7,11 +7,11 @@ import { type Driver, DriverRows, LOSSES, ROW, TOP } from "../../figures/DriverR
 import { Figure } from "../../figures/Figure";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
-import { ChoiceMenu } from "../../ui/Menu";
 import { count, decimal, interval, percent, signed, title } from "../../ui/numbers";
 import { useOpenResponse } from "./DriversSheet";
 import { Against, ExpectedMenu } from "./Expected";
@@ -36,29 +36,25 @@ export function Ranking() {
     <>
       <Controls>
         {audit.classes.length > 0 && (
-          <ChoiceMenu
-            label={`Loss of: ${rest ? "the class read, against the rest" : "all classes"}`}
-            className="act"
+          <Choose
+            name="Loss of"
+            before="loss of"
             value={rest ? "rest" : "all"}
             choices={[
               { value: "all", label: "all classes" },
               { value: "rest", label: `${context.read_class || audit.spec?.event} against the rest` },
             ]}
             onChoose={(value) => set({ against: value === "rest" ? "1" : null, loss: null })}
-          >
-            {rest ? "the class read, against the rest" : "all classes"} <span aria-hidden>▾</span>
-          </ChoiceMenu>
+          />
         )}
         {losses.length > 0 && (
-          <ChoiceMenu
-            label={`Loss: measured by ${LOSSES[loss]}`}
-            className="act"
+          <Choose
+            name="Loss"
+            before="measured by"
             value={loss}
             choices={losses.map((value) => ({ value, label: LOSSES[value] }))}
             onChoose={(value) => set({ loss: value === losses[0] ? null : value })}
-          >
-            measured by {LOSSES[loss]} <span aria-hidden>▾</span>
-          </ChoiceMenu>
+          />
         )}
       </Controls>
       <Sheet asked={asked} after={<Against />}>
@@ -158,7 +154,7 @@ function Rows({
                 width={width}
                 shown={shown}
                 height={TOP + ROW * found.length + 4}
-                onFeature={onFeature}
+                onMark={onFeature}
               />
               {shown.map(({ driver, place }) => (
                 <span

@@ -7,10 +7,10 @@ import { SpreadCurve } from "../../figures/SpreadCurve";
 import { SpreadLanes } from "../../figures/SpreadLanes";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Choose, named } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { FeaturePicker } from "../../ui/FeaturePicker";
 import { count, type Scale, step, title } from "../../ui/numbers";
 
 type Stretch = Schemas["Stretch"];
@@ -28,25 +28,20 @@ export function Spread() {
   return (
     <>
       <Controls>
-        <span className="flex items-baseline gap-2">
-          along
-          <FeaturePicker
-            label="Feature"
-            value={known?.feature ?? ""}
-            names={known?.features ?? []}
-            onChoose={(feature) => set({ feature })}
-          />
-        </span>
-        <span className="flex items-baseline gap-2">
-          coloured by
-          <FeaturePicker
-            label="Coloured by"
-            value={search.get("colour") ?? ""}
-            names={known?.columns ?? []}
-            none="nothing"
-            onChoose={(colour) => set({ colour: colour || null })}
-          />
-        </span>
+        <Choose
+          name="Feature"
+          before="along"
+          value={known?.feature ?? ""}
+          choices={named(known?.features ?? [])}
+          onChoose={(feature) => set({ feature })}
+        />
+        <Choose
+          name="Coloured by"
+          before="coloured by"
+          value={search.get("colour") ?? ""}
+          choices={named(known?.columns ?? [], "nothing")}
+          onChoose={(colour) => set({ colour: colour || null })}
+        />
       </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
@@ -89,9 +84,7 @@ export function Spread() {
                 data={() =>
                   csv([LANES.map((c) => c.label), ...result.lanes.map((lane) => LANES.map((c) => c.value(lane)))])
                 }
-                draw={(width) => (
-                  <SpreadLanes result={result} width={width} onFeature={(feature) => set({ feature })} />
-                )}
+                draw={(width) => <SpreadLanes result={result} width={width} onMark={(feature) => set({ feature })} />}
               />
               <DataTable
                 name={`spread-${result.feature}`}

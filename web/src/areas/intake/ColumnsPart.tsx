@@ -1,6 +1,7 @@
 import { Popover } from "radix-ui";
 import type { Audit, Schemas, Spec } from "../../api/client";
 import { count, percent } from "../../ui/numbers";
+import { Select } from "../../ui/Select";
 import type { ColumnSpec } from "./useDraft";
 
 type Profile = Schemas["ColumnProfile"];
@@ -16,7 +17,7 @@ const ROLES: Record<ColumnSpec["role"], string> = {
   decision: "recorded decision",
   ignored: "ignored",
 };
-const KINDS: ColumnSpec["kind"][] = ["numeric", "categorical", "ordered", "boolean", "date", "text"];
+const KINDS: ColumnSpec["kind"][] = ["numeric", "categorical", "ordered", "boolean", "date", "text", "bytes"];
 
 /** One line a column: what it holds, what it is for; every guess can be corrected. */
 export function ColumnsPart(props: {
@@ -95,39 +96,29 @@ function Row(props: {
       </th>
       <td className={`${cell} max-w-36 truncate text-soft`}>{profile && holds(profile)}</td>
       <td className={`${cell} text-right`}>{profile?.missing ? percent(profile.missing / props.rows) : "none"}</td>
-      <td className={`${cell} text-right`}>{count(profile?.distinct ?? 0)}</td>
+      <td className={`${cell} text-right`}>{profile?.stored !== "binary" && count(profile?.distinct ?? 0)}</td>
       <td className={`${cell} whitespace-nowrap`}>
-        <select
-          className="field"
-          aria-label={`Kind of ${column.name}`}
+        <Select
+          name={`Kind of ${column.name}`}
           value={column.kind}
-          onChange={(event) => {
-            const kind = event.target.value as ColumnSpec["kind"];
+          choices={KINDS.map((value) => ({ value, label: value }))}
+          onChoose={(value) => {
+            const kind = value as ColumnSpec["kind"];
             set({
               kind,
               order: kind === "ordered" ? (column.order?.length ? column.order : [...levels].sort()) : [],
             });
           }}
-        >
-          {KINDS.map((kind) => (
-            <option key={kind}>{kind}</option>
-          ))}
-        </select>
+        />
         {column.kind === "ordered" && <OrderEditor column={column} set={set} />}
       </td>
       <td className={cell}>
-        <select
-          className="field"
-          aria-label={`Role of ${column.name}`}
-          value={column.role}
-          onChange={(event) => set({ role: event.target.value as ColumnSpec["role"] })}
-        >
-          {Object.entries(ROLES).map(([role, label]) => (
-            <option key={role} value={role}>
-              {label}
-            </option>
-          ))}
-        </select>
+        <Select
+          name={`Role of ${column.name}`}
+          value={column.role ?? ""}
+          choices={Object.entries(ROLES).map(([value, label]) => ({ value, label }))}
+          onChoose={(role) => set({ role: role as ColumnSpec["role"] })}
+        />
       </td>
       <td className={cell}>
         <input
@@ -143,19 +134,12 @@ function Row(props: {
         {groups && column.kind === "numeric" && (profile?.distinct ?? 0) > 12 ? (
           <Cuts column={column} set={set} />
         ) : groups ? (
-          <select
-            className="field"
-            aria-label={`Reference group of ${column.name}`}
+          <Select
+            name={`Reference group of ${column.name}`}
             value={column.reference ?? ""}
-            onChange={(event) => set({ reference: event.target.value || null })}
-          >
-            <option value="">the largest</option>
-            {levels.map((level) => (
-              <option key={level} value={level}>
-                {level}
-              </option>
-            ))}
-          </select>
+            choices={[{ value: "", label: "the largest" }, ...levels.map((value) => ({ value, label: value }))]}
+            onChoose={(reference) => set({ reference: reference || null })}
+          />
         ) : null}
         {groups && column.kind !== "numeric" && (column.separator || levels.some((level) => /[;|]/.test(level))) && (
           <input
@@ -174,6 +158,7 @@ function Row(props: {
 }
 
 function holds(profile: Profile): string {
+  if (profile.stored === "binary") return `bytes, up to ${count(profile.longest ?? 0)} in a row`;
   if (profile.low != null && profile.high != null) return `${number(profile.low)} to ${number(profile.high)}`;
   return profile.examples?.length ? profile.examples.join(", ") : "nothing";
 }

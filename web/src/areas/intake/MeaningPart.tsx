@@ -2,7 +2,10 @@ import type { Audit, Spec } from "../../api/client";
 import { kindOf, type Task } from "../../frame/tasks";
 import { targetOf } from "../../frame/wording";
 import { title } from "../../ui/numbers";
+import { Select } from "../../ui/Select";
 import { Line, MEANINGS } from "./meanings";
+
+const USES = ["held out", "training", "neither"].map((value) => ({ value, label: value }));
 
 /** Event, decisions and their names, threshold, and which rows are held out. */
 export function MeaningPart({
@@ -37,22 +40,16 @@ export function MeaningPart({
       {target && (
         <div className="mt-2 grid max-w-[820px] grid-cols-[210px_1fr] items-center gap-x-4 gap-y-2">
           <Line label={`Predicted: ${title(target.name)} as`} to="task">
-            <select
+            <Select
               id="task"
-              className="field"
               value={task}
-              onChange={(event) => {
-                const next = event.target.value as Task;
+              choices={Object.entries(MEANINGS).map(([value, one]) => ({ value, label: one.label }))}
+              onChoose={(value) => {
+                const next = value as Task;
                 const kept = kindOf(next).scaled && levels.includes(draft.event ?? "");
                 set({ task: next, event: kept ? draft.event : "" });
               }}
-            >
-              {Object.entries(MEANINGS).map(([value, one]) => (
-                <option key={value} value={value}>
-                  {one.label}
-                </option>
-              ))}
-            </select>
+            />
           </Line>
           <Form
             draft={draft}
@@ -138,8 +135,7 @@ function SplitLine(props: {
         {props.levels.map((level) => (
           <label key={level}>
             {level}{" "}
-            <select
-              className="field"
+            <Select
               value={
                 draft.holdout_values?.includes(level)
                   ? "held out"
@@ -147,12 +143,9 @@ function SplitLine(props: {
                     ? "training"
                     : "neither"
               }
-              onChange={(event) => choose(level, event.target.value)}
-            >
-              <option>held out</option>
-              <option>training</option>
-              <option>neither</option>
-            </select>
+              choices={USES}
+              onChoose={(use) => choose(level, use)}
+            />
           </label>
         ))}
       </span>

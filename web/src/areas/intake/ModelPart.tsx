@@ -5,6 +5,7 @@ import { kindOf } from "../../frame/tasks";
 import { heldAt } from "../../ui/held";
 import { bytes, count } from "../../ui/numbers";
 import { Removal } from "../../ui/Removal";
+import { Select } from "../../ui/Select";
 import { withReading } from "./IntakeSheet";
 import { Upload } from "./Upload";
 
@@ -140,18 +141,14 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
         <p className="mt-2">
           <label>
             The model's class that means “{draft.event}”:{" "}
-            <select
-              className="field"
+            <Select
               value={draft.model_event_class ?? ""}
-              onChange={(event) => set({ model_event_class: event.target.value || null })}
-            >
-              <option value="">taken from its name</option>
-              {classes.map((one) => (
-                <option key={one} value={one}>
-                  {one}
-                </option>
-              ))}
-            </select>
+              choices={[
+                { value: "", label: "taken from its name" },
+                ...classes.map((value) => ({ value, label: value })),
+              ]}
+              onChoose={(value) => set({ model_event_class: value || null })}
+            />
           </label>
         </p>
       )}

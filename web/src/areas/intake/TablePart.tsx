@@ -2,6 +2,7 @@ import { useEffect, useState } from "react";
 import { type Audit, api, need, type Schemas, type Task, type Told } from "../../api/client";
 import { bytes, count } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
+import { Select } from "../../ui/Select";
 import { Upload } from "./Upload";
 
 type Dialect = Schemas["Dialect"];
@@ -114,14 +115,14 @@ export function TablePart({ audit }: { audit: Audit }) {
             return (
               <label key={part}>
                 {CHOICES[part].label}{" "}
-                <select className="field" value={current} onChange={(event) => reread({ [part]: event.target.value })}>
-                  {!known && <option value={current}>{current}</option>}
-                  {CHOICES[part].options.map(([value, label]) => (
-                    <option key={value} value={value}>
-                      {label}
-                    </option>
-                  ))}
-                </select>
+                <Select
+                  value={current}
+                  choices={[
+                    ...(known ? [] : [{ value: current, label: current }]),
+                    ...CHOICES[part].options.map(([value, label]) => ({ value, label })),
+                  ]}
+                  onChoose={(value) => reread({ [part]: value })}
+                />
               </label>
             );
           })}

@@ -3,6 +3,7 @@ import type { Spec } from "../../api/client";
 import type { Task } from "../../frame/tasks";
 import { heldAt } from "../../ui/held";
 import { title } from "../../ui/numbers";
+import { Select } from "../../ui/Select";
 
 type Column = Spec["columns"][number];
 
@@ -52,14 +53,14 @@ function NumberForm({ draft, set, name }: Meaning) {
       />
       <label className="ml-5 inline-flex items-baseline gap-2">
         <span className="text-soft">better for the person is</span>
-        <select
-          className="field"
+        <Select
           value={draft.favourable_end ?? "high"}
-          onChange={(event) => set({ favourable_end: event.target.value as Spec["favourable_end"] })}
-        >
-          <option value="high">a high number</option>
-          <option value="low">a low number</option>
-        </select>
+          choices={[
+            { value: "high", label: "a high number" },
+            { value: "low", label: "a low number" },
+          ]}
+          onChoose={(value) => set({ favourable_end: value as Spec["favourable_end"] })}
+        />
       </label>
     </Line>
   );
@@ -73,19 +74,17 @@ function EventForm({ draft, target: outcome, levels, set, name }: Meaning) {
     <>
       <Line label={`Event: ${title(outcome.name)} is`} to="event">
         {levels.length ? (
-          <select
+          <Select
             id="event"
-            className="field"
-            value={draft.event}
-            onChange={(event) => set({ event: event.target.value })}
-          >
-            {!levels.includes(draft.event) && <option value={draft.event}>{draft.event || "choose …"}</option>}
-            {levels.map((level) => (
-              <option key={level} value={level}>
-                {level}
-              </option>
-            ))}
-          </select>
+            value={draft.event ?? ""}
+            choices={[
+              ...(levels.includes(draft.event ?? "")
+                ? []
+                : [{ value: draft.event ?? "", label: draft.event || "choose …" }]),
+              ...levels.map((value) => ({ value, label: value })),
+            ]}
+            onChoose={(event) => set({ event })}
+          />
         ) : (
           <input
             id="event"
@@ -105,15 +104,15 @@ function EventForm({ draft, target: outcome, levels, set, name }: Meaning) {
         />
       </Line>
       <Line label="Favourable to the person" to="favourable-to">
-        <select
+        <Select
           id="favourable-to"
-          className="field"
-          value={draft.favourable}
-          onChange={(event) => set({ favourable: event.target.value as Spec["favourable"] })}
-        >
-          <option value="event">predicting “{draft.event}”</option>
-          <option value="other">predicting “{other}”</option>
-        </select>
+          value={draft.favourable ?? "event"}
+          choices={[
+            { value: "event", label: `predicting “${draft.event}”` },
+            { value: "other", label: `predicting “${other}”` },
+          ]}
+          onChoose={(value) => set({ favourable: value as Spec["favourable"] })}
+        />
       </Line>
       {DECISIONS.map((decision) => (
         <Line key={decision.part} label={decision.label} to={decision.part}>
@@ -165,19 +164,12 @@ function ClassForm({ draft, levels, set, name }: Meaning) {
   return (
     <>
       <Line label="Class read first" to="event">
-        <select
+        <Select
           id="event"
-          className="field"
-          value={draft.event}
-          onChange={(event) => set({ event: event.target.value })}
-        >
-          <option value="">the last one</option>
-          {levels.map((level) => (
-            <option key={level} value={level}>
-              {level}
-            </option>
-          ))}
-        </select>
+          value={draft.event ?? ""}
+          choices={[{ value: "", label: "the last one" }, ...levels.map((value) => ({ value, label: value }))]}
+          onChoose={(event) => set({ event })}
+        />
         <span className="ml-3 text-soft">any other can be chosen in the sentence at the top</span>
       </Line>
       <Line label="Favourable to the person" to="favourable-class-0">

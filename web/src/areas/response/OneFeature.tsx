@@ -10,11 +10,10 @@ import { ResponseCurve } from "../../figures/ResponseCurve";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
 import { besideName, namesOf, outputNames } from "../../frame/wording";
+import { Choose, named, worded } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { FeaturePicker } from "../../ui/FeaturePicker";
-import { ChoiceMenu } from "../../ui/Menu";
 import { count, difference, percent, quantity, type Scale, title } from "../../ui/numbers";
 import { Beneaths } from "./Beneaths";
 import { CaseField, CaseWords, useBack } from "./CaseField";
@@ -59,34 +58,29 @@ export function OneFeature() {
   return (
     <>
       <Controls>
-        <span className="flex items-baseline gap-2">
-          <span className="text-soft">along</span>
-          <FeaturePicker
-            label="Feature"
-            value={feature}
-            names={result?.features ?? (feature ? [feature] : [])}
-            onChoose={(one) => set({ feature: one, from: null, to: null })}
-          />
-        </span>
+        <Choose
+          name="Feature"
+          before="along"
+          value={feature ?? ""}
+          choices={named(result?.features ?? (feature ? [feature] : []))}
+          onChoose={(one) => set({ feature: one, from: null, to: null })}
+        />
         {audit.classes.length > 0 && (
-          <Choice
+          <Choose
             name="Classes"
             value={view}
-            choices={context.output === "log-odds" ? { read: VIEWS.read, lines: VIEWS.lines } : VIEWS}
+            choices={worded(context.output === "log-odds" ? { read: VIEWS.read, lines: VIEWS.lines } : VIEWS)}
             before="showing"
             onChoose={(value) => set({ view: value === "read" ? null : value })}
           />
         )}
-        <span className="flex items-baseline gap-2">
-          <span className="text-soft">coloured by</span>
-          <FeaturePicker
-            label="Coloured by"
-            value={search.get("colour") ?? ""}
-            names={result?.columns ?? (search.get("colour") ? [search.get("colour") as string] : [])}
-            none="nothing"
-            onChoose={(colour) => set({ colour: colour || null })}
-          />
-        </span>
+        <Choose
+          name="Coloured by"
+          before="coloured by"
+          value={search.get("colour") ?? ""}
+          choices={named(result?.columns ?? (search.get("colour") ? [search.get("colour") as string] : []), "nothing")}
+          onChoose={(colour) => set({ colour: colour || null })}
+        />
         <CaseField />
       </Controls>
       <Sheet asked={asked} after={result && <Beneaths feature={result.feature} />}>
@@ -149,27 +143,27 @@ export function OneFeature() {
               {search.get("case") !== null && <CaseWords result={own} unit={names.unit} />}
               <div className="mt-1 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-[13px]">
                 {own.numeric && (
-                  <Choice
+                  <Choose
                     name="Axis"
                     value={(settings.percentiles ?? MIDDLE).join()}
-                    choices={RANGES}
+                    choices={worded(RANGES)}
                     before="over"
                     onChoose={(value) => set({ range: value === MIDDLE.join() ? null : value, from: null, to: null })}
                   />
                 )}
                 {own.numeric && (
-                  <Choice
+                  <Choose
                     name="Grid"
                     value={String(settings.points ?? 40)}
-                    choices={Object.fromEntries(POINTS.map((one) => [one, `${one} points at most`]))}
+                    choices={POINTS.map((one) => ({ value: String(one), label: `${one} points at most` }))}
                     before="at"
                     onChoose={(value) => set({ points: value === "40" ? null : value })}
                   />
                 )}
-                <Choice
+                <Choose
                   name="Drawn"
                   value={CURVES[curves] ? curves : "band"}
-                  choices={CURVES}
+                  choices={worded(CURVES)}
                   before="with"
                   onChoose={(value) => set({ curves: value === "band" ? null : value })}
                 />
@@ -206,27 +200,6 @@ export function OneFeature() {
         }}
       </Sheet>
     </>
-  );
-}
-
-function Choice(props: {
-  name: string;
-  value: string;
-  choices: Record<string, string>;
-  before: string;
-  onChoose: (value: string) => void;
-}) {
-  const text = `${props.before} ${props.choices[props.value] ?? props.value}`;
-  return (
-    <ChoiceMenu
-      label={`${props.name}: ${text}`}
-      className="act"
-      value={props.value}
-      choices={Object.entries(props.choices).map(([value, label]) => ({ value, label }))}
-      onChoose={props.onChoose}
-    >
-      {text} <span aria-hidden>▾</span>
-    </ChoiceMenu>
   );
 }
 

@@ -6,6 +6,7 @@ import { PairRows } from "../../figures/PairRows";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
+import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
@@ -55,18 +56,13 @@ export function Pairs() {
   return (
     <>
       <Controls>
-        <label className="flex items-baseline gap-2 text-soft">
-          budget
-          <select
-            className="field"
-            value={key}
-            onChange={(event) => set(addressOf("interactions", choices.get(event.target.value) ?? {}))}
-          >
-            {[...choices.keys()].map((one) => (
-              <option key={one}>{one}</option>
-            ))}
-          </select>
-        </label>
+        <Choose
+          name="Budget"
+          before="budget"
+          value={key}
+          choices={[...choices.keys()].map((value) => ({ value, label: value }))}
+          onChoose={(value) => set(addressOf("interactions", choices.get(value) ?? {}))}
+        />
       </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
@@ -79,7 +75,7 @@ export function Pairs() {
                 evidence={evidence}
                 alternative="Pairs of features by the size of their joint part"
                 data={() => csv([shown.map((c) => c.label), ...result.pairs.map((p) => shown.map((c) => c.value(p)))])}
-                draw={(width) => <PairRows result={result} width={width} unit={unit} onPair={open} />}
+                draw={(width) => <PairRows result={result} width={width} unit={unit} onMark={open} />}
               />
               <p className="text-[12.5px] text-soft">
                 Sorted by size, since a large share of hardly any effect is still hardly any.{" "}

@@ -8,12 +8,11 @@ import { Surface } from "../../figures/Surface";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf, outputNames } from "../../frame/wording";
+import { Choose, named, worded } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { FeaturePicker } from "../../ui/FeaturePicker";
 import { heldAt } from "../../ui/held";
-import { ChoiceMenu } from "../../ui/Menu";
 import { count, output, percent, type Scale, step, title } from "../../ui/numbers";
 import { CaseField } from "./CaseField";
 
@@ -49,10 +48,11 @@ export function TwoFeatures() {
   const result = asked.evidence?.result;
   const names = namesOf(audit);
   const pick = (place: "first" | "second") => (
-    <FeaturePicker
-      label={place === "first" ? "First feature" : "Second feature"}
+    <Choose
+      name={place === "first" ? "First feature" : "Second feature"}
+      before={place === "first" ? "over" : "and"}
       value={result?.[place].feature ?? search.get(place) ?? ""}
-      names={result?.features ?? []}
+      choices={named(result?.features ?? [])}
       onChoose={(name) => {
         const other = place === "first" ? result?.second.feature : result?.first.feature;
         const mine = result?.[place].feature ?? null;
@@ -68,28 +68,22 @@ export function TwoFeatures() {
   return (
     <>
       <Controls>
-        <span className="flex items-baseline gap-2">
-          <span className="text-soft">over</span>
-          {pick("first")}
-          <span className="text-soft">and</span>
-          {pick("second")}
-        </span>
-        <ChoiceMenu
-          label={`Drawn: ${VIEWS[view]}`}
-          className="act"
+        {pick("first")}
+        {pick("second")}
+        <Choose
+          name="Drawn"
+          before="as"
           value={view}
-          choices={Object.entries(VIEWS)
-            .filter(([value]) => value !== "decision" || result === undefined || pure || result.decision.length > 0)
-            .map(([value, label]) => ({ value, label }))}
+          choices={worded(VIEWS).filter(
+            ({ value }) => value !== "decision" || result === undefined || pure || result.decision.length > 0,
+          )}
           onChoose={(value) =>
             set({
               view: value === "cells" || value === "pure" ? null : value,
               kind: value === "pure" ? "interaction" : null,
             })
           }
-        >
-          {VIEWS[view]} <span aria-hidden>▾</span>
-        </ChoiceMenu>
+        />
         {!pure && <CaseField before="others as in " />}
       </Controls>
       <Sheet asked={asked}>

@@ -4,11 +4,11 @@ import { Figure } from "../../figures/Figure";
 import { PairedGaps } from "../../figures/PairedGaps";
 import { useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
+import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
-import { ChoiceMenu } from "../../ui/Menu";
 import { count, interval, opening, percent, pValue, ratio, title } from "../../ui/numbers";
 
 type Gap = Schemas["SidedGap"];
@@ -31,15 +31,12 @@ export function BothSides() {
   return (
     <>
       <Controls>
-        <ChoiceMenu
-          label={`Side by side: ${pairing}`}
-          className="act"
+        <Choose
+          name="Side by side"
           value={pairing}
           choices={(found?.pairings ?? []).map((value) => ({ value, label: value }))}
           onChoose={(value) => set({ pairing: value === "labels and decisions" ? null : value })}
-        >
-          {pairing} <span aria-hidden>▾</span>
-        </ChoiceMenu>
+        />
       </Controls>
       <Sheet
         asked={asked}
@@ -62,7 +59,7 @@ export function BothSides() {
                 least={620}
                 alternative={`Each group's ratio to its reference in ${heldAt(NAMES, pairing).join(" and in ")}`}
                 data={() => csv([shown.map((c) => c.label), ...gaps.map((g) => shown.map((c) => c.value(g)))])}
-                draw={(width) => <PairedGaps gaps={gaps} names={heldAt(NAMES, pairing)} width={width} />}
+                draw={(width) => <PairedGaps result={gaps} names={heldAt(NAMES, pairing)} width={width} />}
               />
               {result.notes.map((note) => (
                 <p key={note} className="text-[12.5px] text-soft">

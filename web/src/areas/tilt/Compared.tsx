@@ -1,9 +1,12 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { segment, useAuditContext } from "../../frame/context";
+import { named } from "../../ui/Choose";
+import { SeveralMenu } from "../../ui/Menu";
 import { plural, title } from "../../ui/numbers";
 import { Panel } from "../../ui/Panel";
 import { ProblemNote } from "../../ui/ProblemNote";
+import { Select } from "../../ui/Select";
 import { useSaveCompared } from "./choices";
 
 type Segment = Schemas["Segment"];
@@ -73,21 +76,17 @@ function Compared() {
         </ul>
         <p className="mt-2 flex flex-wrap items-baseline gap-2">
           {crossing.map((value, place) => (
-            <select
+            <Select
               // biome-ignore lint/suspicious/noArrayIndexKey: three places in their order
               key={place}
-              className="field"
-              aria-label={`Column ${place + 1} of the crossing`}
+              name={`Column ${place + 1} of the crossing`}
               value={value}
-              onChange={(event) => setCrossing(crossing.map((one, at) => (at === place ? event.target.value : one)))}
-            >
-              <option value="">{place === 2 ? "no third" : "column"}</option>
-              {columns.map((one) => (
-                <option key={one.name} value={one.name}>
-                  {title(one.name)}
-                </option>
-              ))}
-            </select>
+              choices={named(
+                columns.map((one) => one.name),
+                place === 2 ? "no third" : "column",
+              )}
+              onChoose={(name) => setCrossing(crossing.map((one, at) => (at === place ? name : one)))}
+            />
           ))}
           <button
             type="button"
@@ -165,19 +164,15 @@ function NewSegment(props: {
   return (
     <div className="mt-2 space-y-2">
       <p className="flex flex-wrap items-baseline gap-2">
-        <select
-          className="field"
-          aria-label="Column of the condition"
+        <Select
+          name="Column of the condition"
           value={column}
-          onChange={(event) => setColumn(event.target.value)}
-        >
-          <option value="">column</option>
-          {props.columns.map((one) => (
-            <option key={one.name} value={one.name}>
-              {title(one.name)}
-            </option>
-          ))}
-        </select>
+          choices={named(
+            props.columns.map((one) => one.name),
+            "column",
+          )}
+          onChoose={setColumn}
+        />
         {column && number && (
           <>
             over
@@ -199,18 +194,12 @@ function NewSegment(props: {
           </>
         )}
         {column && !number && (
-          <select
-            multiple
-            size={4}
-            className="field min-w-40"
-            aria-label="Levels"
-            value={levels}
-            onChange={(event) => setLevels([...event.target.selectedOptions].map((one) => one.value))}
-          >
-            {(profile?.levels ?? []).map((one) => (
-              <option key={one.level}>{one.level}</option>
-            ))}
-          </select>
+          <SeveralMenu
+            label={levels.length ? `levels: ${levels.join(", ")}` : "levels …"}
+            chosen={levels}
+            choices={(profile?.levels ?? []).map(({ level }) => ({ value: level, label: level }))}
+            onChoose={setLevels}
+          />
         )}
         {column && (profile?.missing ?? 0) > 0 && (
           <label className="flex items-center gap-1">

@@ -8,11 +8,12 @@ import { Lattice, type Node } from "../../figures/Lattice";
 import { STATUS } from "../../figures/Levels";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
-import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
+import { SeveralMenu } from "../../ui/Menu";
 import { label, METRIC_NAMES, METRICS, writing } from "../../ui/metrics";
 import { count, interval, opening, pValue, quantity, ratio, title } from "../../ui/numbers";
 import { useSaveCompared } from "./choices";
@@ -26,7 +27,8 @@ export function Crossings() {
     (one) =>
       !one.separator &&
       !["identifier", "split", "weight", "outcome", "score"].includes(one.role) &&
-      one.kind !== "text",
+      one.kind !== "text" &&
+      one.kind !== "bytes",
   );
   const usual = crossable.filter((one) => one.role === "group" || one.grouped).map((one) => one.name);
   const settings = settingsOf("lattice", search);
@@ -50,15 +52,12 @@ export function Crossings() {
           choices={crossable.map((one) => ({ value: one.name, label: title(one.name) }))}
           onChoose={(names) => set(addressOf("lattice", { columns: names.slice(0, MOST) }))}
         />
-        <ChoiceMenu
-          label={`Metric: ${label(shownMetric)}`}
-          className="act"
+        <Choose
+          name="Metric"
           value={shownMetric}
           choices={metrics.map((value) => ({ value, label: label(value) }))}
           onChoose={(value) => set({ metric: value })}
-        >
-          {label(shownMetric)} <span aria-hidden>▾</span>
-        </ChoiceMenu>
+        />
       </Controls>
       <Sheet asked={asked}>
         {(evidence) => {
@@ -77,7 +76,7 @@ export function Crossings() {
                 data={() =>
                   csv([columns.map((c) => c.label), ...result.nodes.map((n) => columns.map((c) => c.value(n)))])
                 }
-                draw={(width) => <Lattice result={result} width={width} chosen={node} onNode={setChosen} />}
+                draw={(width) => <Lattice result={result} width={width} chosen={node} onMark={setChosen} />}
               />
               {node && <NodeCard node={node} by={by} metric={result.metric} />}
               <p className="text-[12.5px] text-soft">

@@ -5,11 +5,12 @@ import { EstimateRows } from "../../figures/EstimateRows";
 import { Figure } from "../../figures/Figure";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
-import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
+import { SeveralMenu } from "../../ui/Menu";
 import { label, METRIC_NAMES, METRICS, writing } from "../../ui/metrics";
 import { count, interval, opening, percent, pValue, quantity, ratio, title } from "../../ui/numbers";
 import { TwoSides, useTwoSides } from "./TwoSides";
@@ -39,15 +40,12 @@ export function Given() {
     <>
       <Controls>
         <TwoSides known={found} />
-        <ChoiceMenu
-          label={`Metric: ${label(shown)}`}
-          className="act"
+        <Choose
+          name="Metric"
           value={shown}
           choices={metrics.map((value) => ({ value, label: label(value) }))}
           onChoose={(value) => set({ metric: value })}
-        >
-          {label(shown)} <span aria-hidden>▾</span>
-        </ChoiceMenu>
+        />
         <SeveralMenu
           label={`given ${found?.columns.map(title).join(", ") || "…"}`}
           chosen={found?.columns ?? []}
@@ -84,7 +82,7 @@ export function Given() {
                       by === "ratio" && policy ? [policy.ratio_low as number, policy.ratio_high as number] : undefined
                     }
                     ends={[`${result.group} lower`, `${result.group} higher`]}
-                    rows={[
+                    result={[
                       {
                         key: "plain",
                         label: "plainly, all rows together",

@@ -5,11 +5,12 @@ import { Figure } from "../../figures/Figure";
 import { type Comparison, LevelKey, type LevelMark, Levels, type Sort, type Tilt } from "../../figures/Levels";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
+import { Choose, worded } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { DataTable } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
-import { ChoiceMenu, SeveralMenu } from "../../ui/Menu";
+import { SeveralMenu } from "../../ui/Menu";
 import { inOrder, label, METRICS, short, writing } from "../../ui/metrics";
 import { decimal, interval, title } from "../../ui/numbers";
 import { ComparedPanel } from "./Compared";
@@ -22,6 +23,14 @@ const MOST = 7;
 const SORTS: Sort[] = ["as declared", "tilt", "size", "name"];
 
 /** Groups compared, as levels. */
+const REFERENCES = worded({
+  chosen: "the chosen group, else the largest",
+  largest: "the largest group",
+  "best-off": "the best-off group",
+  "all others": "all other rows",
+});
+const COMPARISONS = worded({ ratio: "ratio to the reference", difference: "difference from the reference" });
+
 export function Groups() {
   const { audit, kind, search, set } = useAuditContext();
   const [panel, setPanel] = useState<"policy" | "compared" | null>(null);
@@ -59,41 +68,27 @@ export function Groups() {
   return (
     <>
       <Controls>
-        <ChoiceMenu
-          label={`Reference: ${reference}`}
-          className="act min-h-[26px]"
+        <Choose
+          name="Reference"
+          before="reference:"
           value={reference}
-          choices={[
-            { value: "chosen", label: "the chosen group, else the largest" },
-            { value: "largest", label: "the largest group" },
-            { value: "best-off", label: "the best-off group" },
-            { value: "all others", label: "all other rows" },
-          ]}
+          choices={REFERENCES}
           onChoose={(value) => set({ reference: value === "chosen" ? null : value })}
-        >
-          reference: {reference} <span aria-hidden>▾</span>
-        </ChoiceMenu>
-        <ChoiceMenu
-          label={`Comparison: ${comparison} to the reference`}
-          className="act min-h-[26px]"
+        />
+        <Choose
+          name="Comparison"
+          before="as"
           value={comparison}
-          choices={[
-            { value: "ratio", label: "ratio to the reference" },
-            { value: "difference", label: "difference from the reference" },
-          ]}
+          choices={COMPARISONS}
           onChoose={(value) => set({ compare: value === "difference" ? "difference" : null })}
-        >
-          {comparison} <span aria-hidden>▾</span>
-        </ChoiceMenu>
-        <ChoiceMenu
-          label={`Groups sorted: ${sort}`}
-          className="act min-h-[26px]"
+        />
+        <Choose
+          name="Groups sorted"
+          before="sorted"
           value={sort}
-          choices={SORTS.map((value) => ({ value, label: value }))}
+          choices={SORTS.map((value) => ({ value, label: value === "as declared" ? value : `by ${value}` }))}
           onChoose={(value) => set({ sort: value === SORTS[0] ? null : value })}
-        >
-          sorted {sort === "as declared" ? sort : `by ${sort}`} <span aria-hidden>▾</span>
-        </ChoiceMenu>
+        />
         <SeveralMenu
           label={`${attributes.length} columns`}
           chosen={attributes}

@@ -245,7 +245,7 @@ function Gap({ settings }: { settings: object }) {
                   width={width}
                   label={`Difference of mean contributions, ${result.group} less ${result.reference}`}
                   ends={[`lowers it in ${result.group}`, "raises it"]}
-                  rows={[
+                  result={[
                     ...result.features.slice(0, 14).map((one) => ({
                       key: one.feature,
                       label: title(one.feature),

@@ -2,10 +2,12 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, need, type Problem, type Schemas } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
+import { worded } from "../../ui/Choose";
 import { heldAt } from "../../ui/held";
 import { METRIC_NAMES, METRICS } from "../../ui/metrics";
 import { Panel } from "../../ui/Panel";
 import { ProblemNote } from "../../ui/ProblemNote";
+import { Select } from "../../ui/Select";
 import { useSavePolicy } from "./choices";
 
 type Policy = Schemas["FlagPolicy"];
@@ -16,6 +18,13 @@ export function policyText(policy: Policy): string {
   const own = (policy.tolerances ?? []).length;
   return `Flag policy ${policy.number}: within ${policy.ratio_low} to ${policy.ratio_high}${own ? `, ${own} ${own === 1 ? "metric" : "metrics"} with limits of ${own === 1 ? "its" : "their"} own` : ""}; at least ${policy.minimum_rows} rows; ${(policy.confidence as number) * 100}% intervals; p at most ${policy.alpha}, adjusted by ${policy.adjustment === "none" ? "nothing" : policy.adjustment}.`;
 }
+
+const ADJUSTMENTS = worded({
+  "false discovery rate": "false discovery rate",
+  Holm: "Holm, the chance of any false flag",
+  Bonferroni: "Bonferroni, the same, simpler",
+  none: "nothing",
+});
 
 const QUESTIONS: { key: keyof Answers; ask: string; answers: [string, string][] }[] = [
   {
@@ -114,18 +123,12 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
           {QUESTIONS.map((one) => (
             <label key={one.key} className="block">
               <span className="block text-[13px] text-soft">{one.ask}</span>
-              <select
-                className="field w-full"
+              <Select
+                className="w-full"
                 value={(answers[one.key] as string) ?? ""}
-                onChange={(event) => setAnswers({ ...answers, [one.key]: event.target.value || undefined })}
-              >
-                <option value="">choose</option>
-                {one.answers.map(([value, text]) => (
-                  <option key={value} value={value}>
-                    {text}
-                  </option>
-                ))}
-              </select>
+                choices={[{ value: "", label: "choose" }, ...one.answers.map(([value, label]) => ({ value, label }))]}
+                onChoose={(value) => setAnswers({ ...answers, [one.key]: value || undefined })}
+              />
             </label>
           ))}
           <label className="flex items-center gap-2 self-end">
@@ -239,16 +242,11 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
           ))}
           <label className="flex items-baseline gap-2">
             <span className="text-soft">p adjusted by</span>
-            <select
-              className="field"
-              value={policy.adjustment}
-              onChange={(event) => set({ adjustment: event.target.value as Policy["adjustment"] })}
-            >
-              <option value="false discovery rate">false discovery rate</option>
-              <option value="Holm">Holm, the chance of any false flag</option>
-              <option value="Bonferroni">Bonferroni, the same, simpler</option>
-              <option value="none">nothing</option>
-            </select>
+            <Select
+              value={policy.adjustment ?? "false discovery rate"}
+              choices={ADJUSTMENTS}
+              onChoose={(value) => set({ adjustment: value as Policy["adjustment"] })}
+            />
           </label>
         </div>
       </fieldset>

@@ -7,17 +7,16 @@ import { Frontier, ThresholdBars } from "../../figures/ThresholdBars";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
+import { Choose, named } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { DataTable } from "../../ui/DataTable";
-import { FeaturePicker } from "../../ui/FeaturePicker";
 import { heldAt } from "../../ui/held";
-import { ChoiceMenu } from "../../ui/Menu";
 import { count, decimal, percent } from "../../ui/numbers";
 import { Field } from "./Policy";
 import { SaveRule } from "./SaveRule";
 import { Live, Rates, settingColumns } from "./ThresholdRates";
-import { prepare, thresholdsOf, weigh } from "./weighing";
+import { prepare, thresholdsOf, weighingOf } from "./weighing";
 
 export type Result = Schemas["ThresholdResult"];
 export type Setting = Schemas["Setting"];
@@ -40,10 +39,11 @@ export function Thresholds() {
   return (
     <>
       <Controls>
-        <FeaturePicker
-          label="Groups of"
+        <Choose
+          name="Groups of"
+          before="groups of"
           value={asked.evidence?.result.attribute ?? heldAt(audit.groupings, 0)}
-          names={audit.groupings}
+          choices={named(audit.groupings)}
           onChoose={(name) => set({ attribute: name, th: null })}
         />
         <span className="flex items-baseline gap-2">
@@ -62,15 +62,13 @@ export function Thresholds() {
             onValue={(value) => value != null && value >= 0 && set({ fn: String(value) })}
           />
         </span>
-        <ChoiceMenu
-          label={`Gap of the ${gap}`}
-          className="act"
+        <Choose
+          name="Gap of the"
+          before="gap of the"
           value={gap}
-          choices={GAPS.map((value) => ({ value, label: `gap of the ${value}` }))}
+          choices={GAPS.map((value) => ({ value, label: value }))}
           onChoose={(value) => set({ gap: value === "selection rate" ? null : value })}
-        >
-          gap of the {gap} <span aria-hidden>▾</span>
-        </ChoiceMenu>
+        />
       </Controls>
       <p className="mt-1 text-[12.5px] text-soft">
         The event: {wording?.event || audit.spec?.event}. False positive: {names.high} where it did not happen. False
@@ -92,7 +90,7 @@ function Board({ result }: { result: Result }) {
     () => typed(search.get("th"), groups) ?? thresholdsOf(result.current.rule, groups),
   );
   const [together, setTogether] = useState(() => new Set(thresholds).size === 1);
-  const now = useMemo(() => weigh(counts, result, thresholds), [counts, result, thresholds]);
+  const now = useMemo(() => weighingOf(counts, result, thresholds), [counts, result, thresholds]);
   // the address follows once the hand rests, so that moving stays quick
   // biome-ignore lint/correctness/useExhaustiveDependencies: only when thresholds change
   useEffect(() => {
@@ -153,7 +151,7 @@ function Board({ result }: { result: Result }) {
             <Sized>
               {(width) => (
                 <ThresholdBars
-                  histogram={one}
+                  result={one}
                   steps={result.steps}
                   threshold={heldAt(thresholds, place)}
                   width={width}
@@ -174,7 +172,7 @@ function Board({ result }: { result: Result }) {
         draw={(width) => (
           <Frontier
             line={result.frontier}
-            settings={points
+            result={points
               .filter((one) => one.key !== "now")
               .map((one) => ({
                 key: one.key,
@@ -186,7 +184,7 @@ function Board({ result }: { result: Result }) {
             }
             width={width}
             label={`gap of the ${result.gap} between groups`}
-            onPick={(place) =>
+            onMark={(place) =>
               take({
                 ...result.current.rule,
                 thresholds: [...heldAt(result.frontier, place).thresholds],

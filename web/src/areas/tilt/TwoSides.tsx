@@ -1,7 +1,7 @@
 import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { useAuditContext } from "../../frame/context";
-import { FeaturePicker } from "../../ui/FeaturePicker";
+import { Choose, named } from "../../ui/Choose";
 
 const OTHERS = "all others";
 
@@ -21,24 +21,24 @@ export function TwoSides({ known }: { known: { attribute: string; group: string;
   const attribute = known?.attribute ?? audit.groupings[0] ?? "";
   const names = groups.filter((one) => one.attribute === attribute).map((one) => one.group);
   return (
-    <span className="flex flex-wrap items-baseline gap-x-3 gap-y-1 text-soft">
-      <FeaturePicker
-        label="Column of the groups"
+    <span className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
+      <Choose
+        name="Column of the groups"
         value={attribute}
-        names={audit.groupings}
+        choices={named(audit.groupings)}
         onChoose={(name) => set({ attribute: name, group: null, against: null })}
       />
-      <FeaturePicker
-        label="Group"
+      <Choose
+        name="Group"
         value={known?.group ?? ""}
-        names={names.filter((one) => one !== known?.reference)}
+        choices={named(names.filter((one) => one !== known?.reference))}
         onChoose={(name) => set({ attribute, group: name })}
       />
-      beside
-      <FeaturePicker
-        label="Beside"
+      <Choose
+        name="Beside"
+        before="beside"
         value={known?.reference ?? ""}
-        names={[...names.filter((one) => one !== known?.group), OTHERS]}
+        choices={named([...names.filter((one) => one !== known?.group), OTHERS])}
         onChoose={(name) => set({ attribute, group: known?.group ?? null, against: name })}
       />
     </span>

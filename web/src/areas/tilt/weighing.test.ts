@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { heldAt } from "../../ui/held";
-import { placeOf, prepare, thresholdsOf, weigh } from "./weighing";
+import { placeOf, prepare, thresholdsOf, weighingOf } from "./weighing";
 
 type Result = Parameters<typeof prepare>[0];
 
@@ -59,7 +59,7 @@ describe.each([1, 2, 3, 4, 5])("thresholds weighed, seed %i", (seed) => {
       [0.731, 1],
       [1.001, 0.4],
     ]) {
-      const weighed = weigh(prepare(found), found, thresholds);
+      const weighed = weighingOf(prepare(found), found, thresholds);
       let [cost, right, mass, gain] = [0, 0, 0, 0];
       for (const row of made) {
         const said = row.place / STEPS >= (row.group === "a" ? heldAt(thresholds, 0) : heldAt(thresholds, 1));

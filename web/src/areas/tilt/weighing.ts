@@ -69,7 +69,7 @@ export const placeOf = (threshold: number, steps: number) =>
   Math.min(steps + 1, Math.max(0, Math.ceil(threshold * steps - 1e-9)));
 
 /** Confusion, rates, cost and who moves, for one threshold a group. */
-export function weigh(counts: Counts[], result: Result, thresholds: readonly number[]): Weighed {
+export function weighingOf(counts: Counts[], result: Result, thresholds: readonly number[]): Weighed {
   const event = result.favourable === "event";
   let [wrong, right, selected, mass] = [0, 0, 0, 0];
   const groups = counts.map((one, i): Outcome => {
