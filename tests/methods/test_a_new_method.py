@@ -23,12 +23,12 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work
 from zerotilt.notebook import Study
+from zerotilt.readers import jobs
 from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
 from zerotilt.store import database
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, EvidenceRow, Task
-from zerotilt.tasks import jobs
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.ownership import claim
 from zerotilt.tasks.ticker import Ticker

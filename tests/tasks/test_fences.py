@@ -18,10 +18,13 @@ from tests.tasks.test_board import Recorded, connection, demo_audit  # noqa: F40
 
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Cancelled, Refused
+from zerotilt.readers import inside
+from zerotilt.readers.room import Room
+from zerotilt.readers.watch import HelperDied
 from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task
-from zerotilt.tasks import board, child, worker
+from zerotilt.tasks import board, worker
 from zerotilt.tasks.ownership import Superseded, claim
 from zerotilt.tasks.ticker import Ticker
 from zerotilt.tasks.worker import Worker
@@ -169,9 +172,9 @@ def test_bytes_are_held_against_their_name_when_they_are_read(tmp_path):
 
 def test_a_job_whose_helper_was_killed_is_taken_up_again(made, demo_audit, monkeypatch):  # noqa: F811
     def gone(*given, **more):
-        raise child.HelperDied("the process that starts jobs was ended, and the job with it")
+        raise HelperDied("the process that starts jobs was ended, and the job with it")
 
-    monkeypatch.setattr(worker.child, "run", gone)
+    monkeypatch.setattr(Room, "run", gone)
     payload = board.basis(demo_audit, Context()) | {"method": "tilt", "settings": {}, "seed": 1}
     monkeypatch.setattr(Worker, "_arguments", lambda self, task, ticker: {})
     task = Task.create(audit=demo_audit, kind="evidence", title="t", payload=payload)
@@ -218,7 +221,7 @@ def test_started_as_root_a_job_becomes_somebody_else_and_reads_what_it_was_given
     read, write = os.pipe()
     if not (pid := os.fork()):
         try:
-            given = child._unprivileged({"path": str(own), "rows": 3}, str(scratch))
+            given = inside.unprivileged({"path": str(own), "rows": 3}, str(scratch))
             with open(given["path"], "rb") as source:
                 text = source.read().decode()
             try:
@@ -231,5 +234,5 @@ def test_started_as_root_a_job_becomes_somebody_else_and_reads_what_it_was_given
             os._exit(0)
     os.waitpid(pid, 0)
     user, _, text = os.read(read, 200).decode().partition(" ")
-    if child._passable(Path(child.__file__)) and child._passable(Path(sys.executable)):
+    if inside.passable(Path(inside.__file__)) and inside.passable(Path(sys.executable)):
         assert (int(user) != 0, text) == (True, "a table")

@@ -9,10 +9,10 @@ import signal
 import sys
 import threading
 
+from zerotilt.readers import alone
 from zerotilt.services.home import Home
 from zerotilt.store import database
 from zerotilt.store.files import FileStore
-from zerotilt.tasks import child
 from zerotilt.tasks.queue import Queue
 from zerotilt.tasks.worker import PLACES, Worker
 
@@ -29,7 +29,7 @@ def main() -> None:
     home = Home()
     queue = Queue()
     worker = Worker(queue, FileStore(home.files), home.scratch)
-    warm = child.context().Process(target=_nothing)  # starts the fork server and its imports before the first task
+    warm = alone.context().Process(target=_nothing)  # starts the fork server and its imports before the first task
     warm.start()
     warm.join()
     stop = threading.Event()

@@ -15,13 +15,14 @@ from peewee import SQL
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Cancelled, Refused
+from zerotilt.readers.room import Room
+from zerotilt.readers.watch import HelperDied
 from zerotilt.store import shelf
 from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.meaning import begin
 from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task, own
-from zerotilt.tasks import child
 from zerotilt.tasks.board import Board, kept_items, next_number
 from zerotilt.tasks.ownership import Superseded, carried_over, claim, locked, now, ours
 from zerotilt.tasks.queue import Queue, Turn
@@ -44,6 +45,7 @@ class Worker:
         self._scratch = scratch
         self._places = threading.BoundedSemaphore(PLACES)
         self._queue = queue
+        self._room = Room(scratch)
         self._board = Board(queue)
         queue.perform = self.perform
 
@@ -82,12 +84,12 @@ class Worker:
             ticker = Ticker(task)
             with tempfile.TemporaryDirectory(prefix="zt-", dir=self._scratch) as scratch:
                 arguments = patiently(lambda: self._arguments(task, ticker), PATIENCE)
-                result = child.run(task.kind, arguments, Path(scratch), ticker)
+                result = self._room.run(task.kind, arguments, Path(scratch), ticker)
                 kept = self._keep_files(task.kind, result, ticker)
             patiently(lambda: self._finish(task, kept), PATIENCE)
         except Superseded:
             log.info("task %s: attempt %d was overtaken; what it made is not used", task_id, task.attempts)
-        except child.HelperDied as problem:
+        except HelperDied as problem:
             log.warning("task %s: %s; it is taken up again", task_id, problem)
             self._again(task)
         except Cancelled:

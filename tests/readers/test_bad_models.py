@@ -12,7 +12,21 @@ from tests.core.systems import said
 
 from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.tasks import child
+from zerotilt.readers import alone
+from zerotilt.readers.room import Room
+from zerotilt.readers.watch import Limits
+
+
+@pytest.fixture(params=["alone", "in a resident reader"])
+def run(request, tmp_path):
+    tmp_path.chmod(0o711)
+    if request.param == "alone":
+        yield alone.run
+        return
+    room = Room(tmp_path)
+    yield room.run
+    room.close()
+
 
 SPEC = Spec(
     columns=tuple(
@@ -72,17 +86,17 @@ def endless() -> list[onnx.NodeProto]:
     ]
 
 
-def test_a_model_that_hangs_is_stopped(tmp_path):
+def test_a_model_that_hangs_is_stopped(tmp_path, run):
     tensors = [
         helper.make_tensor("turns", TensorProto.INT64, [], [10**12]),
         helper.make_tensor("yes", TensorProto.BOOL, [], [True]),
     ]
     given = arguments(tmp_path, endless(), tensors)
     with pytest.raises(Refused, match=r"made no progress for 3 s and was stopped.*the model may hang"):
-        child.run("evidence", given, tmp_path, lambda *state: True, stall=3)
+        run("evidence", given, tmp_path, lambda *state: True, Limits(stall=3))
 
 
-def test_a_model_that_eats_memory_is_stopped(tmp_path):
+def test_a_model_that_eats_memory_is_stopped(tmp_path, run):
     nodes = [
         helper.make_node("Shape", ["x"], ["small"]),
         helper.make_node("Max", ["small", "huge"], ["size"]),
@@ -95,17 +109,17 @@ def test_a_model_that_eats_memory_is_stopped(tmp_path):
         helper.make_tensor("first", TensorProto.INT64, [1], [0]),
     ]
     with pytest.raises(Refused, match=r"failed while scoring|more than its"):
-        child.run("evidence", arguments(tmp_path, nodes, tensors), tmp_path, lambda *state: True)
+        run("evidence", arguments(tmp_path, nodes, tensors), tmp_path, lambda *state: True)
 
 
-def test_a_few_bytes_that_stand_for_gigabytes_are_refused(tmp_path):
+def test_a_few_bytes_that_stand_for_gigabytes_are_refused(tmp_path, run):
     nodes = [helper.make_node("ConstantOfShape", ["huge"], ["wide"]), helper.make_node("Softmax", ["wide"], ["p"])]
     tensors = [helper.make_tensor("huge", TensorProto.INT64, [2], [1_500_000_000, 1])]
     with pytest.raises(Refused, match="“wide” in the model holds 1,500,000,000 numbers"):
-        child.run("evidence", arguments(tmp_path, nodes, tensors), tmp_path, lambda *state: True)
+        run("evidence", arguments(tmp_path, nodes, tensors), tmp_path, lambda *state: True)
 
 
-def test_a_model_of_chance_is_found_out_before_anything_is_read_from_it(tmp_path):
+def test_a_model_of_chance_is_found_out_before_anything_is_read_from_it(tmp_path, run):
     nodes = [helper.make_node("RandomUniformLike", ["x"], ["r"]), helper.make_node("Softmax", ["r"], ["p"])]
     with pytest.raises(Refused, match="other numbers when asked again"):
-        child.run("evidence", arguments(tmp_path, nodes), tmp_path, lambda *state: True)
+        run("evidence", arguments(tmp_path, nodes), tmp_path, lambda *state: True)

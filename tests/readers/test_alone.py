@@ -6,7 +6,8 @@ import time
 import pytest
 
 from zerotilt.core.refusal import Cancelled, Refused
-from zerotilt.tasks import child, jobs
+from zerotilt.readers import alone, jobs
+from zerotilt.readers.watch import Limits
 
 
 def go_on(done, total, what):
@@ -14,7 +15,7 @@ def go_on(done, total, what):
 
 
 def run(job, arguments=None, tmp_path=None, tick=go_on, **limits):
-    return child.run(job, arguments or {}, tmp_path, tick, **limits)
+    return alone.run(job, arguments or {}, tmp_path, tick, Limits(**limits))
 
 
 @pytest.fixture

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -10,7 +9,7 @@ from typing import Any
 from zerotilt.core import guess, rows, table
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
-from zerotilt.core.meaning import Context, Role, RowSet, Spec
+from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.methods import method_named
 from zerotilt.core.predictors.modelfile import inspect
 from zerotilt.core.predictors.onnx import OnnxPredictor
@@ -18,10 +17,13 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
+from zerotilt.readers.held import Held
 from zerotilt.report.auditfile import audit_file
 from zerotilt.report.compose import Judged, Kept, gather
 from zerotilt.report.render import Cover, render
 
+HELD = Held()
+"""What this process has opened. A resident reader opens once; the processes it starts for its jobs find it here."""
 Job = Callable[[dict[str, Any], Path, Work], dict[str, Any]]
 
 
@@ -161,25 +163,7 @@ def demo(arguments: dict, scratch: Path, work: Work) -> dict:
 
 def opened(arguments: dict) -> tuple[Subject, Digests]:
     """The subject of a job from its table file, its meaning and its model file."""
-    spec = Spec.model_validate(arguments["spec"])
-    cases = Table(open(arguments["table_path"], "rb"))  # noqa: SIM115 - read lazily; closed with the process
-    context = Context.model_validate(arguments["context"])
-    predictor, model_digest = _model(arguments.get("model_path"), cases, spec)
-    beside, beside_digest = None, None
-    if (other := context.beside()) is not None:
-        second, beside_digest = _model(arguments.get("alongside_path"), cases, spec)
-        beside = Subject(spec, cases, second or predictor, other)
-    digests = Digests.of(spec, arguments["table_digest"], model_digest, alongside=beside_digest)
-    return Subject(spec, cases, predictor, context, beside), digests
-
-
-def _model(path: str | int | None, cases: Table, spec: Spec) -> tuple[OnnxPredictor | None, str | None]:
-    """A model version and its digest; none where no file stands for one."""
-    if path is None:
-        return None, None
-    with open(path, "rb") as source:  # a path, or a file that is open already
-        data = source.read()
-    return OnnxPredictor(data, cases, spec), hashlib.sha256(data).hexdigest()
+    return HELD.subject(arguments)
 
 
 JOBS: dict[str, Job] = {

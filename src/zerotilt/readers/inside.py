@@ -1,0 +1,109 @@
+"""What a process does to itself before it touches anybody's file, and how it answers: JSON, never pickles."""
+
+from __future__ import annotations
+
+import ctypes
+import json
+import os
+import pwd
+import resource
+import signal
+import sys
+import time
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+from zerotilt.core.refusal import Refused
+from zerotilt.core.work import Work
+
+TICK = 0.2
+_PR_SET_PDEATHSIG = 1
+
+
+def unprivileged(arguments: dict, scratch: str) -> dict:
+    """Give up being root: a model is somebody's file. Files it may read are opened before; scratch is its own.
+
+    Stays where it is when it is not root, or when that user could not reach the program's own files.
+    """
+    other = other_user()
+    if other is None:
+        return arguments
+    opened = {
+        name: os.open(value, os.O_RDONLY) if name.endswith("path") and isinstance(value, str) else value
+        for name, value in arguments.items()
+    }
+    os.chown(scratch, other.pw_uid, other.pw_gid)
+    os.environ["HOME"] = os.environ["MPLCONFIGDIR"] = scratch
+    os.setgroups([])
+    os.setgid(other.pw_gid)
+    os.setuid(other.pw_uid)
+    return opened
+
+
+def other_user() -> pwd.struct_passwd | None:
+    """Who runs models where this is root; None where it is not, or where that user could not reach the program."""
+    if os.geteuid() != 0 or not all(passable(path) for path in (Path(__file__), Path(sys.executable))):
+        return None
+    return pwd.getpwnam("nobody")
+
+
+def passable(path: Path) -> bool:
+    """Whether everybody may go through all folders above a file."""
+    return all(folder.stat().st_mode & 0o001 for folder in path.resolve().parents)
+
+
+def end_with_parent() -> None:
+    """To be called after the change of user, which clears it."""
+    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the parent's business
+
+
+def limit_memory(memory: int) -> None:
+    resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
+
+
+def tell(pipe: Connection, kind: str, body: Any) -> None:
+    pipe.send_bytes(json.dumps([kind, body]).encode())
+
+
+def told(pipe: Connection) -> tuple[str, Any]:
+    """What was told. The other side has run somebody's model, so nothing it says is executed here.
+
+    Raises
+    ------
+    EOFError : it is gone. ValueError : it says something else.
+    """
+    kind, body = json.loads(pipe.recv_bytes())
+    return kind, body
+
+
+def perform(pipe: Connection, job: Callable[[Work], dict[str, Any]], memory: int, executor: Any = None) -> None:
+    """Do a job and tell of its progress and its end."""
+    last = 0.0
+
+    def report(done: int, total: int, what: str) -> None:
+        nonlocal last
+        now = time.monotonic()
+        if now - last > TICK / 2 or done >= total:
+            last = now
+            tell(pipe, "progress", (int(done), int(total), what))
+
+    try:
+        tell(pipe, "result", job(Work(report, executor)))
+    except Refused as problem:
+        tell(pipe, "refused", problem.as_dict())
+    except MemoryError:
+        tell(
+            pipe,
+            "refused",
+            Refused(
+                f"The work needed more than {memory / 2**30:,.3g} GiB of memory and was stopped.",
+                todo="Read fewer rows, or use a smaller table.",
+            ).as_dict(),
+        )
+    except (BrokenPipeError, ConnectionResetError):
+        os._exit(1)  # nobody is listening any more
+    except Exception as problem:
+        tell(pipe, "failed", f"{type(problem).__name__}: {problem}")

@@ -1,0 +1,212 @@
+"""The resident readers of a worker: one for each table and model that is open, a bounded number, the least used retired."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import os
+import shutil
+import signal
+import tempfile
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Hashable
+from multiprocessing.connection import Connection
+from multiprocessing.reduction import send_handle
+from pathlib import Path
+from typing import Any
+
+from zerotilt.core.refusal import Cancelled
+from zerotilt.readers import alone
+from zerotilt.readers.inside import TICK, other_user, told
+from zerotilt.readers.warm import serve
+from zerotilt.readers.watch import HelperDied, Limits, OnTick, ended_without_a_word, followed, result_of, stop_hanging
+
+log = logging.getLogger(__name__)
+READ_WARM = frozenset({"evidence", "check", "report"})
+FILES = ("table_path", "model_path", "alongside_path")
+MOST = 4
+SHARE_OF_MEMORY = 0.25
+"""Of the machine's memory that readers at rest may hold together."""
+
+
+class Lost(Exception):
+    """A reader is gone or does not answer."""
+
+
+class Reader:
+    """One resident process, and the way to ask it. Questions are answered one at a time; jobs run beside each other."""
+
+    def __init__(self, files: dict[str, Any], scratch: Path | None, limits: Limits):
+        self._scratch = tempfile.mkdtemp(prefix="zt-reader-", dir=scratch)
+        spawn = alone.context()
+        self._control, there = spawn.Pipe(duplex=True)
+        self._asking = threading.Lock()
+        self._process = spawn.Process(target=serve, args=(there, files, self._scratch, limits.memory), daemon=True)
+        self.jobs = 0
+        try:
+            alone.started(self._process, there)
+        except HelperDied:
+            self._tidy()
+            raise
+
+    def begin(self, job: str, arguments: dict, scratch: Path, gives_way: bool, pipe: Connection, wait: Wait) -> int:
+        """Start a job that writes to ``pipe``; the number of its process.
+
+        Raises
+        ------
+        Lost : the reader is gone. Cancelled, Refused : as ``wait`` says.
+        """
+        while not self._asking.acquire(timeout=TICK):
+            wait.tick()
+        try:
+            self._control.send(("begin", job, arguments, str(scratch), gives_way))
+            send_handle(self._control, pipe.fileno(), self._process.pid)
+            while not self._control.poll(TICK):
+                wait.tick()
+            return int(told(self._control)[1])
+        except (EOFError, OSError, ValueError) as problem:
+            raise Lost(str(problem)) from None
+        except BaseException:  # asked and not answered: what comes next would be another's answer
+            self.end()
+            raise
+        finally:
+            self._asking.release()
+
+    def ending(self, number: int) -> int | None:
+        """How a job's process ended."""
+        with self._asking:
+            try:
+                self._control.send(("ended", number))
+                return told(self._control)[1]
+            except (EOFError, OSError, ValueError):
+                return None
+
+    @property
+    def alive(self) -> bool:
+        return self._process.is_alive()
+
+    @property
+    def bytes(self) -> int:
+        """Memory that it holds."""
+        try:
+            return int(Path(f"/proc/{self._process.pid}/statm").read_text().split()[1]) * os.sysconf("SC_PAGESIZE")
+        except (OSError, IndexError):
+            return 0
+
+    def end(self) -> None:
+        """End it, and with it the jobs it has started."""
+        if self._process.is_alive():
+            self._process.kill()
+        self._process.join(5)
+        self._control.close()
+        self._tidy()
+
+    def _tidy(self) -> None:
+        shutil.rmtree(self._scratch, ignore_errors=True)
+
+
+class Wait:
+    """Waiting for a reader: who waits is asked whether to go on, and not longer than a job may stand still."""
+
+    def __init__(self, on_tick: OnTick, limits: Limits):
+        self._on_tick, self._limits, self._began = on_tick, limits, time.monotonic()
+
+    def tick(self) -> None:
+        if not self._on_tick(0, 0, ""):
+            raise Cancelled
+        stop_hanging(self._began, self._limits, "the table and the model were opened")
+
+
+class Room:
+    """Runs jobs: in the resident reader of their table and model where they read one, else in a process alone."""
+
+    def __init__(self, scratch: Path | None = None, most: int = MOST):
+        self._scratch, self._most = scratch, most
+        self._readers: OrderedDict[Hashable, Reader] = OrderedDict()
+        self._held = threading.Lock()
+        self._user = other_user()
+
+    def run(
+        self,
+        job: str,
+        arguments: dict[str, Any],
+        scratch: Path,
+        on_tick: OnTick,
+        limits: Limits | None = None,
+        gives_way: bool = False,
+        on_start: Any = None,
+    ) -> dict[str, Any]:
+        """The result of a job; ``on_start`` is told the number of its process.
+
+        Raises
+        ------
+        Refused : what the job refused, or that it crashed or broke a limit.
+        Cancelled : ``on_tick`` said no. HelperDied : it was ended with the process that started it.
+        """
+        limits = limits or Limits()
+        if job not in READ_WARM:
+            return alone.run(job, arguments, scratch, on_tick, limits)
+        if self._user is not None:
+            os.chown(scratch, self._user.pw_uid, self._user.pw_gid)
+        reader = self._taken(arguments, limits)
+        try:
+            return self._run(reader, job, arguments, scratch, on_tick, limits, gives_way, on_start)
+        except Lost:
+            # it died while it opened the files: alone, the job says why
+            log.warning("a reader was lost; its job is done alone")
+            return alone.run(job, arguments, scratch, on_tick, limits)
+        finally:
+            self._given_back(reader)
+
+    def _run(self, reader, job, arguments, scratch, on_tick, limits, gives_way, on_start) -> dict[str, Any]:
+        here, there = alone.context().Pipe(duplex=False)
+        with here:
+            with there:
+                number = reader.begin(job, arguments, scratch, gives_way, there, Wait(on_tick, limits))
+            if on_start is not None:
+                on_start(number)
+            outcome = None
+            try:
+                outcome = followed(here, on_tick, limits)
+            finally:
+                if outcome is None:
+                    with contextlib.suppress(OSError):
+                        os.kill(number, signal.SIGKILL)
+        if outcome is not None:
+            return result_of(*outcome)
+        code = reader.ending(number)
+        if not reader.alive:
+            raise HelperDied("the reader was ended, and the job with it")
+        raise ended_without_a_word(job, code, limits.memory)
+
+    def _taken(self, arguments: dict[str, Any], limits: Limits) -> Reader:
+        key = tuple(arguments.get(name.replace("path", "digest")) for name in FILES)
+        with self._held:
+            reader = self._readers.pop(key, None)
+            if reader is not None and not reader.alive:
+                reader.end()
+                reader = None
+            if reader is None:
+                files = {name: arguments[name] for name in FILES if arguments.get(name)}
+                reader = Reader(files, self._scratch, limits)
+            self._readers[key] = reader
+            reader.jobs += 1
+            return reader
+
+    def _given_back(self, reader: Reader) -> None:
+        with self._held:
+            reader.jobs -= 1
+            held = sum(one.bytes for one in self._readers.values())
+            most = SHARE_OF_MEMORY * os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGESIZE")
+            for key, one in list(self._readers.items())[:-1]:  # the one used last stays
+                if (len(self._readers) > self._most or held > most) and not one.jobs:
+                    held -= one.bytes
+                    self._readers.pop(key).end()
+
+    def close(self) -> None:
+        """End all readers."""
+        with self._held:
+            while self._readers:
+                self._readers.popitem()[1].end()

@@ -1,0 +1,101 @@
+"""A resident reader: opens table and model once, and starts a process for each job, which finds them open."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import time
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from multiprocessing.reduction import recv_handle
+from pathlib import Path
+from typing import Any
+
+from zerotilt.cluster import executor_at
+from zerotilt.core.subject import Subject
+from zerotilt.readers import jobs
+from zerotilt.readers.inside import end_with_parent, limit_memory, perform, tell, unprivileged
+
+BACKGROUND = 10
+"""How far what takes long gives way to what is looked at (nice)."""
+END_SECONDS = 2.0
+
+
+def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int) -> None:
+    """Answer until told to end, or until who asks is gone.
+
+    Asked ``("begin", job, arguments, scratch, gives_way)`` and given a pipe, a process is started for the job, and its
+    number told; asked ``("ended", number)``, how it ended.
+    """
+    os.umask(0o077)
+    opened = unprivileged(files, scratch)
+    end_with_parent()
+    limit_memory(memory)
+    codes: dict[int, int] = {}
+    while True:
+        try:
+            asked = control.recv()  # from the worker, which is trusted; what goes back is JSON
+        except (EOFError, OSError):
+            os._exit(0)
+        if asked is None:
+            os._exit(0)
+        if asked[0] == "ended":
+            tell(control, "ended", _ending(asked[1], codes))
+            continue
+        _, job, arguments, place, gives_way = asked
+        pipe = Connection(recv_handle(control), readable=False)
+        arguments |= {name: value for name, value in opened.items() if name.endswith("path")}
+        _read_ahead(arguments)
+        _reap(codes)
+        number = os.fork()
+        if not number:
+            control.close()
+            _job(pipe, job, arguments, place, gives_way, memory)
+        pipe.close()
+        tell(control, "begun", number)
+
+
+def _job(pipe: Connection, job: str, arguments: dict, scratch: str, gives_way: bool, memory: int) -> None:
+    try:
+        end_with_parent()
+        if gives_way:
+            os.nice(BACKGROUND)
+        os.environ["HOME"] = os.environ["MPLCONFIGDIR"] = scratch
+        perform(pipe, lambda work: jobs.JOBS[job](arguments, Path(scratch), work), memory, executor_at())
+        pipe.close()
+    finally:
+        os._exit(0)  # nothing of the reader's is tidied up here
+
+
+def _read_ahead(arguments: dict) -> None:
+    """What every job of this context begins with, once for all of them. What is refused here, the job itself says."""
+    with contextlib.suppress(Exception):
+        subject, _ = jobs.opened(arguments)
+        for one in (subject, subject.beside):
+            if one is not None:
+                for step in STEPS:
+                    with contextlib.suppress(Exception):
+                        step(one)
+
+
+STEPS: tuple[Callable[[Subject], Any], ...] = (
+    lambda subject: subject.rows.numbers,
+    lambda subject: subject.predictor and subject.predictions.outputs,
+    lambda subject: subject.rows.outcome_if_known,
+)
+
+
+def _reap(codes: dict[int, int]) -> None:
+    """Take note of the jobs that have ended."""
+    with contextlib.suppress(ChildProcessError):
+        while (found := os.waitpid(-1, os.WNOHANG))[0]:
+            codes[found[0]] = os.waitstatus_to_exitcode(found[1])
+
+
+def _ending(number: int, codes: dict[int, int]) -> int | None:
+    """Exit code of a process that has ended or is about to, negative for a signal; None where it is not known."""
+    until = time.monotonic() + END_SECONDS
+    while number not in codes and time.monotonic() < until:
+        _reap(codes)
+        time.sleep(0.01)
+    return codes.pop(number, None)
