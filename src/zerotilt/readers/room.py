@@ -75,13 +75,18 @@ class Reader:
             self._asking.release()
 
     def ending(self, number: int) -> int | None:
-        """How a job's process ended."""
+        """How a job's process ended.
+
+        Raises
+        ------
+        HelperDied : the reader has ended, and with it the job.
+        """
         with self._asking:
             try:
                 self._control.send(("ended", number))
                 return told(self._control)[1]
             except (EOFError, OSError, ValueError):
-                return None
+                raise HelperDied("the reader was ended, and the job with it") from None
 
     @property
     def alive(self) -> bool:
@@ -176,10 +181,7 @@ class Room:
                         os.kill(number, signal.SIGKILL)
         if outcome is not None:
             return result_of(*outcome)
-        code = reader.ending(number)
-        if not reader.alive:
-            raise HelperDied("the reader was ended, and the job with it")
-        raise ended_without_a_word(job, code, limits.memory)
+        raise ended_without_a_word(job, reader.ending(number), limits.memory)
 
     def _taken(self, arguments: dict[str, Any], limits: Limits) -> Reader:
         key = tuple(arguments.get(name.replace("path", "digest")) for name in FILES)
