@@ -13,6 +13,7 @@ from fastapi import Depends, Request
 from zerotilt.api.identity import Asking, Who
 from zerotilt.core.refusal import Refused
 from zerotilt.store import removal
+from zerotilt.store.bell import Endings
 from zerotilt.store.database import database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit
@@ -25,6 +26,7 @@ PATIENCE = 3.0
 class Desk:
     def __init__(self, files: FileStore):
         self.files = files
+        self.endings = Endings()
 
     @cached_property
     def board(self) -> Board:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections import Counter
 from typing import Literal
@@ -9,7 +10,7 @@ from typing import Literal
 from fastapi import APIRouter, HTTPException, Response
 from pydantic import BaseModel, Field, create_model
 
-from zerotilt.api.desk import TheDesk, connected, ready
+from zerotilt.api.desk import PATIENCE, TheDesk, connected, ready
 from zerotilt.api.findings import findings_of
 from zerotilt.api.views import ReadingView, TaskView, evidence
 from zerotilt.core import arrayfile, tabulate
@@ -18,9 +19,13 @@ from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
 from zerotilt.store import shelf
-from zerotilt.store.records import Audit, AuditEvidence, EvidenceRow
+from zerotilt.store.database import patiently
+from zerotilt.store.records import ACTIVE, Audit, AuditEvidence, EvidenceRow, Task
+from zerotilt.tasks.expectation import QUICK_SECONDS
 
 router = APIRouter(prefix="/api", tags=["readings"])
+WAIT_SECONDS = 1.2
+"""How long a request stays open for what is quick; then its task is followed."""
 
 
 def of_methods() -> APIRouter:
@@ -47,12 +52,35 @@ def _add(router: APIRouter, method: Method) -> None:
         return {"task": TaskView.of(type(found).get_by_id(found.id))}
 
     read.__annotations__ = {"audit": Audit, "desk": TheDesk, "wanted": ask}
+    handler = connected(read)
+
+    @functools.wraps(handler)
+    def answered(**given):
+        """What is quick is waited for, outside the transaction in which it was asked for."""
+        found = handler(**given)
+        task = found.get("task")
+        if task is None or task.expected is None or task.expected > QUICK_SECONDS:
+            return found
+        over = given["desk"].endings.wait(task.id, lambda: _state(task.id) not in ACTIVE, WAIT_SECONDS)
+        if over and _state(task.id) == "done":
+            return handler(**given)
+        return {"task": _view(task.id) or task}
+
     router.post(
         f"/audits/{{audit_id}}/readings/{method.name}",
         response_model=ReadingView[method.result],
         operation_id=f"read_{method.name}",
         summary=f"{method.title}: the evidence, or the task that computes it",
-    )(connected(read))
+    )(answered)
+
+
+def _state(name: str) -> str:
+    return patiently(lambda: Task.select(Task.state).where(Task.id == name).scalar(), PATIENCE) or "gone"
+
+
+def _view(name: str) -> TaskView | None:
+    found = patiently(lambda: Task.get_or_none(Task.id == name), PATIENCE)
+    return found and TaskView.of(found)
 
 
 @router.post("/audits/{audit_id}/glance")

@@ -13,6 +13,7 @@ from sse_starlette import EventSourceResponse
 from zerotilt.api.desk import PATIENCE, connected
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
+from zerotilt.store.bell import ENDED, ring
 from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.records import ACTIVE, Audit, Task
 
@@ -47,11 +48,25 @@ def cancel(audit: Audit, task_id: str) -> TaskView:
     return _cancelled(_found(task_id, audit))
 
 
+@router.post("/audits/{audit_id}/tasks/{task_id}/leave")
+@connected
+def leave(audit: Audit, task_id: str) -> TaskView:
+    """Say that nobody looks any more: what has not begun is dropped, what is under way steps back behind the rest."""
+    task = _found(task_id, audit)
+    if task.kind == "evidence":
+        Task.update(unwatched=True).where((Task.id == task.id) & Task.state.in_(ACTIVE)).execute()
+        Task.update(state="dropped", finished=datetime.now(UTC)).where(
+            (Task.id == task.id) & (Task.state == "queued")
+        ).execute()
+    return TaskView.of(Task.get_by_id(task.id))
+
+
 def _cancelled(task: Task) -> TaskView:
     Task.update(cancel=True).where((Task.id == task.id) & Task.state.in_(ACTIVE)).execute()
     Task.update(state="cancelled", finished=datetime.now(UTC)).where(
         (Task.id == task.id) & (Task.state == "queued")
     ).execute()
+    ring(ENDED, str(task.id))
     return TaskView.of(Task.get_by_id(task.id))
 
 

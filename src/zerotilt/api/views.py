@@ -47,13 +47,16 @@ class TaskView(BaseModel):
     address: str = Field(description="Where it is asked about; with /cancel it is asked to end")
     kind: str
     title: str
-    state: Literal["queued", "running", "done", "failed", "cancelled"]
+    state: Literal["queued", "running", "done", "failed", "cancelled", "dropped"] = Field(
+        description="Dropped: nobody looked any more before it began"
+    )
     done: int
     total: int
     what: str
     seconds_left: float | None = Field(
         description="Of the present stretch of work, from the share done; null while nothing can be said"
     )
+    expected: float | None = Field(description="Seconds it was expected to take; null where nobody knew")
     error: Failure | None
     result: dict[str, Any] | None
 
@@ -70,6 +73,7 @@ class TaskView(BaseModel):
             total=task.total,
             what=task.what,
             seconds_left=task.seconds_left if task.state == "running" else None,
+            expected=task.expected,
             error=task.error,
             result=task.result,
         )

@@ -8,16 +8,19 @@ import os
 import signal
 import sys
 import threading
+from concurrent.futures import ThreadPoolExecutor
 
 from zerotilt.readers import alone
 from zerotilt.services.home import Home
 from zerotilt.store import database
+from zerotilt.store.bell import ASKED, Listener
 from zerotilt.store.files import FileStore
 from zerotilt.tasks.queue import Queue
 from zerotilt.tasks.worker import PLACES, Worker
 
 THREADS = PLACES + 1
-"""One place is left for what is quick, whatever the others do."""
+"""One is left for what is quick, where it was not heard of at once."""
+AT_ONCE = 12
 
 
 def main() -> None:
@@ -34,6 +37,8 @@ def main() -> None:
     warm.join()
     stop = threading.Event()
     threading.Thread(target=worker.keep_sweeping, args=(stop,), daemon=True).start()
+    at_once = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="at once")
+    Listener(ASKED, lambda name: at_once.submit(worker.perform, name)).start()
     consumer = queue.huey.create_consumer(
         workers=THREADS, periodic=False, initial_delay=0.05, max_delay=0.1, backoff=1.2
     )

@@ -112,6 +112,10 @@ class Task(Record):
     total = BigIntegerField(default=0)
     what = TextField(default="")
     seconds_left = DoubleField(null=True)
+    expected = DoubleField(null=True)
+    """Seconds it was expected to take when it was asked for; null where nobody knew."""
+    unwatched = BooleanField(default=False)
+    """Whether the page that asked for it was left."""
     cancel = BooleanField(default=False)
     attempts = IntegerField(default=0)
     error = BinaryJSONField(null=True, index=False)
@@ -124,6 +128,21 @@ class Task(Record):
 
     class Meta:
         table_name = "background_task"  # the queue has a table of messages called "task"
+
+
+class Timing(Model):
+    """What work took on this machine."""
+
+    work = TextField()
+    basis = TextField()
+    cells = BigIntegerField()
+    seconds = DoubleField()
+    learnt = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        database = database
+        primary_key = CompositeKey("work", "basis")
+        table_name = "timing"
 
 
 class Kept(Record):

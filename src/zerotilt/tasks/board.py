@@ -16,6 +16,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import NAMES, called, nothing_trained
 from zerotilt.report.compose import SEED
 from zerotilt.store import meaning, shelf
+from zerotilt.store.bell import ASKED, ring
 from zerotilt.store.check import lock_file
 from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
@@ -31,7 +32,11 @@ from zerotilt.store.records import (
     Task,
     own,
 )
+from zerotilt.tasks.expectation import GUESS, QUICK_SECONDS, expected
 from zerotilt.tasks.queue import Queue, Turn
+
+QUICK_KINDS = ("read_table", "inspect_model", "check")
+"""What a person waits for in Intake: begun at once, whatever else is under way."""
 
 
 class Board:
@@ -48,20 +53,26 @@ class Board:
         audit: Audit | None = None,
         wanted: str | None = None,
         turn: Turn = Turn.asked,
+        expected: float | None = None,
     ) -> Task:
         """A queued task; the one under way when ``wanted`` names the same result."""
         try:
             with database.atomic():
                 if "digest" in payload:
                     lock_file(payload["digest"])  # nobody takes the file away while the task is written down
-                task = Task.create(audit=audit, kind=kind, title=title, payload=payload, key=wanted)
+                if kind in QUICK_KINDS:
+                    expected = GUESS
+                task = Task.create(audit=audit, kind=kind, title=title, payload=payload, key=wanted, expected=expected)
                 # in the same transaction: task and message exist together or not at all
                 self.queue.send(str(task.id), turn)
+                if turn is not Turn.ahead and expected is not None and expected <= QUICK_SECONDS:
+                    ring(ASKED, str(task.id))
         except peewee.IntegrityError:
             # what was told to end is not joined: whoever asks again wants it after all
             Task.update(key=None).where((Task.key == wanted) & Task.state.in_(ACTIVE) & Task.cancel).execute()
+            Task.update(unwatched=False).where((Task.key == wanted) & Task.state.in_(ACTIVE)).execute()
             found = Task.get_or_none((Task.key == wanted) & (Task.state.in_(ACTIVE)))
-            return found or self.submit(kind, title, payload, audit, wanted, turn)
+            return found or self.submit(kind, title, payload, audit, wanted, turn, expected)
         return task
 
     def reading(
@@ -76,7 +87,10 @@ class Board:
         if found.first_look and found.first_look.items() <= payload["settings"].items():
             turn = Turn.first_look
         # joined within an audit only: another's page does not see this one's work; the result is shared all the same
-        return row or self.submit("evidence", found.title, payload, audit, f"{wanted}:{audit.id}", turn)
+        if row is not None:
+            return row
+        seconds = expected(payload, payload["cells"])
+        return self.submit("evidence", found.title, payload, audit, f"{wanted}:{audit.id}", turn, seconds)
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""
@@ -178,7 +192,13 @@ def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any
     arguments = basis(audit, context)
     spec = Spec.model_validate(arguments["spec"])
     digests = digests_of(arguments, spec)
-    payload = arguments | {"method": method, "settings": checked.model_dump(mode="json"), "seed": SEED}
+    table = current_table(audit)
+    payload = arguments | {
+        "method": method,
+        "settings": checked.model_dump(mode="json"),
+        "seed": SEED,
+        "cells": table.profile["rows"] * len(table.profile["columns"]),
+    }
     return key(found, digests, Context.model_validate(arguments["context"]), checked, SEED), payload
 
 

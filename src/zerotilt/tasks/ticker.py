@@ -7,6 +7,7 @@ import time
 from zerotilt.core.refusal import Cancelled
 from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.records import Task
+from zerotilt.tasks.lane import Lane
 from zerotilt.tasks.ownership import Superseded, now, ours
 
 WRITE_SECONDS = 0.3
@@ -15,8 +16,8 @@ WRITE_SECONDS = 0.3
 class Ticker:
     """Writes progress and heartbeat now and then, and reads the wish to cancel. A database that is away is waited out."""
 
-    def __init__(self, task: Task):
-        self._task = task
+    def __init__(self, task: Task, lane: Lane | None = None):
+        self._task, self._lane = task, lane
         self._last = 0.0
         self._stretch = ("", 0.0)
         self._state = (0, 0, "")
@@ -53,4 +54,9 @@ class Ticker:
         )
         if not mine:
             raise Superseded
-        return not Task.select(Task.cancel).where(Task.id == self._task.id).scalar()
+        cancel, unwatched = Task.select(Task.cancel, Task.unwatched).where(
+            Task.id == self._task.id
+        ).tuples().first() or (True, False)
+        if self._lane is not None:
+            self._lane.tick(unwatched)
+        return not cancel

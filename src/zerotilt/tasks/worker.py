@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import tempfile
 import threading
+import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -13,17 +14,19 @@ from typing import Any
 from peewee import SQL
 
 from zerotilt.core.meaning import Context, Spec
-from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
 from zerotilt.readers.watch import HelperDied
 from zerotilt.store import shelf
+from zerotilt.store.bell import ENDED, ring
 from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.meaning import begin
 from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task, own
 from zerotilt.tasks.board import Board, kept_items, next_number
+from zerotilt.tasks.expectation import QUICK_SECONDS, learn
+from zerotilt.tasks.lane import Lane
 from zerotilt.tasks.ownership import Superseded, carried_over, claim, locked, now, ours
 from zerotilt.tasks.queue import Queue, Turn
 from zerotilt.tasks.ticker import Ticker
@@ -32,8 +35,8 @@ log = logging.getLogger(__name__)
 STALE = timedelta(seconds=6)
 SWEEP_SECONDS = 2.0
 MOST_ATTEMPTS = 3
-PLACES, WAIT_SECONDS = 3, 0.3
-"""Long tasks at a time: one more than the cores, so that a first look need not wait for two long jobs."""
+PLACES, QUICK_PLACES, WAIT_SECONDS = 3, 2, 0.3
+"""Tasks at a time: long ones, and beside them, before them on the cores, quick ones."""
 PATIENCE = 120.0
 
 
@@ -44,6 +47,7 @@ class Worker:
         self._files = files
         self._scratch = scratch
         self._places = threading.BoundedSemaphore(PLACES)
+        self._quick_places = threading.BoundedSemaphore(QUICK_PLACES)
         self._queue = queue
         self._room = Room(scratch)
         self._board = Board(queue)
@@ -52,17 +56,21 @@ class Worker:
     def perform(self, task_id: str) -> None:
         """Run one task to its end: done, failed or cancelled. Repeating is harmless.
 
-        What may take long waits for one of a few places, so that hanging models never take all there are.
+        What is quick has places of its own; what may take long waits for one of a few, so that hanging models never take
+        all there are.
         """
-        quick = patiently(lambda: _is_quick(task_id), PATIENCE)
-        if not quick and not self._places.acquire(timeout=WAIT_SECONDS):
+        waits, quick = patiently(lambda: _waits_and_is_quick(task_id), PATIENCE)
+        if not waits:  # done already: asked for at once, and found in the queue later
+            return
+        place = self._quick_places if quick else self._places
+        if not place.acquire(timeout=None if quick else WAIT_SECONDS):
             patiently(lambda: self._back(task_id), PATIENCE)
             return
+        lane = Lane(place, quick)
         try:
-            self._perform(task_id)
+            self._perform(task_id, lane)
         finally:
-            if not quick:
-                self._places.release()
+            lane.give_back()
 
     def _back(self, task_id: str) -> None:
         """Every place is taken: the message goes back to the end of the queue."""
@@ -70,7 +78,7 @@ class Worker:
             if Task.update(queued=now()).where((Task.id == task_id) & (Task.state == "queued")).execute():
                 self._queue.send(task_id)
 
-    def _perform(self, task_id: str) -> None:
+    def _perform(self, task_id: str, lane: Lane) -> None:
         task = patiently(lambda: claim(task_id), PATIENCE)
         if task is None:
             return
@@ -81,12 +89,18 @@ class Worker:
                     f"The worker died {MOST_ATTEMPTS} times while doing this.",
                     todo="Read fewer rows, or check the model file.",
                 )
-            ticker = Ticker(task)
+            ticker = Ticker(task, lane)
             with tempfile.TemporaryDirectory(prefix="zt-", dir=self._scratch) as scratch:
                 arguments = patiently(lambda: self._arguments(task, ticker), PATIENCE)
-                result = self._room.run(task.kind, arguments, Path(scratch), ticker)
+                began = time.monotonic()
+                result = self._room.run(
+                    task.kind, arguments, Path(scratch), ticker, gives_way=not lane.quick, on_start=lane.started
+                )
+                took = time.monotonic() - began
                 kept = self._keep_files(task.kind, result, ticker)
             patiently(lambda: self._finish(task, kept), PATIENCE)
+            if task.kind == "evidence":
+                patiently(lambda: learn(task.payload, task.payload.get("cells", 0), took), PATIENCE)
         except Superseded:
             log.info("task %s: attempt %d was overtaken; what it made is not used", task_id, task.attempts)
         except HelperDied as problem:
@@ -113,6 +127,7 @@ class Worker:
 
         def write() -> None:
             ended = Task.update(state=state, error=error, finished=now()).where(ours(task)).execute()
+            ring(ENDED, str(task.id))
             if ended and "digest" in task.payload:
                 discard_unowned(self._files, task.payload["digest"])
 
@@ -176,6 +191,7 @@ class Worker:
                     own(task.audit_id, body["key"])
             outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
             Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(ours(task)).execute()
+            ring(ENDED, str(task.id))
 
     def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         payload = task.payload
@@ -310,9 +326,9 @@ FINISHERS: dict[str, Callable[[Worker, Task, dict], dict]] = {
 }
 
 
-def _is_quick(task_id: str) -> bool:
-    """Whether a task is done in seconds and runs no model on made-up rows."""
+def _waits_and_is_quick(task_id: str) -> tuple[bool, bool]:
+    """Whether a task still waits to be begun, and whether it was expected to be done at once."""
     task = Task.get_or_none(Task.id == task_id)
-    if task is None or task.kind in ("read_table", "inspect_model"):
-        return True
-    return task.kind == "evidence" and METHODS[task.payload["method"]].quick
+    if task is None:
+        return False, False
+    return task.state == "queued", task.expected is not None and task.expected <= QUICK_SECONDS

@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import type { Task } from "./client";
 
-export const ENDED = new Set(["done", "failed", "cancelled"]);
+export const ENDED = new Set(["done", "failed", "cancelled", "dropped"]);
 
 interface Following {
   tasks: Map<string, Task>;

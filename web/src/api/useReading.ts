@@ -1,4 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
 import { useAuditContext } from "../frame/context";
 import { api, type Context, need, type Problem, type Task, type Told } from "./client";
 import { declared, type MethodName, type Readings, type Settings } from "./methods";
@@ -50,6 +51,7 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
     staleTime: Number.POSITIVE_INFINITY,
   });
   const task = useTask(query.data?.task ?? undefined);
+  useLeaving(enabled ? task : undefined, query.refetch);
   const failed = task?.state === "failed" && task.error ? task.error : null;
   return {
     evidence: query.data?.evidence ?? undefined,
@@ -59,6 +61,29 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
     problem: query.error ?? (failed ? { detail: failed.message, where: failed.where, todo: failed.todo } : null),
     again: () => query.refetch(),
   };
+}
+
+/** Tell when nobody looks any more; ask again for what was dropped because another page was left. */
+function useLeaving(task: Task | undefined, again: () => void): void {
+  const latest = useRef(new Map<string, Task>());
+  if (task) latest.current.set(task.id, task);
+  const id = task?.id ?? "";
+  useEffect(
+    () => () => {
+      const left = latest.current.get(id);
+      latest.current.delete(id);
+      if (left?.audit && !ENDED.has(left.state)) {
+        void api.POST("/api/audits/{audit_id}/tasks/{task_id}/leave", {
+          params: { path: { audit_id: left.audit, task_id: left.id } },
+        });
+      }
+    },
+    [id],
+  );
+  const dropped = task?.state === "dropped";
+  useEffect(() => {
+    if (dropped) again();
+  }, [dropped, again]);
 }
 
 type Ask = (

@@ -1,0 +1,14 @@
+"""How long work is expected to take, learnt from what it took on this machine."""
+
+SQL = """
+alter table background_task add column expected double precision, add column unwatched boolean not null default false;
+create table timing (
+    work text not null,
+    basis text not null,
+    cells bigint not null,
+    seconds double precision not null,
+    learnt timestamptz not null default now(),
+    primary key (work, basis)
+);
+create index timing_work on timing (work, cells);
+"""
