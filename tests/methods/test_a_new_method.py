@@ -29,6 +29,7 @@ from zerotilt.report.render import Cover, render
 from zerotilt.store import database
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, EvidenceRow, Task
+from zerotilt.tasks import board
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.ownership import claim
 from zerotilt.tasks.ticker import Ticker
@@ -51,7 +52,8 @@ def written(running):
         yield Audit.select().where(Audit.demo).order_by(Audit.created).get()
 
 
-def test_it_is_served_kept_reopened_and_exported(running, written, tmp_path):
+def test_it_is_served_kept_reopened_and_exported(running, written, tmp_path, monkeypatch):
+    monkeypatch.setattr(board, "ring", lambda channel, name: None)  # the worker that runs knows no such method
     files = FileStore(running.home.files)
     app = create(files)
     queue = Recorded()

@@ -20,7 +20,7 @@ from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
 from zerotilt.store import database, meaning, migrations
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, DecisionRule, Judgement, Kept, MeaningVersion, ModelVersion, Report
+from zerotilt.store.records import Audit, DecisionRule, Judgement, Kept, MeaningVersion, ModelVersion, Report, Task
 from zerotilt.tasks.board import rule_of
 
 NAME = "earlier_release"
@@ -191,7 +191,7 @@ def test_the_meaning_comes_apart_with_its_history_and_nothing_of_the_last_releas
         )
     database.database.close()
 
-    assert database.migrate() == ["m0006_parts"]
+    assert database.migrate()[0] == "m0006_parts"
     with database.database.connection_context():
         mine = Audit.get_by_id(audit)
         parts = meaning.in_force(mine)
@@ -214,3 +214,19 @@ def test_the_meaning_comes_apart_with_its_history_and_nothing_of_the_last_releas
         held = Audit.select().where(Audit.id == audit).get()
         spec_now = meaning.write(held, Names(wording=Wording(row="parcel")), meaning.By("W"))
         assert spec_now.wording.row == "parcel" and meaning.versions(mine, "wording")[0].number == 2
+
+
+@pytest.mark.parametrize("earlier", ["m0006_parts"], indirect=True)
+def test_work_of_the_last_release_is_still_there_and_can_be_dropped(earlier):
+    run = database.database.execute_sql
+    run(
+        "insert into background_task (id, audit_id, kind, title, payload, state) values (%s, %s, 'evidence', 't', '{}', 'queued')",
+        (str(uuid.uuid4()), earlier),
+    )
+    database.database.close()
+    assert database.migrate()[0] == "m0007_expected"
+    with database.database.connection_context():
+        task = Task.get(Task.audit == earlier)
+        assert (task.state, task.expected, task.unwatched) == ("queued", None, False)
+        Task.update(state="dropped").where(Task.id == task.id).execute()
+        assert Task.get_by_id(task.id).state == "dropped"

@@ -25,6 +25,7 @@ from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task
 from zerotilt.tasks import board, worker
+from zerotilt.tasks.lane import Lane
 from zerotilt.tasks.ownership import Superseded, claim
 from zerotilt.tasks.ticker import Ticker
 from zerotilt.tasks.worker import Worker
@@ -178,7 +179,7 @@ def test_a_job_whose_helper_was_killed_is_taken_up_again(made, demo_audit, monke
     payload = board.basis(demo_audit, Context()) | {"method": "tilt", "settings": {}, "seed": 1}
     monkeypatch.setattr(Worker, "_arguments", lambda self, task, ticker: {})
     task = Task.create(audit=demo_audit, kind="evidence", title="t", payload=payload)
-    made._perform(str(task.id))
+    made._perform(str(task.id), Lane(threading.Semaphore(0), quick=True))
     found = Task.get_by_id(task.id)
     assert (found.state, found.error) == ("queued", None)
     assert made._queue.sent == [str(task.id)]
@@ -186,15 +187,18 @@ def test_a_job_whose_helper_was_killed_is_taken_up_again(made, demo_audit, monke
 
 def test_long_work_leaves_a_place_for_quick_work(made, demo_audit, monkeypatch):  # noqa: F811
     done = []
-    monkeypatch.setattr(Worker, "_perform", lambda self, task_id: done.append(task_id))
+    monkeypatch.setattr(Worker, "_perform", lambda self, task_id, lane: done.append(task_id))
     for _ in range(worker.PLACES):
         assert made._places.acquire(blocking=False)
-    long = Task.create(audit=demo_audit, kind="evidence", title="l", payload={"method": "drivers"})
-    quick = Task.create(audit=demo_audit, kind="evidence", title="q", payload={"method": "tilt"})
+    long = Task.create(audit=demo_audit, kind="evidence", title="l", payload={}, expected=20.0)
+    quick = Task.create(audit=demo_audit, kind="evidence", title="q", payload={}, expected=0.2)
     made.perform(str(long.id))
     made.perform(str(quick.id))
     assert done == [str(quick.id)]
     assert made._queue.sent == [str(long.id)]  # back in the queue, not lost
+    Task.update(state="done").where(Task.id == quick.id).execute()
+    made.perform(str(quick.id))  # heard of at once, and found in the queue later
+    assert done == [str(quick.id)]
 
 
 def test_models_are_run_without_the_database_password(running, client):

@@ -18,6 +18,7 @@ from typing import Any
 from zerotilt.services.home import Home, die_with_parent, listening, rotate
 from zerotilt.services.postgres import NotStarted, Postgres
 from zerotilt.store import database
+from zerotilt.tasks.queue import Queue
 
 FIRST_PORT = 8420
 
@@ -51,6 +52,7 @@ class Supervisor:
         database.bind(self.postgres.address)
         for name in database.migrate():
             print(f"database: applied {name}", flush=True)
+        Queue()  # makes the queue's own tables, which server and worker would make at the same moment
         self.socket = listening(FIRST_PORT)
         self.port = self.socket.getsockname()[1]
         self._launch("server")

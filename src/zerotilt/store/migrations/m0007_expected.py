@@ -1,7 +1,10 @@
-"""How long work is expected to take, learnt from what it took on this machine."""
+"""How long work is expected to take, learnt from what it took on this machine; and work that nobody looks at any more."""
 
 SQL = """
 alter table background_task add column expected double precision, add column unwatched boolean not null default false;
+alter table background_task drop constraint background_task_state_check;
+alter table background_task add constraint background_task_state_check
+    check (state in ('queued', 'running', 'done', 'failed', 'cancelled', 'dropped'));
 create table timing (
     work text not null,
     basis text not null,
