@@ -30,7 +30,7 @@ export function Sheet<M extends MethodName>(props: {
       <Waiting asked={asked} />
       {!evidence && props.after}
       {evidence && (
-        <div style={{ opacity: asked.stale ? 0.55 : 1 }} aria-busy={asked.stale}>
+        <div className="stale-fades" aria-busy={asked.stale}>
           <ReadingText evidence={evidence} />
           {context.alongside && !declared(evidence.method)?.alongside && (
             <p className="mt-1 text-soft">
@@ -67,7 +67,7 @@ export function Beneath<M extends MethodName>(props: {
       <h2 className="font-semibold">{props.label}</h2>
       <Waiting asked={asked} />
       {evidence && (
-        <div style={{ opacity: asked.stale ? 0.55 : 1 }} aria-busy={asked.stale}>
+        <div className="stale-fades" aria-busy={asked.stale}>
           <p className="mt-1 max-w-[72ch] font-serif text-[18px] leading-[1.3]">
             <Spans evidence={evidence} />
           </p>
@@ -109,15 +109,17 @@ export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
   if (asked.task?.state === "cancelled") {
     return <ProblemNote problem={{ detail: `${asked.task.title} was cancelled.` }} again={asked.again} />;
   }
-  if (asked.task || asked.look) {
-    return (
-      <>
-        {asked.task && <Progress task={asked.task} />}
-        {asked.look && <p className="text-soft">A first look, from a sample; the whole follows.</p>}
-      </>
-    );
-  }
-  return asked.evidence ? null : <p className="my-6 text-soft">Reading …</p>;
+  // the line keeps its place when nothing is under way, so that what stands below does not move when it ends
+  return (
+    <div className="flex h-8 items-center gap-4 whitespace-nowrap" data-testid="under-way">
+      {asked.look && <span className="text-soft">A first look, from a sample; the whole follows.</span>}
+      {asked.task ? (
+        <Progress task={asked.task} />
+      ) : (
+        !asked.evidence && <span className="late text-soft">Reading …</span>
+      )}
+    </div>
+  );
 }
 
 export function ReadingText({ evidence }: { evidence: Pick<AnyEvidence, "reading"> }) {

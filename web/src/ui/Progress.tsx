@@ -11,10 +11,10 @@ export function Progress({ task }: { task: Task }) {
         ? `${count(task.done)} of ${count(task.total)} ${task.what}`
         : "starting";
   return (
-    <div className="my-4 max-w-lg" role="status" aria-label={`${task.title}: ${Math.round(share * 100)}%`}>
+    <div className="min-w-0 max-w-lg flex-1" role="status" aria-label={`${task.title}: ${Math.round(share * 100)}%`}>
       <div className="flex items-baseline gap-3">
         <span className="font-medium">{task.title}</span>
-        <span className="text-soft">
+        <span className="truncate text-soft">
           {far}
           {task.seconds_left != null &&
             task.seconds_left > 1 &&
@@ -28,7 +28,7 @@ export function Progress({ task }: { task: Task }) {
           Cancel
         </button>
       </div>
-      <div className="mt-1.5 h-[3px] bg-wash">
+      <div className="h-[2px] bg-wash">
         <div className="h-full bg-act" style={{ width: `${share * 100}%` }} />
       </div>
     </div>
