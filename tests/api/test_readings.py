@@ -58,7 +58,7 @@ def test_work_tells_how_far_it_is_and_can_be_cancelled(client, audit, context):
     assert [one["done"] for one in seen] == sorted({one["done"] for one in seen})
     # a hundred shuffles of columns of many values and of linked ones together; of others all pairs at once
     assert seen[-1]["total"] >= 300
-    assert seen[-1]["what"] == "shuffled columns scored"
+    assert seen[-1]["what"] == "exchanged columns scored"
     assert seen[-1]["seconds_left"] > 0
     asked = time.monotonic()
     client.post(f"{task['address']}/cancel")

@@ -156,4 +156,4 @@ def test_work_can_be_cancelled_and_tells_how_far_it_is():
 
     with pytest.raises(Cancelled):
         ranking.rank(subject_of(), DriversSettings(), 1, Work(report))
-    assert told[3] == (3, 40, "shuffled columns scored")
+    assert told[3] == (3, 40, "exchanged columns scored")

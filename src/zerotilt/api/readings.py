@@ -61,10 +61,9 @@ def _add(router: APIRouter, method: Method) -> None:
         task = found.get("task")
         if task is None or task.expected is None or task.expected > QUICK_SECONDS:
             return found
-        over = given["desk"].endings.wait(task.id, lambda: _state(task.id) not in ACTIVE, WAIT_SECONDS)
-        if over and _state(task.id) == "done":
-            return handler(**given)
-        return {"task": _view(task.id) or task}
+        given["desk"].endings.wait(task.id, lambda: _state(task.id) not in ACTIVE, WAIT_SECONDS)
+        now = _view(task.id) or task
+        return handler(**given) if now.state == "done" else {"task": now}
 
     router.post(
         f"/audits/{{audit_id}}/readings/{method.name}",

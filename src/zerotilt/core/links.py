@@ -6,9 +6,6 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
-from scipy.cluster import hierarchy
-from scipy.spatial.distance import squareform
 
 from zerotilt.core.predictors import Frame
 
@@ -66,12 +63,14 @@ def association_with(frame: Frame, name: str) -> NDArray[np.float64]:
 
 def _unit_ranks(frame: Frame, columns: Sequence[int]) -> NDArray[np.float64]:
     """Ranks of numbers, centred and of length one, shape (rows, columns); missing ones take the median."""
+    from scipy.stats import rankdata
+
     ranks = np.empty((frame.rows, len(columns)))
     for place, j in enumerate(columns):
         values = frame[frame.names[j]]
         known = values[np.isfinite(values)]
         filled = np.where(np.isfinite(values), values, np.median(known) if len(known) else 0.0)
-        ranks[:, place] = stats.rankdata(filled)
+        ranks[:, place] = rankdata(filled)
     ranks -= ranks.mean(axis=0)
     length = np.sqrt((ranks**2).sum(axis=0))
     return ranks / np.where(length > 0, length, 1)
@@ -113,6 +112,9 @@ def sets_of(names: Sequence[str], strength: NDArray[np.float64], least: float) -
         return []
     distance = np.clip(1 - strength, 0, 1)
     np.fill_diagonal(distance, 0)
+    from scipy.cluster import hierarchy
+    from scipy.spatial.distance import squareform
+
     tree = hierarchy.linkage(squareform(distance, checks=False), "complete")
     label = hierarchy.fcluster(tree, 1 - least, "distance")
     sets = [tuple(name for name, own in zip(names, label, strict=True) if own == one) for one in np.unique(label)]

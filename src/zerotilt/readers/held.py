@@ -8,6 +8,7 @@ import mmap
 import os
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
+from pathlib import Path
 from typing import Any, TypeVar
 
 import pyarrow as pa
@@ -15,8 +16,10 @@ import pyarrow as pa
 from zerotilt.core.evidence import Digests
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.predictors.packed import name_of
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
+from zerotilt.readers import structures
 
 T = TypeVar("T")
 MOST = 4
@@ -30,6 +33,7 @@ class Held:
         self._tables: OrderedDict[Hashable, Table] = OrderedDict()
         self._models: OrderedDict[Hashable, OnnxPredictor] = OrderedDict()
         self._subjects: OrderedDict[Hashable, tuple[Subject, Digests]] = OrderedDict()
+        self._new: dict[str, tuple[str, OnnxPredictor]] = {}
 
     def subject(self, arguments: dict[str, Any]) -> tuple[Subject, Digests]:
         """The subject that a job's arguments describe, and the digests of what it is made of.
@@ -66,7 +70,21 @@ class Held:
         if path is None:
             return None
         key = (arguments.get(f"{name}_digest"), arguments["table_digest"], spec.digest())
-        return _kept(self._models, key, lambda: OnnxPredictor(mapped(path).read(), cases, spec))
+        return _kept(self._models, key, lambda: self._bound(arguments, name, cases, spec))
+
+    def _bound(self, arguments: dict[str, Any], name: str, cases: Table, spec: Spec) -> OnnxPredictor:
+        """A model bound to the table, with its structure where that was found before."""
+        made = OnnxPredictor(mapped(arguments[f"{name}_path"]).read(), cases, spec)
+        digest = arguments[f"{name}_digest"]
+        kept = name_of(digest, arguments["table_digest"], spec.digest())
+        if not structures.recall(arguments.get(f"{name}_folder_path"), made, kept):
+            self._new[kept] = (digest, made)
+        return made
+
+    def leave_new(self, scratch: Path) -> list[list[str]]:
+        """Write the structures found since this was asked last to scratch; of each its model's digest and its name."""
+        new, self._new = self._new, {}
+        return [[digest, name] for name, (digest, made) in new.items() if structures.leave(made, name, scratch)]
 
 
 def _kept(shelf: OrderedDict[Hashable, T], key: Hashable, make: Callable[[], T]) -> T:

@@ -20,6 +20,7 @@ from typing import Any
 from zerotilt.core.refusal import Cancelled
 from zerotilt.readers import alone
 from zerotilt.readers.inside import TICK, other_user, told
+from zerotilt.readers.structures import keep
 from zerotilt.readers.warm import serve
 from zerotilt.readers.watch import HelperDied, Limits, OnTick, ended_without_a_word, followed, result_of, stop_hanging
 
@@ -38,8 +39,10 @@ class Lost(Exception):
 class Reader:
     """One resident process, and the way to ask it. Questions are answered one at a time; jobs run beside each other."""
 
-    def __init__(self, files: dict[str, Any], scratch: Path | None, limits: Limits):
+    def __init__(self, files: dict[str, Any], scratch: Path | None, limits: Limits, structures: Path | None = None):
         self._scratch = tempfile.mkdtemp(prefix="zt-reader-", dir=scratch)
+        self._structures = structures
+        self._models = {files.get("model_digest"), files.get("alongside_digest")} - {None}
         spawn = alone.context()
         self._control, there = spawn.Pipe(duplex=True)
         self._asking = threading.Lock()
@@ -65,14 +68,22 @@ class Reader:
             send_handle(self._control, pipe.fileno(), self._process.pid)
             while not self._control.poll(TICK):
                 wait.tick()
-            return int(told(self._control)[1])
-        except (EOFError, OSError, ValueError) as problem:
+            number, found = told(self._control)[1]
+            self._keep(found)
+            return int(number)
+        except (EOFError, OSError, ValueError, TypeError) as problem:
             raise Lost(str(problem)) from None
         except BaseException:  # asked and not answered: what comes next would be another's answer
             self.end()
             raise
         finally:
             self._asking.release()
+
+    def _keep(self, found: list[list[str]]) -> None:
+        """Structures that the reader has found, each into the folder of its model."""
+        for digest, name in found if self._structures else ():
+            if digest in self._models:
+                keep(Path(self._scratch), name, self._structures / digest)
 
     def ending(self, number: int) -> int | None:
         """How a job's process ended.
@@ -127,8 +138,8 @@ class Wait:
 class Room:
     """Runs jobs: in the resident reader of their table and model where they read one, else in a process alone."""
 
-    def __init__(self, scratch: Path | None = None, most: int = MOST):
-        self._scratch, self._most = scratch, most
+    def __init__(self, scratch: Path | None = None, most: int = MOST, structures: Path | None = None):
+        self._scratch, self._most, self._structures = scratch, most, structures
         self._readers: OrderedDict[Hashable, Reader] = OrderedDict()
         self._held = threading.Lock()
         self._user = other_user()
@@ -191,11 +202,21 @@ class Room:
                 reader.end()
                 reader = None
             if reader is None:
-                files = {name: arguments[name] for name in FILES if arguments.get(name)}
-                reader = Reader(files, self._scratch, limits)
+                reader = Reader(self._files(arguments), self._scratch, limits, self._structures)
             self._readers[key] = reader
             reader.jobs += 1
             return reader
+
+    def _files(self, arguments: dict[str, Any]) -> dict[str, Any]:
+        """What a reader opens before it gives up its rights."""
+        files = {name: arguments[name] for name in FILES if arguments.get(name)}
+        for name in ("model", "alongside"):
+            if self._structures and (digest := arguments.get(f"{name}_digest")):
+                folder = self._structures / digest
+                folder.mkdir(parents=True, exist_ok=True)
+                folder.chmod(0o711)  # opened before rights are given up, and passed through after
+                files |= {f"{name}_folder_path": str(folder), f"{name}_digest": digest}
+        return files
 
     def _given_back(self, reader: Reader) -> None:
         with self._held:

@@ -24,8 +24,9 @@ END_SECONDS = 2.0
 def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int) -> None:
     """Answer until told to end, or until who asks is gone.
 
-    Asked ``("begin", job, arguments, scratch, gives_way)`` and given a pipe, a process is started for the job, and its
-    number told; asked ``("ended", number)``, how it ended.
+    Asked ``("begin", job, arguments, scratch, gives_way)`` and given a pipe, a process is started for the job; told are
+    its number, and of which models structures were found and left in ``scratch``. Asked ``("ended", number)``, how it
+    ended.
     """
     os.umask(0o077)
     opened = unprivileged(files, scratch)
@@ -52,7 +53,7 @@ def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int)
             control.close()
             _job(pipe, job, arguments, place, gives_way, memory)
         pipe.close()
-        tell(control, "begun", number)
+        tell(control, "begun", [number, jobs.HELD.leave_new(Path(scratch))])
 
 
 def _job(pipe: Connection, job: str, arguments: dict, scratch: str, gives_way: bool, memory: int) -> None:
@@ -82,6 +83,7 @@ STEPS: tuple[Callable[[Subject], Any], ...] = (
     lambda subject: subject.rows.numbers,
     lambda subject: subject.predictor and subject.predictions.outputs,
     lambda subject: subject.rows.outcome_if_known,
+    lambda subject: subject.predictor and subject.predictions.find_structure(),
 )
 
 

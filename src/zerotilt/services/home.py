@@ -27,11 +27,13 @@ class Home:
         self.folder = Path(folder or os.environ.get("ZT_HOME") or project / ".zt").resolve()
         made = not self.folder.exists()
         self.folder.mkdir(parents=True, exist_ok=True)
-        self.files, self.logs, self.scratch = (self.folder / name for name in ("files", "logs", "scratch"))
+        self.files, self.logs, self.scratch, self.structures = (
+            self.folder / name for name in ("files", "logs", "scratch", "structures")
+        )
         # what people bring in is theirs alone; as root the database's own user must pass through the folder itself
         if made:
             self.folder.chmod(0o711 if os.geteuid() == 0 else 0o700)
-        for own in (self.files, self.logs):
+        for own in (self.files, self.logs, self.structures):
             own.mkdir(exist_ok=True)
             own.chmod(0o700)
         self.scratch.mkdir(exist_ok=True)

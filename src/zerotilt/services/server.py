@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import socket
+import sys
 
 import uvicorn
 
@@ -15,8 +16,9 @@ from zerotilt.store.files import FileStore
 
 
 def main() -> None:
+    """Serve until told to end. The database's address comes on standard input: everything is loaded while it starts."""
     os.umask(0o077)
-    database.bind(json.loads(os.environ.pop("ZT_DATABASE")))
+    database.bind(json.loads(sys.stdin.readline()))
     home = Home()
     app = create(FileStore(home.files), home.project / "web" / "dist")
     config = uvicorn.Config(app, log_level="warning", server_header=False, timeout_graceful_shutdown=2)

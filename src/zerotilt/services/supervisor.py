@@ -48,21 +48,27 @@ class Supervisor:
         self.home.sweep()
         for log in self.home.logs.glob("*.log"):
             rotate(log)
-        self.postgres.start()
-        database.bind(self.postgres.address)
-        for name in database.migrate():
-            print(f"database: applied {name}", flush=True)
-        Queue()  # makes the queue's own tables, which server and worker would make at the same moment
         self.socket = listening(FIRST_PORT)
         self.port = self.socket.getsockname()[1]
         self._launch("server")
-        self._launch("worker")
+        try:
+            self.postgres.start()
+            database.bind(self.postgres.address)
+            for name in database.migrate():
+                print(f"database: applied {name}", flush=True)
+            Queue()  # makes the queue's own tables, which server and worker would make at the same moment
+        except BaseException:
+            self.stop()
+            raise
+        self._tell("server")
         self._wait_for_server()
+        # loading takes a core to itself; pages are served meanwhile
+        self._launch("worker")
+        self._tell("worker")
         self._note()
 
     def _launch(self, name: str) -> None:
         environment = os.environ | {
-            "ZT_DATABASE": json.dumps(self.postgres.address),
             "ZT_HOME": str(self.home.folder),
             "ZT_SOCKET": str(self.socket.fileno()),
             "ZT_INSTANCE": self.instance,
@@ -73,11 +79,18 @@ class Supervisor:
                 env=environment,
                 stdout=log,
                 stderr=log,
-                stdin=subprocess.DEVNULL,
+                stdin=subprocess.PIPE,
                 start_new_session=True,
                 pass_fds=(self.socket.fileno(),) if name == "server" else (),
                 preexec_fn=die_with_parent(signal.SIGKILL),
             )
+
+    def _tell(self, name: str) -> None:
+        """The database's address, with its password, which no environment holds; a child loads everything until then."""
+        given = self.children[name].stdin
+        assert given is not None
+        with contextlib.suppress(BrokenPipeError), given:  # one that has died is started again
+            given.write(json.dumps(self.postgres.address).encode() + b"\n")
 
     def _note(self) -> None:
         self.home.write_note(
@@ -150,6 +163,7 @@ class Supervisor:
                 print(f"{name}: ended unexpectedly (code {process.returncode}), starting it again", flush=True)
                 time.sleep(0.2)
                 self._launch(name)
+                self._tell(name)
                 again = True
         if again:
             self._note()

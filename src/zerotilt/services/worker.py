@@ -10,11 +10,12 @@ import sys
 import threading
 from concurrent.futures import ThreadPoolExecutor
 
-from zerotilt.readers import alone
+from zerotilt.readers import alone, structures
 from zerotilt.services.home import Home
 from zerotilt.store import database
 from zerotilt.store.bell import ASKED, Listener
 from zerotilt.store.files import FileStore
+from zerotilt.store.records import ModelVersion
 from zerotilt.tasks.queue import Queue
 from zerotilt.tasks.worker import PLACES, Worker
 
@@ -24,14 +25,15 @@ AT_ONCE = 12
 
 
 def main() -> None:
-    """Perform tasks until told to end. The database's address comes in the environment."""
+    """Perform tasks until told to end. The database's address comes on standard input: models know no password."""
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
     os.umask(0o077)
-    # taken out of the environment before the process that starts jobs copies it: models know no password
-    database.bind(json.loads(os.environ.pop("ZT_DATABASE")))
+    database.bind(json.loads(sys.stdin.readline()))
     home = Home()
     queue = Queue()
-    worker = Worker(queue, FileStore(home.files), home.scratch)
+    worker = Worker(queue, FileStore(home.files), home.scratch, home.structures)
+    with database.database.connection_context():
+        structures.clear(home.structures, {one.digest for one in ModelVersion.select(ModelVersion.digest)})
     warm = alone.context().Process(target=_nothing)  # starts the fork server and its imports before the first task
     warm.start()
     warm.join()

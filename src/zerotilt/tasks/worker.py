@@ -43,13 +43,13 @@ PATIENCE = 120.0
 class Worker:
     """Performs the tasks of a queue."""
 
-    def __init__(self, queue: Queue, files: FileStore, scratch: Path | None = None):
+    def __init__(self, queue: Queue, files: FileStore, scratch: Path | None = None, structures: Path | None = None):
         self._files = files
         self._scratch = scratch
         self._places = threading.BoundedSemaphore(PLACES)
         self._quick_places = threading.BoundedSemaphore(QUICK_PLACES)
         self._queue = queue
-        self._room = Room(scratch)
+        self._room = Room(scratch, structures=structures)
         self._board = Board(queue)
         queue.perform = self.perform
 

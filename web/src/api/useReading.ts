@@ -63,7 +63,10 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
   };
 }
 
-/** Tell when nobody looks any more; ask again for what was dropped because another page was left. */
+/**
+ * Tell when nobody looks any more. Ask again for what was dropped because another page was left, and for what was done
+ * before the answer that named its task had arrived.
+ */
 function useLeaving(task: Task | undefined, again: () => void): void {
   const latest = useRef(new Map<string, Task>());
   if (task) latest.current.set(task.id, task);
@@ -80,10 +83,10 @@ function useLeaving(task: Task | undefined, again: () => void): void {
     },
     [id],
   );
-  const dropped = task?.state === "dropped";
+  const over = task && (task.state === "dropped" || task.state === "done") ? `${task.id} ${task.state}` : "";
   useEffect(() => {
-    if (dropped) again();
-  }, [dropped, again]);
+    if (over) again();
+  }, [over, again]);
 }
 
 type Ask = (

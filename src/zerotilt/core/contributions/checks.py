@@ -7,7 +7,6 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
-from scipy import stats
 
 from zerotilt.core import words
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS
@@ -147,6 +146,8 @@ def _others(subject: Subject, case, found: Contributions, seed: int, work: Work)
     wanted: list[MethodChoice] = ["sampled", "least squares"]
     if p <= MOST_PLAYERS:
         wanted.append("enumeration")
+    from scipy import stats
+
     for method in wanted:
         if method == found.method:
             continue
@@ -189,5 +190,5 @@ METHOD = Method(
         "the spread over seeds; agreement with every other method that applies."
     ),
     main="steps",
-    version=2,
+    version=3,
 )

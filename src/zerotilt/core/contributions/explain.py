@@ -15,7 +15,7 @@ from zerotilt.core.contributions.enumeration import MOST_PLAYERS, enumerate_agai
 from zerotilt.core.contributions.exact import Explainer
 from zerotilt.core.contributions.game import Background, background
 from zerotilt.core.contributions.least_squares import fit_coalitions
-from zerotilt.core.contributions.sampled import Sampled, sample_permutations
+from zerotilt.core.contributions.sampled import KnownSums, Sampled, sample_permutations
 from zerotilt.core.links import linked
 from zerotilt.core.players import players_of
 from zerotilt.core.predictors import Frame
@@ -33,6 +33,10 @@ LEAST_BACKGROUND = 100
 DEEP_BACKGROUND, DEEP_SECONDS = 1_000, 6.0
 """Background rows for trees too deep for tables, where all of the context's would take longer than so many seconds."""
 CHEAP_SECONDS = 2.0
+MOST_SUMS, SUM_SECONDS = 4, 6.0
+"""Sums known beside the output that is sampled; above, that of its own class alone. And how long they may take."""
+STEADIED = 5
+"""Times as many rows as are sampled without knowing more, where the exact values of a sum steady them."""
 LINKED_FROM = 0.5
 """Association from which columns belong together in a hierarchy that nobody gave."""
 ADDITIVITY = 1e-6
@@ -124,7 +128,12 @@ def explain(
             todo="Choose the sampled method.",
         )
     fits = max(evaluations // (cases.rows * 2**p), 0) if p <= MOST_PLAYERS and cases.rows else 0
-    if method == "enumeration" or (method == "auto" and fits >= min(LEAST_BACKGROUND, whole.rows)):
+    known = None
+    if method == "sampled" or (method == "auto" and fits < whole.rows):
+        known = _known_sums(subject, cases, whole, work)
+    # every coalition against some rows only is further off than walks that know the sum
+    enough = whole.rows if known is not None else min(LEAST_BACKGROUND, whole.rows)
+    if method == "enumeration" or (method == "auto" and fits >= enough):
         return _enumerated(subject, cases, whole, max(fits, LEAST_BACKGROUND), seed, work)
     if method == "least squares":
         output = subject.asked
@@ -135,9 +144,32 @@ def explain(
         )
     output = subject.asked
     spread = _spread(subject)
-    found = sample_permutations(output, cases, whole, tolerance * spread, most_pairs, seed, work)
-    why = f"Paired permutations, because {reason or 'the model runs as a black box'}"
+    found = sample_permutations(output, cases, whole, tolerance * spread, most_pairs, seed, work, known=known)
+    beside = "" if known is None else "; each feature's exact share of that sum steadies them"
+    why = f"Paired permutations, because {reason or 'the model runs as a black box'}{beside}"
     return _estimated(subject, cases, whole, found, tolerance, "sampled", why)
+
+
+def _known_sums(subject: Subject, cases: Frame, whole: Background, work: Work) -> KnownSums | None:
+    """Exact contributions to the sums that the output is a link of; None where there are none, or they would take long."""
+    structure = subject.predictions.structure[0]
+    if structure is None or subject.model.divide is not None:
+        return None
+    if subject.model.structure_for(cases, whole.frame) is None:
+        return None
+    k = len(structure.base)
+    columns = list(range(k)) if k <= MOST_SUMS else [subject.column]
+    ways = exact.outlook(structure, cases.rows, whole.rows)
+    if ways.seconds * len(columns) > SUM_SECONDS:
+        return None
+    values = np.empty((cases.rows, len(cases.names), len(columns)))
+    for place, column in enumerate(columns):
+        explainer = exact.prepare(structure, column, whole, Work(executor=work.executor), ways.by_table)
+        found, _ = exact.explain_rows(explainer, cases, Work(executor=work.executor))
+        if np.abs(found[:, -1]).max(initial=0.0) > ADDITIVITY * max(float(np.abs(found).max(initial=0.0)), 1e-12):
+            return None
+        values[:, :, place] = found[:, :-1]
+    return KnownSums(values, columns)
 
 
 def _usable(subject: Subject) -> tuple[Structure | None, str]:
@@ -197,7 +229,21 @@ def cheap(subject: Subject) -> bool:
     structure = _usable(subject)[0]
     if structure is None:
         return False
-    found = exact.outlook(structure, np.inf, subject.n)
+    return _from_tables(structure, subject.n)
+
+
+def affordable(subject: Subject, exact_rows: int, sampled: int) -> int:
+    """How many rows to explain: many where that is exact and cheap, few where it is sampled, more where a sum steadies it."""
+    if cheap(subject):
+        return exact_rows
+    structure = subject.predictions.structure[0] if subject.model.divide is None else None
+    if structure is not None and _usable(subject)[0] is None and _from_tables(structure, subject.n):
+        return STEADIED * sampled
+    return sampled
+
+
+def _from_tables(structure: Structure, background: int) -> bool:
+    found = exact.outlook(structure, np.inf, background)
     return not len(found.deep) and found.seconds <= CHEAP_SECONDS
 
 

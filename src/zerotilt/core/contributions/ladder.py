@@ -191,7 +191,8 @@ METHOD = Method(
         "exact against these rows, and every row is held against the model's own output. Else, up to 12 features, "
         "every coalition is evaluated; otherwise pairs of feature orders, one the reverse of the other, are walked "
         "(Castro, Gómez & Tejada 2009) until the largest standard error is under 1% of the output's standard "
-        "deviation. The steps add up to the prediction less the baseline. A contribution says what moved this model's "
+        "deviation; where the output is a link of a sum, as of boosted trees in probability, each feature's exact share "
+        "of that sum steadies its estimate. The steps add up to the prediction less the baseline. A contribution says what moved this model's "
         "output for this case against these rows; not what would happen if the world changed."
     ),
     main="rungs",
@@ -203,5 +204,5 @@ METHOD = Method(
             f"right raises the {kind_of(spec.task).raises}{spec.event_phrase}"
         ),
     ),
-    version=3,
+    version=4,
 )

@@ -9,8 +9,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core.contributions.controlled import Running
 from zerotilt.core.contributions.game import Background, Draws
 from zerotilt.core.players import EVALUATIONS_AT_ONCE, Output, Players, players_of
+from zerotilt.core.players.columns import Columns
 from zerotilt.core.predictors import Frame
 from zerotilt.core.work import Work
 
@@ -18,6 +20,15 @@ PAIRS_AT_ONCE = 32
 LEAST_PAIRS = 64
 """Before an error is believed."""
 ROWS_AT_ONCE = 16
+
+
+class KnownSums(NamedTuple):
+    """Shapley values of sums that the output is a link of."""
+
+    values: NDArray[np.float64]
+    """Shape (rows, p, sums)."""
+    columns: list[int]
+    """Which of the model's sums these are."""
 
 
 class Sampled(NamedTuple):
@@ -49,6 +60,7 @@ class Sampling:
     seed: int
     draws: Draws
     groups: tuple[NDArray[np.int64], ...] | None = None
+    known: KnownSums | None = None
 
 
 def sample_permutations(
@@ -60,13 +72,15 @@ def sample_permutations(
     seed: int,
     work: Work | None = None,
     groups: Sequence[Sequence[int]] | None = None,
+    known: KnownSums | None = None,
 ) -> Sampled:
     """Estimate Shapley values by walking features in random order (Castro, Gómez & Tejada 2009), each order also backwards.
 
     Each pair of walks starts at one background row z, drawn so that rare rows
-    are met early (:class:`Draws`). The sum of a walk's steps is f(x) − f(z),
-    whose mean over the whole background is known, so it serves as a control
-    variate: the estimates add up exactly to f(x) less the baseline.
+    are met early (:class:`Draws`). What is known exactly of a walk serves as a
+    control variate (:class:`~zerotilt.core.contributions.controlled.Running`):
+    the sum of its steps is f(x) − f(z), whose mean over the background is known;
+    and where f is a link of a sum, so is each feature's step in that sum.
 
     Parameters
     ----------
@@ -76,6 +90,8 @@ def sample_permutations(
         which other rows are explained with it.
     groups : players by group. Orders then keep each group together, which gives
         Owen values (Owen 1977).
+    known : of the sums that the output is a link of, where the players are
+        columns that tell them; not with groups.
     """
     work = work or Work()
     mixer = players_of(output, cases, reference.frame)
@@ -83,7 +99,7 @@ def sample_permutations(
     at_case, at_background = mixer.of_cases(), mixer.of_others()
     together = None if groups is None else tuple(np.array(group, np.int64) for group in groups)
     draws = Draws(reference, at_background)
-    shared = Sampling(mixer, p, reference, at_case, at_background, tolerance, most_pairs, seed, draws, together)
+    shared = Sampling(mixer, p, reference, at_case, at_background, tolerance, most_pairs, seed, draws, together, known)
     pieces = [(start, min(start + ROWS_AT_ONCE, n)) for start in range(0, n, ROWS_AT_ONCE)]
     values, errors = np.empty((n, p)), np.empty((n, p))
     pairs = np.zeros(n, np.int64)
@@ -98,7 +114,8 @@ def _sample(shared: Sampling, piece: tuple[int, int]):
     first, last = piece
     n, p = last - first, shared.p
     streams = [np.random.default_rng([shared.seed, row]) for row in range(first, last)]
-    running = Running(n, p, shared.at_case[first:last] - shared.reference.mean(shared.at_background))
+    known = None if shared.known is None else shared.known.values[first:last]
+    running = Running(n, p, shared.at_case[first:last] - shared.reference.mean(shared.at_background), known)
     active = np.arange(n)
     rows_at_once = max(1, EVALUATIONS_AT_ONCE // (PAIRS_AT_ONCE * 2 * (p + 1)))
     while len(active):
@@ -107,62 +124,13 @@ def _sample(shared: Sampling, piece: tuple[int, int]):
             block = active[start : start + rows_at_once]
             orders = np.stack([_orders(streams[row], pairs, p, shared.groups) for row in block])
             chosen = np.stack([shared.draws.draw(streams[row], pairs) for row in block])
-            steps = _walk(shared, block + first, orders, chosen)
+            steps, of_sums = _walk(shared, block + first, orders, chosen)
             total = shared.at_case[block + first][:, None] - shared.at_background[chosen]
-            running.add(block, steps, total, shared.draws.weight[chosen])
-        errors = running.estimate()[1]
-        finished = (errors[active].max(axis=1) <= shared.tolerance) & (running.used[active] >= LEAST_PAIRS)
+            running.add(block, steps, total, shared.draws.weight[chosen], of_sums)
+        errors = running.estimate(active)[1]
+        finished = (errors.max(axis=1) <= shared.tolerance) & (running.used[active] >= LEAST_PAIRS)
         active = active[~finished & (running.used[active] < shared.most_pairs)]
     return *running.estimate(), running.used
-
-
-class Running:
-    """Estimates of contributions of n rows from one background row after the other.
-
-    Terms are y = r·d, with d the steps of one draw and r its weight. Two means
-    are known, of r (one) and of r·t, t the sum of a draw's steps: both serve as
-    control variates, so that the estimates add up exactly to f(x) less the
-    baseline (Lavenberg & Welch 1981).
-    """
-
-    def __init__(self, n: int, p: int, expected: NDArray[np.float64]):
-        self.used = np.zeros(n, np.int64)
-        self._expected = expected[:, None]
-        self._sums = {key: np.zeros((n, p)) for key in ("y", "yy", "yr", "yt")}
-        self._known = {key: np.zeros((n, 1)) for key in ("r", "t", "rr", "rt", "tt")}
-        self._largest = np.zeros((n, 1))
-
-    def add(self, rows: NDArray[np.intp], steps: NDArray, totals: NDArray, weights: NDArray) -> None:
-        """``steps``: shape (rows, draws, p); ``totals``, ``weights``: (rows, draws)."""
-        y, r, t = steps * weights[:, :, None], weights, weights * totals
-        for key, value in (("y", y), ("yy", y * y), ("yr", y * r[:, :, None]), ("yt", y * t[:, :, None])):
-            self._sums[key][rows] += value.sum(axis=1)
-        for key, value in (("r", r), ("t", t), ("rr", r * r), ("rt", r * t), ("tt", t * t)):
-            self._known[key][rows] += value.sum(axis=1, keepdims=True)
-        middle = np.divide(self._sums["y"], np.maximum(self._known["r"], 1e-300))[rows]
-        off = np.abs(steps - middle[:, None, :]).max(axis=(1, 2), initial=0.0)[:, None]
-        self._largest[rows] = np.maximum(self._largest[rows], off)
-        self.used[rows] += steps.shape[1]
-
-    def estimate(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Values and their standard errors, both (n, p)."""
-        n = np.maximum(self.used, 1)[:, None].astype(float)
-        y, r, t = self._sums["y"] / n, self._known["r"] / n, self._known["t"] / n
-        yy, yr, yt = (self._sums[key] / n - y * mean for key, mean in (("yy", y), ("yr", r), ("yt", t)))
-        rr, rt, tt = (self._known[key] / n - a * b for key, a, b in (("rr", r, r), ("rt", r, t), ("tt", t, t)))
-        flat = tt <= 1e-18 * np.maximum(self._known["tt"] / n, 1e-300)
-        by_total = np.where(flat, 1 / y.shape[1], yt / np.where(flat, 1, tt))
-        # what r tells beyond the total
-        shared = np.where(flat, 0.0, rt / np.where(flat, 1, tt))
-        alone, joint = rr - shared * rt, yr - by_total * rt
-        idle = flat | (alone <= 1e-9)
-        by_weight = np.where(idle, 0.0, joint / np.where(idle, 1, alone))
-        values = y - by_total * (t - self._expected) - by_weight * ((r - 1) - shared * (t - self._expected))
-        left = np.maximum(np.where(flat, yy, yy - by_total * yt - by_weight * joint), 0)
-        # one step as large as any seen, in a draw that was not seen yet: else a feature that matters for few
-        # background rows would look exact as long as none of them was drawn
-        left = left + self._largest**2 / n
-        return values, np.sqrt(left / np.maximum(n - 3, 1))
 
 
 def _orders(stream: np.random.Generator, pairs: int, p: int, groups) -> NDArray[np.int64]:
@@ -175,13 +143,23 @@ def _orders(stream: np.random.Generator, pairs: int, p: int, groups) -> NDArray[
     return out
 
 
-def _walk(shared: Sampling, block, orders, chosen) -> NDArray[np.float64]:
-    """Mean step of each feature over a forward and a backward walk, shape (block, pairs, p)."""
+def _walk(shared: Sampling, block, orders, chosen) -> tuple[NDArray[np.float64], NDArray[np.float64] | None]:
+    """Mean step of each feature over a forward and a backward walk, shape (block, pairs, p); and in each of the known
+    sums, shape (block, pairs, p, sums).
+    """
     rows, pairs, p = orders.shape
     place = np.argsort(orders, axis=2)  # when each feature is switched to the case's value
     both = np.stack([orders, orders[:, :, ::-1]], axis=2).reshape(-1, p)
-    values = shared.mixer.walks(np.repeat(block, pairs * 2), np.repeat(chosen.reshape(-1), 2), both)
-    steps = np.diff(values.reshape(rows, pairs, 2, p + 1), axis=3)
-    ahead = np.take_along_axis(steps[:, :, 0], place, axis=2)
-    behind = np.take_along_axis(steps[:, :, 1], p - 1 - place, axis=2)
-    return (ahead + behind) / 2
+    cases, others = np.repeat(block, pairs * 2), np.repeat(chosen.reshape(-1), 2)
+
+    def stepped(values: NDArray) -> NDArray[np.float64]:
+        steps = np.diff(values.reshape(rows, pairs, 2, p + 1), axis=3)
+        ahead = np.take_along_axis(steps[:, :, 0], place, axis=2)
+        behind = np.take_along_axis(steps[:, :, 1], p - 1 - place, axis=2)
+        return (ahead + behind) / 2
+
+    if shared.known is None:
+        return stepped(shared.mixer.walks(cases, others, both)), None
+    assert isinstance(shared.mixer, Columns)  # sums are known of columns only
+    values, sums = shared.mixer.walks_with_sums(cases, others, both)
+    return stepped(values), np.stack([stepped(sums[:, :, c]) for c in shared.known.columns], axis=3)

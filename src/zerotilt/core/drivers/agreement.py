@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
 
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
@@ -40,6 +39,8 @@ def agreement(first: str, a: NDArray[np.float64], second: str, b: NDArray[np.flo
         raise Refused(
             f"The rankings “{first}” and “{second}” have {len(a)} and {len(b)} features; they must be the same."
         )
+    from scipy import stats
+
     k = min(k, len(a))
     tau = float(stats.kendalltau(a, b)[0]) if len(a) > 1 else float("nan")
     top = [set(np.argsort(-np.asarray(one), kind="stable")[:k].tolist()) for one in (a, b)]
@@ -54,6 +55,8 @@ def agreement(first: str, a: NDArray[np.float64], second: str, b: NDArray[np.flo
 
 def rank_table(features: Sequence[str], lists: Sequence[NDArray[np.float64]]) -> tuple[Ranked, ...]:
     """Each feature's rank in every list, from 1; ties share the smaller rank. In the order of the first list."""
+    from scipy import stats
+
     ranks = [stats.rankdata(-np.asarray(one), method="min").astype(int) for one in lists]
     order = np.argsort(-np.asarray(lists[0]), kind="stable")
     return tuple(Ranked(feature=features[j], ranks=tuple(int(one[j]) for one in ranks)) for j in order)

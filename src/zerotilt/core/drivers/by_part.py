@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import membership, words
-from zerotilt.core.contributions.explain import cheap, explain
+from zerotilt.core.contributions.explain import affordable, explain
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Spec, Wording
@@ -69,8 +69,8 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
     ------
     Refused : the model has no classes, or no column makes groups.
     """
-    dear = settings.by == "class" and not cheap(subject)
-    most = min(settings.rows, settings.sampled) if dear else settings.rows
+    every = settings.by == "class"
+    most = min(settings.rows, affordable(subject, settings.rows, settings.sampled) if every else settings.rows)
     chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), most))
     rows, mass = subject.rows.numbers[chosen], subject.rows.mass[chosen]
     column = None
@@ -176,5 +176,5 @@ METHOD = Method(
     picture=picture,
     address={"column": "of"},
     first_look={"rows": 60, "sampled": 24, "walks": 16},
-    version=3,
+    version=4,
 )

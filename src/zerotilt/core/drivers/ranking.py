@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.explain import cheap, explain
+from zerotilt.core.contributions.explain import affordable, explain
 from zerotilt.core.drivers.agreement import agreement, effective_features, rank_table
 from zerotilt.core.drivers.losses import Loss, chosen
 from zerotilt.core.drivers.permutation import Permuted, permute
@@ -55,6 +55,7 @@ class _Shuffled:
 
 def _shuffled(subject: Subject, settings: DriversSettings, loss: Loss, seed: int, work: Work, links: bool) -> _Shuffled:
     features = subject.model.inputs
+    subject.predictions.find_structure()
     kept = np.sort(subject.rows.drawn(np.random.default_rng(seed), settings.rows))
     frame = subject.frame.take(kept)
     strength = association(frame, seed) if links else np.zeros((0, 0))
@@ -85,7 +86,7 @@ def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> 
     found, sets = shuffled.found, shuffled.sets
     rng = np.random.default_rng([seed, 1])
     told = np.sort(
-        subject.rows.drawn(rng, max(settings.explained, CHEAP_ROWS) if cheap(subject) else settings.explained)
+        subject.rows.drawn(rng, affordable(subject, max(settings.explained, CHEAP_ROWS), settings.explained))
     )
     explained, mass = len(told), subject.rows.mass[told]
     contributions = explain(
@@ -239,8 +240,9 @@ METHOD = Method(
     say=say,
     note=(
         "**Permutation importance** (Breiman 2001; Fisher, Rudin & Dominici 2019): the mean loss with one column's "
-        "values from other rows, less the loss as is; over all pairs of rows where they can be asked (few distinct "
-        "values, or few rows), else over shuffles, which are a sample of them. In the interval a row counts by what "
+        "values from other rows, less the loss as is; over all pairs of rows where they can be asked (a sum of trees "
+        "or terms tells few values apart, and is not run again for them; or there are few rows), else over shuffles, "
+        "which are a sample of them. In the interval a row counts by what "
         "another's value does to it and by what its own does to others (Hoeffding 1948). Where it reaches zero, the "
         "loss is not seen to depend on the column; the output may depend on it all the same, and its mean absolute "
         "Shapley value says how far. Shuffling makes combinations that may not occur.\n\n"
@@ -249,8 +251,8 @@ METHOD = Method(
         "texts Cramér's V corrected for chance (Bergsma 2013), of a number and a text the correlation ratio; sets by "
         "complete linkage on one less the association. Association is in the table; whether the model uses both is "
         "another matter, and whether two features work together is under Response, Interactions.\n\n"
-        "**Mean absolute Shapley value**: how far a feature moves the output, right or wrong; of 200 seeded rows, or "
-        "of up to 20,000 where contributions are exact. **Concentration**: the share of the first feature, and exp of "
+        "**Mean absolute Shapley value**: how far a feature moves the output, right or wrong; of 200 seeded rows, "
+        "of 1,000 where the exact values of a sum steady them, or of up to 20,000 where contributions are exact. **Concentration**: the share of the first feature, and exp of "
         "the entropy of the shares as the number of features that would be as spread. The small curve is the mean "
         "response over the 1–99% range of the feature. Intervals of a difference to what is alongside take both sides "
         "as independent; with the same rows they are a little too wide."
@@ -266,5 +268,5 @@ METHOD = Method(
     address={"against_rest": "against", "linked_from": "from"},
     reads_alongside=True,
     first_look={"rows": 400, "repeats": 2, "explained": 15, "walks": 16},
-    version=5,
+    version=6,
 )

@@ -9,17 +9,16 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
-from scipy import stats
 
 from zerotilt.core import words
-from zerotilt.core.contributions.explain import cheap, explain
+from zerotilt.core.contributions.explain import affordable, explain
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import feature_named
 from zerotilt.core.response.parts import Parts, parts_of
-from zerotilt.core.stats import weighing
+from zerotilt.core.stats import distributions, weighing
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -112,7 +111,7 @@ def spread_out(subject: Subject, settings: SpreadSettings, seed: int, work: Work
     """
     wanted = feature_named(subject, settings.feature) if settings.feature else ""
     colours = parts_of(subject, settings.colour) if settings.colour else None
-    most = settings.rows if cheap(subject) else settings.sampled
+    most = min(affordable(subject, settings.rows, settings.sampled), settings.rows)
     chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), most))
     mass = subject.rows.mass[chosen]
     found = explain(subject, subject.rows.numbers[chosen], seed, work, most_pairs=settings.walks)
@@ -241,7 +240,7 @@ def _gap(stretches: list[Stretch], confidence: float) -> tuple[Estimate | None, 
 
     def gap(first: Stretch, second: Stretch) -> Estimate:
         reach = float(
-            stats.t.ppf(tail, max(min(first.rows, second.rows) - 1, 1))
+            distributions.t_quantile(tail, max(min(first.rows, second.rows) - 1, 1))
         )  # few rows tell little of their spread
         value, half = abs(first.mean - second.mean), reach * float(np.hypot(first.error, second.error))
         return Estimate(value=value, low=value - half, high=value + half)
@@ -308,13 +307,13 @@ METHOD = Method(
     note=(
         "Shapley values (Shapley 1953) of every row, gathered by the feature's own value: quantiles of the "
         "contributions in bins of about equal counts (up to 40, at least 5 rows each), so that any number of rows "
-        "reads the same. All rows where contributions are exact (up to 300,000), else a seeded sample, or all on "
-        "request. Where the parts of another column lie apart at the same value, the two work together in the model; "
+        "reads the same. All rows where contributions are exact (up to 300,000), else a seeded sample (300, or "
+        "1,500 where the exact values of a sum steady them), or all on request. Where the parts of another column lie apart at the same value, the two work together in the model; "
         "where only the rows move along the axis, they are merely associated. Where two parts differ is said for the "
         "value at which the gap of their means is surest, with an interval widened for all values looked at "
         "(Bonferroni, Student's t)."
     ),
     main="lanes",
     first_look={"sampled": 40, "rows": 2000, "walks": 24},
-    version=2,
+    version=3,
 )

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
 
 from zerotilt.core.groups.metrics import class_of, metric_named
 from zerotilt.core.groups.readout import Readout
 from zerotilt.core.membership import JOIN
-from zerotilt.core.stats import intervals
+from zerotilt.core.stats import distributions, intervals
 from zerotilt.core.stats.intervals import Interval
 
 Floats = NDArray[np.float64]
@@ -109,4 +108,4 @@ def _error(moves: list[Floats], shared: bool) -> float:
 def _p(change: float, error: float) -> float:
     if error <= 0:
         return 1.0 if abs(change) < 1e-12 else 0.0
-    return float(2 * stats.norm.sf(abs(change) / error))
+    return float(2 * distributions.normal_tail(abs(change) / error))

@@ -7,7 +7,6 @@ import itertools
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
-from scipy import stats
 
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
@@ -17,7 +16,7 @@ from zerotilt.core.groups.pair import PairSettings, pair
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span, plain
-from zerotilt.core.stats import calibration, intervals
+from zerotilt.core.stats import calibration, distributions, intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -243,7 +242,7 @@ def _distance(subject: Subject, quantity: str, values, inside, against) -> Dista
         quantity=quantity,
         kolmogorov_smirnov=float(abs(gap[at])),
         at=float(points[at]),
-        p_value=float(stats.kstwobign.sf(size * abs(gap[at]))),
+        p_value=distributions.kolmogorov_tail(size * abs(gap[at])),
         wasserstein=float((np.abs(gap[:-1]) * np.diff(points)).sum()),
     )
 

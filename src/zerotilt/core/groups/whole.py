@@ -7,9 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
 
-from zerotilt.core.stats import intervals, weighing
+from zerotilt.core.stats import distributions, intervals, weighing
 from zerotilt.core.stats.calibration import with_interval
 from zerotilt.core.stats.intervals import Interval
 
@@ -126,7 +125,7 @@ def r_squared(r: Set) -> Measured:
     if not m > 0:
         return Interval(*(np.array(1.0),) * 3), len(r.y)
     error = float(weighing.error(lost / m - off / v, r.w))
-    half = stats.t.ppf(0.5 + r.confidence / 2, len(r.y) - 1) * error
+    half = distributions.t_quantile(0.5 + r.confidence / 2, len(r.y) - 1) * error
     ends = (np.array(1 - m / v * np.exp(sign * half)) for sign in (1, -1))
     return Interval(np.array(1 - m / v), *ends), len(r.y)
 

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from zerotilt.core.output import from_sums
 from zerotilt.core.players.protocol import EVALUATIONS_AT_ONCE, Output
 from zerotilt.core.predictors import Asked, Frame
+from zerotilt.core.predictors.structure import Structure
 
 
 @njit(cache=True, nogil=True)
@@ -65,11 +66,43 @@ class Columns:
                 part = slice(start, start + step)
                 out[part] = self._walked(case[part], other[part], place[part])
             return out
-        structure = self._structure
-        assert structure is not None  # only what has one is asked in its code
-        sums = structure.walked_sums(*self._encoded, case, other, orders, self._words)
-        flat = from_sums(sums.reshape(m * (p + 1), -1), structure.link, self._output.scale, self._output.column)
-        return flat.reshape(m, p + 1)
+        return self._from(self._walked_sums(case, other, orders)).reshape(m, p + 1)
+
+    @property
+    def tells_sums(self) -> bool:
+        """Whether the output is a link of sums that walks can be told of."""
+        return self._structure is not None
+
+    def walks_with_sums(
+        self, case: NDArray[np.integer], other: NDArray[np.integer], orders: NDArray[np.integer]
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Walks as :meth:`walks` gives them, and in the sums, shape (m, p + 1, sums)."""
+        m, p = orders.shape
+        if self._words is not None:
+            sums = self._walked_sums(case, other, orders)
+        else:
+            place = np.argsort(orders, axis=1)
+            sums = np.empty((m, p + 1, len(self._sum_of.base)))
+            step = max(1, EVALUATIONS_AT_ONCE // (p + 1))
+            for start in range(0, m, step):
+                part = slice(start, start + step)
+                known = (place[part, None, :] < np.arange(p + 1)[:, None]).reshape(-1, p)
+                given = np.repeat(case[part], p + 1), np.repeat(other[part], p + 1)
+                sums[part] = self._sum_of.mixed_sums(*self._encoded, *given, known).reshape(-1, p + 1, sums.shape[2])
+        return self._from(sums).reshape(m, p + 1), sums
+
+    @property
+    def _sum_of(self) -> Structure:
+        assert self._structure is not None  # only what has one is asked in its code
+        return self._structure
+
+    def _walked_sums(self, case, other, orders) -> NDArray[np.float64]:
+        return self._sum_of.walked_sums(*self._encoded, case, other, orders, self._words)
+
+    def _from(self, sums: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The output from sums (…, k), flat."""
+        flat = sums.reshape(-1, sums.shape[-1])
+        return from_sums(flat, self._sum_of.link, self._output.scale, self._output.column)
 
     def of_cases(self) -> NDArray[np.float64]:
         rows = np.arange(self._cases.rows)
@@ -103,7 +136,4 @@ class Columns:
         return self._output(Frame(columns)).reshape(m, p + 1)
 
     def _in_code(self, case, other, known) -> NDArray[np.float64]:
-        structure = self._structure
-        assert structure is not None  # only what has one is asked in its code
-        sums = structure.mixed_sums(*self._encoded, case, other, known)
-        return from_sums(sums, structure.link, self._output.scale, self._output.column)
+        return self._from(self._sum_of.mixed_sums(*self._encoded, case, other, known))

@@ -15,7 +15,6 @@ from difflib import get_close_matches
 import numpy as np
 import onnx
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
 
 from zerotilt.core import words
 from zerotilt.core.levels import match_level
@@ -168,6 +167,8 @@ def ask_classes(digest: str, probabilities: NDArray, outcome: NDArray[np.int64],
     k = len(levels)
     took = probabilities.argmax(axis=1)
     together = np.bincount(took * k + outcome, minlength=k * k).reshape(k, k)
+    from scipy.optimize import linear_sum_assignment
+
     columns, classes = linear_sum_assignment(-together)
     best = tuple(levels[c] for _, c in sorted(zip(columns, classes, strict=True)))
     choices = []

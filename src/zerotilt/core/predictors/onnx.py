@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from zerotilt.core import output, words
 from zerotilt.core.executor import side_by_side
 from zerotilt.core.meaning import Spec
-from zerotilt.core.predictors import dissection, meant
+from zerotilt.core.predictors import dissection, meant, packed
 from zerotilt.core.predictors.fed import Fed
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.matching import match
@@ -82,6 +82,20 @@ class OnnxPredictor(Predictor):
             except Unread as problem:
                 self._structure = (None, str(problem))
         return self._structure
+
+    def remembered(self) -> bytes | None:
+        """The structure, or why there is none, to be found again by :meth:`recall`; None where it was not looked for."""
+        return packed.packed(*self._structure, self._fed.output) if self._structure else None
+
+    def recall(self, data: bytes) -> None:
+        """Take up what :meth:`remembered` gave for the same model, table and meaning.
+
+        Raises
+        ------
+        Unfit : the bytes are damaged, or of another version.
+        """
+        found, why, output = packed.unpacked(data, self._fed.feed)
+        self._structure, self._fed.output = (found, why), output
 
     @property
     def known_structure(self) -> Structure | None:

@@ -31,11 +31,11 @@ class Encoder:
         part: bytes | None,
         inside: Sequence[str],
     ):
-        self._feed, self._sources, self._part, self._inside = feed, list(sources), part, list(inside)
+        self._feed, self.sources, self.part, self.inside = feed, list(sources), part, list(inside)
         self._start()
 
     def _start(self) -> None:
-        self._session = session_of(self._part) if self._part else None
+        self._session = session_of(self.part) if self.part else None
         self._accepted = {entry.name for entry in self._session.get_inputs()} if self._session else set()
 
     def __getstate__(self) -> dict:
@@ -53,12 +53,12 @@ class Encoder:
     def parts(self, frame: Frame) -> list[NDArray]:
         """What each source holds, in order."""
         fed = self._feed(frame)
-        got = {name: fed[name] for name in self._sources if name in fed}
+        got = {name: fed[name] for name in self.sources if name in fed}
         if self._session is not None:
             given = {name: value for name, value in fed.items() if name in self._accepted}
-            inside: list[Any] = list(self._session.run(self._inside, given))
-            got |= dict(zip(self._inside, inside, strict=True))
-        return [got[name] if got[name].ndim > 1 else got[name][:, None] for name in self._sources]
+            inside: list[Any] = list(self._session.run(self.inside, given))
+            got |= dict(zip(self.inside, inside, strict=True))
+        return [got[name] if got[name].ndim > 1 else got[name][:, None] for name in self.sources]
 
     def __call__(self, frame: Frame) -> NDArray[np.floating]:
         """Every encoded matrix beside the others, shape (rows, encoded columns)."""
@@ -159,9 +159,10 @@ class Structure:
         assert trees is not None  # only trees have words
         player = np.where(self.owner < 0, players, self.owner)[trees.column].astype(np.int32)
         out = np.empty((len(case), players + 1, trees.outputs))
+        cells = words.cells or walks.no_cells(trees.threshold.dtype)
         walks.walk(
-            cases, others, case, other, orders, player, players, words.node, words.tree, words.clears, words.value,
-            trees.column, trees.threshold, trees.mode, trees.track, trees.first, trees.members,
-            trees.base, out,
+            cases, others, case, other, orders, self.owner, player, players, words.node, words.tree, words.clears,
+            words.value, cells.start, cells.cuts, cells.answer, cells.left, trees.column, trees.threshold, trees.mode,
+            trees.track, trees.first, trees.members, trees.base, out,
         )  # fmt: skip
         return out

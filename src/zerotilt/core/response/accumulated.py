@@ -7,7 +7,6 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
-from scipy.spatial import KDTree
 
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
@@ -266,6 +265,8 @@ def second_order(subject: Subject, frame: Frame, first: str, second: str, bins: 
     if not filled.all():
         middles = [(edge[1:] + edge[:-1]) / 2 / (np.ptp(edge) or 1) for edge in edges]
         places = np.column_stack([np.repeat(middles[0], shape[1]), np.tile(middles[1], shape[0])])
+        from scipy.spatial import KDTree
+
         mean[~filled] = mean[filled][KDTree(places[filled]).query(places[~filled])[1]]
     mean, counts = mean.reshape(shape), counts.reshape(shape)
     effect = np.zeros((shape[0] + 1, shape[1] + 1))

@@ -13,8 +13,8 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy import stats
 
+from zerotilt.core.stats import distributions
 from zerotilt.core.stats.score_ends import area_end, ends_of, koopman_end, mee_end, over_error
 
 DRAWS = 2_000
@@ -31,7 +31,7 @@ def normal_quantile(confidence: float) -> float:
     """How many standard errors an interval of this confidence reaches to each side."""
     if not 0 < confidence < 1:
         raise ValueError(f"confidence must be within 0 and 1, got {confidence!r}")
-    return float(stats.norm.ppf(0.5 + confidence / 2))
+    return float(distributions.normal_quantile(0.5 + confidence / 2))
 
 
 def effective_counts(
@@ -58,7 +58,7 @@ def effective_counts(
         variance = ((1 - p) ** 2 * counted_square + p**2 * np.maximum(square - counted_square, 0)) / mass**2
         one_sided = (counted_square <= 0) | (square - counted_square <= 1e-12 * square)
         n = np.where(one_sided | (variance <= 0), kish, p * (1 - p) / np.where(variance > 0, variance, 1))
-        lost = (stats.norm.ppf(0.975) / stats.t.ppf(0.975, np.maximum(rows - 1, 1))) ** 2
+        lost = (distributions.normal_quantile(0.975) / distributions.t_quantile(0.975, np.maximum(rows - 1, 1))) ** 2
         n = np.where(uneven, n * np.where(rows > 1, lost, 1.0), rows)
     n = np.where(mass > 0, n, 0.0)
     return p * n, n
@@ -163,7 +163,7 @@ def mean(value: ArrayLike, error: ArrayLike, skew: ArrayLike, n: ArrayLike, conf
     with np.errstate(invalid="ignore", divide="ignore"):
         # past this the correction turns over and an end runs away; what is held stays the same in simulation
         a = np.clip(skew / np.sqrt(n), -MOST_SKEW, MOST_SKEW)
-        t = stats.t.ppf(0.5 + confidence / 2, np.maximum(n - 1, 1))
+        t = distributions.t_quantile(0.5 + confidence / 2, np.maximum(n - 1, 1))
         small = np.abs(a) < 1e-6
         slope = np.where(small, 1.0, a)
         # the inverse of g(T) = T + a·T²/3 + a²·T³/27 + a/6
@@ -226,7 +226,7 @@ def tested(gap: Interval, confidence: float) -> NDArray[np.float64]:
     value, low, high = (np.asarray(v, float) for v in gap)
     z = normal_quantile(confidence)
     facing = np.where(value > 0, value - low, high - value)
-    p = 2 * stats.norm.sf(np.abs(over_error(value * z, facing**2)))
+    p = 2 * distributions.normal_tail(np.abs(over_error(value * z, facing**2)))
     return np.where(np.isfinite(value) & np.isfinite(facing), p, np.nan)
 
 
@@ -240,7 +240,7 @@ def score_test(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike) -> ND
         pooled = (x1 + x2) / (n1 + n2)
         se = np.sqrt(pooled * (1 - pooled) * (1 / n1 + 1 / n2))
         z = np.where(se > 0, (x1 / n1 - x2 / n2) / se, 0.0)
-    p = 2 * stats.norm.sf(np.abs(z))
+    p = 2 * distributions.normal_tail(np.abs(z))
     return np.where((n1 <= 0) | (n2 <= 0), np.nan, p)
 
 
@@ -262,6 +262,8 @@ def adjust(p_values: ArrayLike, how: Adjustment = "false discovery rate") -> NDA
     if not len(known):
         return out
     if how == "false discovery rate":
+        from scipy import stats  # takes long to load, and is needed for reports only
+
         out[known] = stats.false_discovery_control(p[known], method="bh")
     elif how == "Holm":
         order = known[np.argsort(p[known], kind="stable")]

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy import stats
 
+from zerotilt.core.stats import distributions
 from zerotilt.core.stats.intervals import Interval, normal_quantile
 
 NOTHING = Interval(*(np.array(np.nan),) * 3)
@@ -55,7 +55,7 @@ def mantel_haenszel(x1: ArrayLike, n1: ArrayLike, x2: ArrayLike, n2: ArrayLike, 
     difference = Interval(np.array(gap), np.array(gap - half), np.array(gap + half))
     expected = m1 * (a + c) / n
     variance = np.where(n > 1, m1 * m2 * (a + c) * (b + d) / (n**2 * np.maximum(n - 1, 1)), 0).sum()
-    p = float(stats.chi2.sf((a.sum() - expected.sum()) ** 2 / variance, 1)) if variance > 0 else 1.0
+    p = float(distributions.chi_squared_tail((a.sum() - expected.sum()) ** 2 / variance, 1)) if variance > 0 else 1.0
     return Pooled(odds, ratio, difference, p, _alike(a, m1, m2, a + c, float(odds.value)))
 
 
@@ -112,7 +112,7 @@ def weighted(
     dshare = moved([(m2 - share) / n, (m2 - share) / n, (m1 - share) / n, (m1 - share) / n])
     gap = (t - u).sum() / share.sum()
     error = float(np.sqrt((((dt - du) - gap * dshare) ** 2).sum()) / share.sum())
-    p = float(2 * stats.norm.sf(abs(gap) / error)) if error > 0 else 1.0
+    p = float(2 * distributions.normal_tail(abs(gap) / error)) if error > 0 else 1.0
     return Pooled(
         odds, ratio, Interval(np.array(gap), np.array(gap - z * error), np.array(gap + z * error)), p, float("nan")
     )
@@ -150,7 +150,7 @@ def _alike(a, m1, m2, t, odds: float) -> float:
         return float("nan")
     off, variance = (a - fitted)[told], variance[told]
     statistic = (off**2 / variance).sum() - off.sum() ** 2 / variance.sum()
-    return float(stats.chi2.sf(max(statistic, 0.0), told.sum() - 1))
+    return float(distributions.chi_squared_tail(max(statistic, 0.0), told.sum() - 1))
 
 
 def pooled_means(
@@ -175,5 +175,5 @@ def pooled_means(
     gap = float(weight @ (mean1[kept] - mean2[kept]))
     error = float(np.sqrt((weight**2) @ (error1[kept] ** 2 + error2[kept] ** 2)))
     half = normal_quantile(confidence) * error
-    p = float(2 * stats.norm.sf(abs(gap) / error)) if error > 0 else float(gap == 0)
+    p = float(2 * distributions.normal_tail(abs(gap) / error)) if error > 0 else float(gap == 0)
     return Interval(np.array(gap), np.array(gap - half), np.array(gap + half)), p

@@ -14,8 +14,8 @@ from functools import lru_cache
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.special import gammaln
 
+from zerotilt.core.stats.distributions import log_gamma
 from zerotilt.core.trees.ensemble import Trees, extent, lowest, mask_of
 
 
@@ -23,9 +23,9 @@ from zerotilt.core.trees.ensemble import Trees, extent, lowest, mask_of
 def _weights(most: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Weights of a leaf for a player of x and for one of z, by how many players each has, shapes (most, most)."""
     a, b = np.meshgrid(np.arange(most), np.arange(most), indexing="ij")
-    both = gammaln(a + b + 1)
-    of_x = np.where(a > 0, np.exp(gammaln(np.maximum(a, 1)) + gammaln(b + 1) - both), 0.0)
-    of_z = np.where(b > 0, np.exp(gammaln(a + 1) + gammaln(np.maximum(b, 1)) - both), 0.0)
+    both = log_gamma(a + b + 1)
+    of_x = np.where(a > 0, np.exp(log_gamma(np.maximum(a, 1)) + log_gamma(b + 1) - both), 0.0)
+    of_z = np.where(b > 0, np.exp(log_gamma(a + 1) + log_gamma(np.maximum(b, 1)) - both), 0.0)
     return of_x, of_z
 
 

@@ -5,6 +5,10 @@ the true branch comes first. Every decision that a row answers with no clears
 the leaves of its true branch; the lowest bit left is the row's leaf (Lucchese
 et al. 2015). The clearings of each player are gathered once for x and once for
 z, so that a step along the walk is one AND a tree.
+
+Between two neighbouring thresholds of a column every value answers alike. What
+the answers of each such cell leave over is made once, so that to gather them is
+to find the cell.
 """
 
 from __future__ import annotations
@@ -15,9 +19,11 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from zerotilt.core.trees.ensemble import Trees, holds, lowest
+from zerotilt.core.trees.ensemble import MEMBER, Trees, holds, lowest
 
 MOST_LEAVES = 64
+MOST_BYTES = 64 * 2**20
+"""Of answers kept by cell; beyond, every decision is made again."""
 
 
 @dataclass(frozen=True)
@@ -30,13 +36,32 @@ class Words:
     clears: NDArray[np.uint64]
     """What a no at each of these nodes leaves over."""
     value: NDArray[np.float64]
-    """Value of the leaf of each bit, shape (k, trees, 64)."""
+    """Value of the leaf of each bit, shape (k, trees, leaves of the largest)."""
+    cells: Cells | None
+    """None where they would take too much memory."""
+
+
+@dataclass(frozen=True)
+class Cells:
+    """Values of every encoded column that answer alike.
+
+    With m cuts a column has 2m + 2 cells: below the first, on it, between it and
+    the next …, beyond the last, and missing. Those that answer alike share an answer.
+    """
+
+    start: NDArray[np.int32]
+    """Where the cuts of each column begin, shape (columns + 1,)."""
+    cuts: NDArray[np.floating]
+    answer: NDArray[np.int32]
+    """Of each cell which answer, columns one after the other."""
+    left: NDArray[np.uint64]
+    """What an answer leaves over in every tree, shape (answers, trees)."""
 
 
 def words(trees: Trees) -> Words | None:
     """The words of an ensemble; None when a tree has more than 64 leaves."""
     node, tree, clears = [], [], []
-    leaf = np.zeros((len(trees.roots), MOST_LEAVES), np.int32)
+    leaves: list[list[int]] = []
     yes, no = trees.yes.tolist(), trees.no.tolist()
     for t, root in enumerate(trees.roots.tolist()):
         order: list[int] = []
@@ -57,9 +82,93 @@ def words(trees: Trees) -> Words | None:
                 continue
             began[at] = len(order)
             pending += [(no[at], -1), (0, at), (yes[at], -1)]
+        leaves.append(order)
+    # no wider than it must be: what the walks look up fits into the nearest cache where trees are small
+    leaf = np.zeros((len(leaves), max(map(len, leaves), default=1)), np.int32)
+    for t, order in enumerate(leaves):
         leaf[t, : len(order)] = order
     value = np.ascontiguousarray(trees.leaves[leaf].transpose(2, 0, 1))
-    return Words(np.array(node, np.int32), np.array(tree, np.int32), np.array(clears, np.uint64), value)
+    found = np.array(node, np.int32), np.array(tree, np.int32), np.array(clears, np.uint64)
+    return Words(*found, value, _cells(trees, *found))
+
+
+def no_cells(number: np.dtype) -> Cells:
+    """What stands for cells where there are none."""
+    none = np.zeros(0, np.int32)
+    return Cells(none, np.zeros(0, number), none, np.zeros((0, 0), np.uint64))
+
+
+def _cells(trees: Trees, node: NDArray[np.int32], tree: NDArray[np.int32], clears: NDArray[np.uint64]) -> Cells | None:
+    column = trees.column[node]
+    if (trees.mode[node] == MEMBER).any():  # sets of values have no neighbours
+        return None
+    width = int(trees.column.max(initial=-1)) + 1
+    cuts = [np.unique(trees.threshold[node[column == c]]) for c in range(width)]
+    start = np.cumsum([0, *map(len, cuts)]).astype(np.int32)
+    many = 2 * int(start[-1]) + 2 * width
+    if many * len(trees.roots) * 8 > MOST_BYTES:
+        return None
+    together = np.concatenate(cuts) if cuts else np.zeros(0, trees.threshold.dtype)
+    order = np.argsort(column, kind="stable")
+    first = np.searchsorted(column[order], np.arange(width + 1)).astype(np.int32)
+    left = np.full((many, len(trees.roots)), ~np.uint64(0))
+    _answer(
+        start, together, first, node[order], tree[order], clears[order], trees.threshold, trees.mode, trees.track, left
+    )
+    new = np.ones(many, bool)
+    new[1:] = (left[1:] != left[:-1]).any(axis=1)
+    return Cells(start, together, (np.cumsum(new) - 1).astype(np.int32), left[new])
+
+
+@njit(cache=True, nogil=True)
+def _answer(start, cuts, first, node, tree, clears, threshold, mode, track, left):
+    """What each cell's answers leave over, from a value within it."""
+    at = 0
+    for c in range(len(start) - 1):
+        m = start[c + 1] - start[c]
+        for cell in range(2 * m + 2):
+            if cell == 2 * m + 1:
+                value = cuts.dtype.type(np.nan)
+            elif cell % 2:
+                value = cuts[start[c] + cell // 2]
+            elif cell:
+                value = np.nextafter(cuts[start[c] + cell // 2 - 1], cuts.dtype.type(np.inf))
+            else:
+                value = cuts.dtype.type(-np.inf)
+            for i in range(first[c], first[c + 1]):
+                n = node[i]
+                if not holds(mode[n], track[n], value, threshold[n], threshold, 0, 0):
+                    left[at, tree[i]] &= clears[i]
+            at += 1
+
+
+@njit(cache=True, nogil=True)
+def _cell(value, cuts, low, high):
+    """Which of a column's cells a value is in; its cuts are from low to high."""
+    if value != value:
+        return 2 * (high - low) + 1
+    below, above = low, high
+    while below < above:
+        middle = (below + above) // 2
+        if cuts[middle] < value:
+            below = middle + 1
+        else:
+            above = middle
+    on = below < high and cuts[below] == value
+    return 2 * (below - low) + (1 if on else 0)
+
+
+@njit(cache=True, nogil=True)
+def _find(row, owner, players, start, cuts, answer, kept, left):
+    """The same as :func:`_gather`, from the cells that a row's values are in."""
+    left[:] = ~np.uint64(0)
+    for c in range(len(start) - 1):
+        if start[c] == start[c + 1]:
+            continue
+        found = kept[answer[2 * start[c] + 2 * c + _cell(row[c], cuts, start[c], start[c + 1])]]
+        mine = left[owner[c] if owner[c] >= 0 else players]
+        for t in range(len(found)):
+            mine[t] &= found[t]
 
 
 @njit(cache=True, nogil=True)
@@ -68,8 +177,9 @@ def _gather(row, player_of, node, tree, clears, column, threshold, mode, track, 
     left[:] = ~np.uint64(0)
     for i in range(len(node)):
         n = node[i]
-        if not holds(mode[n], track[n], row[column[n]], threshold[n], members, first[n], first[n + 1]):
-            left[player_of[n], tree[i]] &= clears[i]
+        goes = np.uint64(holds(mode[n], track[n], row[column[n]], threshold[n], members, first[n], first[n + 1]))
+        # no branch on the answer, which nothing predicts
+        left[player_of[n], tree[i]] &= clears[i] | (np.uint64(0) - goes)
 
 
 @njit(cache=True, nogil=True, fastmath={"reassoc", "nsz", "contract"})
@@ -83,8 +193,8 @@ def _added(known, rest, value):
 
 @njit(cache=True, nogil=True)
 def walk(
-    cases, others, case, other, orders, player_of, players, node, tree, clears, value, column, threshold, mode, track,
-    first, members, base, out,
+    cases, others, case, other, orders, owner, player_of, players, node, tree, clears, value, start, cuts, answer, kept,
+    column, threshold, mode, track, first, members, base, out,
 ):  # fmt: skip
     """Sums with the first 0, 1, … players of each order taken from the case, into out (m, players + 1, k).
 
@@ -96,14 +206,30 @@ def walk(
     of_z = np.empty((players + 1, trees), np.uint64)
     rest = np.empty((players + 1, trees), np.uint64)
     known = np.empty(trees, np.uint64)
+    alike = np.empty(players, np.bool_)
     last_x = last_z = -1
     for m in range(len(case)):
         if case[m] != last_x:
             last_x = case[m]
-            _gather(cases[last_x], player_of, node, tree, clears, column, threshold, mode, track, first, members, of_x)
+            if len(kept):
+                _find(cases[last_x], owner, players, start, cuts, answer, kept, of_x)
+            else:
+                _gather(
+                    cases[last_x], player_of, node, tree, clears, column, threshold, mode, track, first, members, of_x
+                )
         if other[m] != last_z:
             last_z = other[m]
-            _gather(others[last_z], player_of, node, tree, clears, column, threshold, mode, track, first, members, of_z)
+            if len(kept):
+                _find(others[last_z], owner, players, start, cuts, answer, kept, of_z)
+            else:
+                _gather(
+                    others[last_z], player_of, node, tree, clears, column, threshold, mode, track, first, members, of_z
+                )
+        for player in range(players):  # where x and z answer alike, the player's step changes nothing
+            same, of_this, of_that = True, of_x[player], of_z[player]
+            for t in range(trees):
+                same &= of_this[t] == of_that[t]
+            alike[player] = same
         rest[players] = of_z[players]  # what belongs to no player is alike in both
         for step in range(players - 1, -1, -1):
             after, mine, here = rest[step + 1], of_z[orders[m, step]], rest[step]
@@ -115,5 +241,8 @@ def walk(
                 mine = of_x[orders[m, step - 1]]
                 for t in range(trees):
                     known[t] &= mine[t]
+            if step and alike[orders[m, step - 1]]:
+                out[m, step] = out[m, step - 1]
+                continue
             for c in range(k):
                 out[m, step, c] = base[c] + _added(known, rest[step], value[c])

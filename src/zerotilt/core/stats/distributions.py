@@ -1,0 +1,55 @@
+"""Quantiles and tails of distributions, from SciPy's special functions.
+
+They are loaded when the first is asked for: loading them takes a third of a
+second, and SciPy's module of all distributions a whole one, which the server,
+who computes nothing, would pay at every start.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+
+def normal_quantile(chance: ArrayLike) -> Any:
+    """Of the standard normal distribution."""
+    from scipy.special import ndtri
+
+    return ndtri(chance)
+
+
+def normal_tail(z: ArrayLike) -> Any:
+    """Chance of more than z under the standard normal distribution."""
+    from scipy.special import ndtr
+
+    return ndtr(-np.asarray(z))
+
+
+def t_quantile(chance: ArrayLike, freedom: ArrayLike) -> Any:
+    """Of Student's distribution with so many degrees of freedom."""
+    from scipy.special import stdtrit
+
+    return stdtrit(freedom, chance)
+
+
+def chi_squared_tail(value: ArrayLike, freedom: ArrayLike) -> Any:
+    """Chance of more under the χ² distribution with so many degrees of freedom."""
+    from scipy.special import chdtrc
+
+    return chdtrc(freedom, value)
+
+
+def kolmogorov_tail(value: float) -> float:
+    """Chance of a larger distance of two distribution functions, scaled (Kolmogorov 1933; Smirnov 1948)."""
+    from scipy.special import kolmogorov
+
+    return float(kolmogorov(value))
+
+
+def log_gamma(value: ArrayLike) -> Any:
+    """ln |Γ(value)|."""
+    from scipy.special import gammaln
+
+    return gammaln(value)
