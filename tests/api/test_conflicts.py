@@ -186,7 +186,7 @@ def test_what_another_audit_computed_is_shared_only_when_it_is_asked_for(client,
     assert client.get(f"/api/audits/{twin}/evidence/{found['key']}/arrays").status_code == 404
     assert talk.read(client, twin, "tilt", context)["computed"] == found["computed"]  # the same, not again
     assert client.get(f"/api/audits/{twin}/evidence/{found['key']}/arrays").status_code == 200
-    assert client.delete(f"/api/audits/{own}").status_code == 204
+    assert client.delete(f"/api/audits/{own}?for_good=true").status_code == 204
     assert talk.read(client, twin, "tilt", context)["computed"] == found["computed"]
 
 
@@ -240,7 +240,7 @@ def test_deleting_takes_what_nothing_else_needs_and_leaves_the_rest(client, own,
     talk.put_table(client, twin, raw)
     assert client.delete(f"/api/audits/{own}/dossier/{item['id']}").status_code == 204
     assert client.get(f"/api/audits/{own}/dossier").json() == []
-    assert client.delete(f"/api/audits/{own}").status_code == 204
+    assert client.delete(f"/api/audits/{own}?for_good=true").status_code == 204
     assert client.get(f"/api/audits/{own}").status_code == 404
 
     def there(digest):
@@ -252,4 +252,4 @@ def test_deleting_takes_what_nothing_else_needs_and_leaves_the_rest(client, own,
     assert not there(table["digest"]) and not there(table["uploaded_digest"])
     assert client.get(f"/api/audits/{twin}").json()["table"] is None
     assert client.delete(f"/api/audits/{twin}/models/{twin}").status_code == 404
-    client.delete(f"/api/audits/{twin}")
+    client.delete(f"/api/audits/{twin}?for_good=true")

@@ -6,6 +6,7 @@ import importlib
 import json
 import uuid
 from dataclasses import replace
+from datetime import UTC, datetime
 
 import psycopg2
 import pytest
@@ -18,7 +19,7 @@ from zerotilt.core.work import Work
 from zerotilt.report.compose import Kept as Shown
 from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
-from zerotilt.store import database, meaning, migrations
+from zerotilt.store import database, meaning, migrations, removal
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, DecisionRule, Judgement, Kept, MeaningVersion, ModelVersion, Report, Task
 from zerotilt.tasks.board import rule_of
@@ -230,3 +231,19 @@ def test_work_of_the_last_release_is_still_there_and_can_be_dropped(earlier):
         assert (task.state, task.expected, task.unwatched) == ("queued", None, False)
         Task.update(state="dropped").where(Task.id == task.id).execute()
         assert Task.get_by_id(task.id).state == "dropped"
+
+
+@pytest.mark.parametrize("earlier", ["m0007_expected"], indirect=True)
+def test_audits_of_the_last_release_stand_on_the_front_page_and_come_back_when_deleted(earlier):
+    database.database.close()
+    assert database.migrate() == ["m0008_places"]
+    with database.database.connection_context():
+        mine = Audit.get_by_id(earlier)
+        assert (mine.opened, mine.archived, mine.deleted) == (None, False, None)
+        removal.put_away(mine)
+        assert removal.expire() == []  # not yet
+        removal.bring_back(mine)
+        assert Audit.get_by_id(earlier).deleted is None
+        Audit.update(deleted=datetime.now(UTC) - 2 * removal.UNDO).where(Audit.id == earlier).execute()
+        removal.expire()
+        assert Audit.get_or_none(Audit.id == earlier) is None

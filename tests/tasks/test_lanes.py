@@ -11,7 +11,7 @@ from tests.api import talk
 from tests.tasks.test_board import Recorded, connection, demo_audit  # noqa: F401
 
 from zerotilt.core.meaning import Context
-from zerotilt.core.methods import METHODS
+from zerotilt.core.methods import METHODS, first_shown
 from zerotilt.store.records import ModelVersion, Task, Timing
 from zerotilt.tasks import board, lane
 from zerotilt.tasks.expectation import GUESS, QUICK_SECONDS, expected, learn
@@ -164,3 +164,65 @@ def test_a_refusal_of_a_quick_reading_is_in_the_answer(client, audit, context):
     )
     task = talk.wait(client, answer.json()["task"])
     assert task["state"] == "failed" and "nowhere" in task["error"]["message"]
+
+
+def test_what_the_parts_show_first_is_made_ready_in_the_order_in_which_they_stand(demo_audit, monkeypatch):  # noqa: F811
+    monkeypatch.delenv("ZT_AHEAD")
+    queue = Recorded()
+    desk = board.Board(queue)
+    Task.delete().execute()
+    context = Context(model=str(ModelVersion.get(ModelVersion.audit == demo_audit).id), rows="training")
+    desk.ahead(demo_audit, context)
+    made = [Task.get_by_id(name) for name in queue.sent]
+    areas = [METHODS[task.payload["method"]].area for task in made]
+    assert areas == sorted(areas, key=["intake", "drivers", "response", "cases", "tilt"].index)
+    assert len({(METHODS[t.payload["method"]].area, METHODS[t.payload["method"]].part) for t in made}) >= 13
+    assert set(queue.turns) == {Turn.ahead}
+    assert all(task.unwatched for task in made)
+    wanted = next(task for task in made if task.payload["method"] == "tilt")
+    joined = desk.reading(demo_audit, context, "tilt", {})  # a person opens it before it was begun
+    assert joined.id == wanted.id
+    assert not Task.get_by_id(wanted.id).unwatched
+    assert (queue.sent[-1], queue.turns[-1]) == (str(wanted.id), Turn.asked)
+    desk.reading(demo_audit, context, "tilt", {})
+    assert queue.sent.count(str(wanted.id)) == 2  # it came forward once
+
+
+def test_without_an_outcome_or_a_model_only_what_can_be_read_is_made_ready(demo):
+    _, spec, _ = demo
+    assert {"drivers", "tilt", "expectations"} <= {name for name, _ in first_shown(spec, with_model=True)}
+    bare = {name for name, _ in first_shown(spec, with_model=False)}
+    assert "tilt" in bare and not bare & {"drivers", "response", "expectations"}
+    unknown = spec.model_copy(
+        update={
+            "columns": tuple(
+                c.model_copy(update={"role": "ignored"}) if c.role == "outcome" else c for c in spec.columns
+            )
+        }
+    )
+    assert "drivers" not in {name for name, _ in first_shown(unknown, with_model=True)}
+
+
+def test_what_is_made_ready_goes_one_after_the_other_and_keeps_its_place(process):
+    place = threading.BoundedSemaphore(1)
+    assert place.acquire(blocking=False)
+    mine = Lane(place, quick=False, ahead=True)
+    mine.started(process)
+    mine.tick(unwatched=True)
+    assert not place.acquire(blocking=False) and priority(process) == 19
+    mine.tick(unwatched=False)  # somebody looks after all
+    assert priority(process) == (10 if os.geteuid() == 0 else 19)
+    mine.give_back()
+
+
+def test_of_what_is_made_ready_the_oldest_comes_first_and_of_wishes_the_newest():
+    given: list[tuple[str, float]] = []
+    queue = Queue.__new__(Queue)
+    queue._run = lambda name, priority: given.append((name, priority))  # type: ignore[method-assign]
+    for turn in (Turn.ahead, Turn.asked):
+        for name in ("first", "second"):
+            queue.send(name, turn)
+            threading.Event().wait(0.02)
+    ahead, asked = dict(given[:2]), dict(given[2:])
+    assert ahead["first"] > ahead["second"]
+    assert asked["second"] > asked["first"] > ahead["first"]

@@ -1,17 +1,12 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "./api/client";
-import { CasesSheet } from "./areas/cases/CasesSheet";
-import { DriversSheet } from "./areas/drivers/DriversSheet";
 import { Home } from "./areas/home/Home";
-import { IntakeSheet } from "./areas/intake/IntakeSheet";
-import { ReportSheet } from "./areas/report/ReportSheet";
-import { ResponseSheet } from "./areas/response/ResponseSheet";
-import { TiltSheet } from "./areas/tilt/TiltSheet";
 import { Frame } from "./frame/Frame";
 import { Ready } from "./frame/Ready";
+import { fetchTheRest, later } from "./ui/later";
 import "./theme.css";
 
 const client = new QueryClient({
@@ -26,33 +21,35 @@ const client = new QueryClient({
   },
 });
 
-const router = createBrowserRouter([
-  { path: "/", element: <Home /> },
-  {
-    path: "/audits/:auditId",
-    element: <Frame />,
-    children: [
-      { index: true, element: <Navigate to="intake" replace /> },
-      { path: "intake", element: <IntakeSheet /> },
-      {
-        element: <Ready />,
-        children: [
-          { path: "drivers", element: <DriversSheet /> },
-          { path: "response", element: <ResponseSheet /> },
-          { path: "cases", element: <CasesSheet /> },
-          { path: "tilt", element: <TiltSheet /> },
-          { path: "report", element: <ReportSheet /> },
-        ],
-      },
-    ],
-  },
-  { path: "*", element: <Home /> },
-]);
+const Intake = later(async () => (await import("./areas/intake/IntakeSheet")).IntakeSheet);
+const Drivers = later(async () => (await import("./areas/drivers/DriversSheet")).DriversSheet);
+const Response = later(async () => (await import("./areas/response/ResponseSheet")).ResponseSheet);
+const Cases = later(async () => (await import("./areas/cases/CasesSheet")).CasesSheet);
+const Tilt = later(async () => (await import("./areas/tilt/TiltSheet")).TiltSheet);
+const Report = later(async () => (await import("./areas/report/ReportSheet")).ReportSheet);
 
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>
     <QueryClientProvider client={client}>
-      <RouterProvider router={router} />
+      <BrowserRouter>
+        <Routes>
+          <Route path="/audits/:auditId" element={<Frame />}>
+            <Route index element={<Navigate to="intake" replace />} />
+            <Route path="intake" element={<Intake />} />
+            <Route element={<Ready />}>
+              <Route path="drivers" element={<Drivers />} />
+              <Route path="response" element={<Response />} />
+              <Route path="cases" element={<Cases />} />
+              <Route path="tilt" element={<Tilt />} />
+              <Route path="report" element={<Report />} />
+            </Route>
+          </Route>
+          <Route path="*" element={<Home />} />
+        </Routes>
+      </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,
 );
+
+// the other areas' code comes once the first page stands
+window.addEventListener("load", () => setTimeout(fetchTheRest, 1_500));

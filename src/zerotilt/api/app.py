@@ -8,12 +8,12 @@ from typing import Any
 from fastapi import FastAPI, HTTPException
 from fastapi.openapi.utils import get_openapi
 from fastapi.responses import FileResponse
-from fastapi.staticfiles import StaticFiles
 
 from zerotilt import __version__
-from zerotilt.api import audits, choices, dossier, findings, meaning, problems, readings, tasks
+from zerotilt.api import audits, choices, dossier, findings, front, meaning, problems, readings, tasks
 from zerotilt.api.desk import Desk
 from zerotilt.api.guard import Guard
+from zerotilt.api.pages import Assets
 from zerotilt.api.problems import Problem
 from zerotilt.store.files import FileStore
 
@@ -29,7 +29,7 @@ def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     app.add_middleware(Guard)
     problems.install(app)
     app.include_router(readings.of_methods())
-    for part in (audits, meaning, readings, tasks, dossier, findings, choices):
+    for part in (front, audits, meaning, readings, tasks, dossier, findings, choices):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():
         _serve(app, pages)
@@ -68,7 +68,7 @@ PROBLEMS = {
 
 
 def _serve(app: FastAPI, pages: Path) -> None:
-    app.mount("/assets", StaticFiles(directory=pages / "assets"), name="assets")
+    app.mount("/assets", Assets(directory=pages / "assets"), name="assets")
 
     @app.get("/{path:path}", include_in_schema=False)
     def page(path: str) -> FileResponse:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import os
+from datetime import UTC, datetime, timedelta
 
 from fastapi import APIRouter, HTTPException, Query, Request
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 from starlette.requests import ClientDisconnect
 
 from zerotilt.api.desk import PATIENCE, Desk, TheDesk, connected, held
 from zerotilt.api.identity import Who, identifier
-from zerotilt.api.views import AuditLine, AuditView, TaskView, line
+from zerotilt.api.views import AuditView, TaskView
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.meaning import Context
 from zerotilt.core.refusal import Refused
@@ -22,12 +23,10 @@ from zerotilt.store.records import Audit, ModelVersion
 from zerotilt.tasks.board import current_table
 
 router = APIRouter(prefix="/api", tags=["audits"])
+OPENED_AGAIN = timedelta(minutes=1)
+"""Within this time it is the same visit."""
 MOST_TABLE_BYTES = 8 * 2**30
 MOST_MODEL_BYTES = 512 * 2**20
-
-
-class NewAudit(BaseModel):
-    title: str = Field(min_length=1, max_length=200)
 
 
 @router.get("/health")
@@ -35,19 +34,6 @@ class NewAudit(BaseModel):
 def health() -> dict[str, str]:
     """That the server answers, and which one it is: the start command gave it this name."""
     return {"state": "running", "instance": os.environ.get("ZT_INSTANCE", "")}
-
-
-@router.get("/audits")
-@connected
-def audits() -> list[AuditLine]:
-    return [line(audit) for audit in Audit.select().order_by(Audit.created)]
-
-
-@router.post("/audits", status_code=201)
-@connected
-def new_audit(new: NewAudit) -> AuditLine:
-    audit = Audit.create(title=new.title.strip() or "Untitled audit")
-    return line(Audit.get_by_id(audit.id))
 
 
 @router.post("/demo", status_code=202)
@@ -59,6 +45,9 @@ def demo(desk: TheDesk) -> TaskView:
 @router.get("/audits/{audit_id}")
 @connected
 def audit(audit: Audit) -> AuditView:
+    now = datetime.now(UTC)
+    if audit.opened is None or now - audit.opened > OPENED_AGAIN:
+        Audit.update(opened=now).where(Audit.id == audit.id).execute()
     return AuditView.whole(audit)
 
 
@@ -137,19 +126,6 @@ def reread(audit: Audit, desk: TheDesk, how: Reread) -> TaskView:
         "dialect": how.dialect.model_dump(),
     }
     return TaskView.of(desk.board.submit("read_table", f"Reading {table.name}", payload, audit))
-
-
-@router.get("/audits/{audit_id}/holds")
-@connected
-def what_it_holds(audit: Audit) -> dict[str, int]:
-    """What would be deleted with the audit."""
-    return removal.holds(audit)
-
-
-@router.delete("/audits/{audit_id}", status_code=204)
-async def delete_audit(audit_id: str, who: Who, desk: TheDesk) -> None:
-    """Delete an audit with everything in it, and the files that nothing else needs. It cannot be undone."""
-    await asyncio.to_thread(desk.delete, lambda: removal.remove_audit(held(who.audit(audit_id))))
 
 
 @router.delete("/audits/{audit_id}/table", status_code=204)

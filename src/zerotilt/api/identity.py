@@ -48,15 +48,16 @@ class Asking:
     identity: Identity
     right: Right
 
-    def audit(self, audit_id: str) -> Audit:
-        """The audit of an address; one that they have no right to is as if it were not there.
+    def audit(self, audit_id: str, deleted: bool = False) -> Audit:
+        """The audit of an address; one that they have no right to, or that is deleted, is as if it were not there.
 
         Raises
         ------
         HTTPException : 404.
         """
         found = Audit.get_or_none(Audit.id == identifier(audit_id))
-        if found is None or not self.identity.may(self.right, found):
+        gone = found is None or (found.deleted is not None) != deleted
+        if found is None or gone or not self.identity.may(self.right, found):
             raise HTTPException(404, "There is no such audit.")
         return found
 

@@ -126,6 +126,18 @@ class AuditLine(BaseModel):
     demo: bool
     ready: bool
     created: datetime
+    archived: bool
+
+
+class AuditEntry(AuditLine):
+    """One audit of the front page's list."""
+
+    opened: datetime | None
+    table: str | None
+    rows: int | None
+    columns: int | None
+    versions: int = Field(description="Of models")
+    reports: int
 
 
 class AuditView(AuditLine):
@@ -196,7 +208,14 @@ def _order(model: ModelVersion, spec: Spec | None, table: TableFile | None) -> l
 
 
 def line(audit: Audit) -> AuditLine:
-    return AuditLine(id=str(audit.id), title=audit.title, demo=audit.demo, ready=audit.ready, created=audit.created)
+    return AuditLine(
+        id=str(audit.id),
+        title=audit.title,
+        demo=audit.demo,
+        ready=audit.ready,
+        created=audit.created,
+        archived=audit.archived,
+    )
 
 
 class EvidenceView(Evidence, Generic[R]):

@@ -2,25 +2,29 @@
 
 from __future__ import annotations
 
+from typing import Any, get_args
+
 from zerotilt.core import cases
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
-from zerotilt.core.method import Method
+from zerotilt.core.meaning import Spec
+from zerotilt.core.method import Area, Method
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 
+AREAS = get_args(Area)
 METHODS: dict[str, Method] = {
     module.METHOD.name: module.METHOD
     for module in (
         performance,
         ranking,
         side_by_side,
+        by_part,
         spread,
         expectations,
         loss_shapley,
-        by_part,
         own,
         partial,
         accumulated,
@@ -43,6 +47,26 @@ METHODS: dict[str, Method] = {
         thresholds,
     )
 }
+
+
+def first_shown(spec: Spec, with_model: bool) -> list[tuple[str, dict[str, Any]]]:
+    """What the parts of the sheets open with, in the order in which they stand: methods and settings.
+
+    Each part opens with the method that is listed first for it; beneath it stands what is read unasked with settings of
+    the audit's own, as the expected directions are. Left out is what needs what the audit has not.
+    """
+    has = (
+        {"table", "predictions"} | ({"model"} if with_model else set()) | ({"outcome"} if spec.knows_outcome else set())
+    )
+    begun: set[tuple[str, str]] = set()
+    found: list[tuple[str, dict[str, Any]]] = []
+    for method in sorted(METHODS.values(), key=lambda one: AREAS.index(one.area)):
+        settings = method.unasked(spec)
+        first = (method.area, method.part) not in begun
+        begun.add((method.area, method.part))
+        if settings is not None and (first or settings) and method.needs <= has:
+            found.append((method.name, dict(settings)))
+    return found
 
 
 def method_named(name: str) -> Method:

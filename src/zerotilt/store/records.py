@@ -40,6 +40,10 @@ class Audit(Record):
     demo = BooleanField(default=False)
     spec = BinaryJSONField(null=True, index=False)
     ready = BooleanField(default=False)
+    opened = DateTimeTZField(null=True)
+    archived = BooleanField(default=False)
+    deleted = DateTimeTZField(null=True)
+    """When it was deleted; it is there no more, but can be brought back for a while."""
     # what the foreign keys of other records make of it
     tables: Any
     models: Any

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import UTC, datetime, timedelta
 
 from peewee import SQL
 
@@ -29,6 +30,26 @@ def holds(audit: Audit) -> dict[str, int]:
         "reports": audit.reports.count(),
         "choices": audit.meanings.where(MeaningVersion.author != "").count() + audit.judgements.count(),
     }
+
+
+UNDO = timedelta(minutes=15)
+"""For so long a deleted audit can be brought back."""
+
+
+def put_away(audit: Audit) -> None:
+    """Delete an audit so that it can be brought back for a while; its work is told to end."""
+    active_of(audit)
+    Audit.update(deleted=datetime.now(UTC)).where(Audit.id == audit.id).execute()
+
+
+def bring_back(audit: Audit) -> None:
+    Audit.update(deleted=None).where(Audit.id == audit.id).execute()
+
+
+def expire() -> list[str]:
+    """Remove for good what was deleted a while ago; the digests of files that may be unowned now."""
+    late = Audit.select().where(Audit.deleted < datetime.now(UTC) - UNDO).for_update()
+    return [digest for audit in late for digest in remove_audit(audit)]
 
 
 def remove_audit(audit: Audit) -> list[str]:

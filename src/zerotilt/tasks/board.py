@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
+import os
 import uuid
 from typing import Any
 
@@ -11,7 +13,7 @@ import peewee
 
 from zerotilt.core.evidence import Digests, Evidence, changed_since, key
 from zerotilt.core.meaning import Context, Rule, Spec
-from zerotilt.core.methods import method_named
+from zerotilt.core.methods import first_shown, method_named
 from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import NAMES, called, nothing_trained
 from zerotilt.report.compose import SEED
@@ -62,18 +64,43 @@ class Board:
                     lock_file(payload["digest"])  # nobody takes the file away while the task is written down
                 if kind in QUICK_KINDS:
                     expected = GUESS
-                task = Task.create(audit=audit, kind=kind, title=title, payload=payload, key=wanted, expected=expected)
+                ahead = turn is Turn.ahead and kind == "evidence"
+                task = Task.create(
+                    audit=audit, kind=kind, title=title, payload=payload, key=wanted, expected=expected, unwatched=ahead
+                )
                 # in the same transaction: task and message exist together or not at all
                 self.queue.send(str(task.id), turn)
-                if turn is not Turn.ahead and expected is not None and expected <= QUICK_SECONDS:
+                if turn is not Turn.ahead and _quick(expected):
                     ring(ASKED, str(task.id))
         except peewee.IntegrityError:
             # what was told to end is not joined: whoever asks again wants it after all
             Task.update(key=None).where((Task.key == wanted) & Task.state.in_(ACTIVE) & Task.cancel).execute()
-            Task.update(unwatched=False).where((Task.key == wanted) & Task.state.in_(ACTIVE)).execute()
             found = Task.get_or_none((Task.key == wanted) & (Task.state.in_(ACTIVE)))
+            if found is not None and turn is not Turn.ahead:
+                self._look_at(found, turn)
             return found or self.submit(kind, title, payload, audit, wanted, turn, expected)
         return task
+
+    def _look_at(self, task: Task, turn: Turn) -> None:
+        """Somebody looks at what was left, or was being made ready: it comes forward."""
+        with database.atomic():
+            left = Task.update(unwatched=False).where((Task.id == task.id) & Task.unwatched).execute()
+            if left and task.state == "queued":
+                self.queue.send(str(task.id), turn)
+                if _quick(task.expected):
+                    ring(ASKED, str(task.id))
+
+    def ahead(self, audit: Audit, context: Context) -> None:
+        """Queue what the parts show first, in the order in which they stand, so that who opens them does not wait.
+
+        Nothing is made ready where the environment says ZT_AHEAD=off.
+        """
+        if os.environ.get("ZT_AHEAD") == "off":
+            return
+        spec = Spec.model_validate(audit.spec)
+        for name, settings in first_shown(spec, with_model=context.model is not None):
+            with contextlib.suppress(Refused):
+                self.reading(audit, context, name, settings, turn=Turn.ahead)
 
     def reading(
         self, audit: Audit, context: Context, method: str, settings: dict[str, Any], turn: Turn = Turn.asked
@@ -109,6 +136,10 @@ class Board:
             "alongside_said": _alongside_said(audit, context),
         }
         return self.submit("report", "Report", payload, audit, _named("report", audit, payload))
+
+
+def _quick(expected: float | None) -> bool:
+    return expected is not None and expected <= QUICK_SECONDS
 
 
 def _named(kind: str, audit: Audit, payload: dict[str, Any]) -> str:

@@ -20,11 +20,12 @@ class Lane:
 
     Parameters
     ----------
-    place : taken already. quick : whether it was taken for quick work.
+    place : taken already. quick : whether it was taken for quick work. ahead : whether it was taken for work that nobody
+        has asked for yet; that keeps its place, so that no more of it is begun.
     """
 
-    def __init__(self, place: threading.Semaphore, quick: bool):
-        self._place, self.quick = place, quick
+    def __init__(self, place: threading.Semaphore, quick: bool, ahead: bool = False):
+        self._place, self.quick, self._ahead = place, quick, ahead
         self._began = time.monotonic()
         self._number: int | None = None
         self._given_back = False
@@ -38,12 +39,19 @@ class Lane:
         """To be called now and then while the work is under way."""
         if unwatched:
             self._step_back(UNWATCHED)
+        elif self._priority == UNWATCHED:  # somebody looks after all; only root may come forward again
+            self._renice(BACKGROUND)
         elif self.quick and time.monotonic() - self._began > AGED_SECONDS:
             self._step_back(BACKGROUND)
 
     def _step_back(self, priority: int) -> None:
-        self.give_back()
-        if self._number is None or priority <= self._priority:
+        if not self._ahead:
+            self.give_back()
+        if priority > self._priority:
+            self._renice(priority)
+
+    def _renice(self, priority: int) -> None:
+        if self._number is None:
             return
         self._priority = priority
         with contextlib.suppress(OSError):

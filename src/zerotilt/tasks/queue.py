@@ -45,9 +45,10 @@ class Queue:
         self._run = self.huey.task(name="perform")(self._perform)
 
     def send(self, task_id: str, turn: Turn = Turn.asked) -> None:
-        """Ask for a task to be performed; of one turn the newest wish comes first."""
+        """Ask for a task to be performed; of one turn the newest wish comes first, of what is made ready the oldest."""
         # the queue keeps seven digits: a day's moments are told apart to a few hundredths of a second
-        self._run(task_id, priority=int(turn) + 9 * (time.time() % DAY) / DAY)
+        late = time.time() % DAY / DAY
+        self._run(task_id, priority=int(turn) + 9 * (1 - late if turn is Turn.ahead else late))
 
     def _perform(self, task_id: str) -> None:
         assert self.perform is not None, "this process sends tasks and performs none"

@@ -17,7 +17,7 @@ from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
 from zerotilt.readers.watch import HelperDied
-from zerotilt.store import shelf
+from zerotilt.store import removal, shelf
 from zerotilt.store.bell import ENDED, ring
 from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import Unreachable, database, patiently
@@ -48,6 +48,7 @@ class Worker:
         self._scratch = scratch
         self._places = threading.BoundedSemaphore(PLACES)
         self._quick_places = threading.BoundedSemaphore(QUICK_PLACES)
+        self._ahead_place = threading.BoundedSemaphore(1)
         self._queue = queue
         self._room = Room(scratch, structures=structures)
         self._board = Board(queue)
@@ -57,26 +58,28 @@ class Worker:
         """Run one task to its end: done, failed or cancelled. Repeating is harmless.
 
         What is quick has places of its own; what may take long waits for one of a few, so that hanging models never take
-        all there are.
+        all there are; what nobody has asked for yet is made ready one after the other.
         """
-        waits, quick = patiently(lambda: _waits_and_is_quick(task_id), PATIENCE)
-        if not waits:  # done already: asked for at once, and found in the queue later
+        task = patiently(lambda: Task.get_or_none((Task.id == task_id) & (Task.state == "queued")), PATIENCE)
+        if task is None:  # done already: asked for at once, and found in the queue later
             return
-        place = self._quick_places if quick else self._places
+        ahead = task.unwatched
+        quick = not ahead and task.expected is not None and task.expected <= QUICK_SECONDS
+        place = self._ahead_place if ahead else self._quick_places if quick else self._places
         if not place.acquire(timeout=None if quick else WAIT_SECONDS):
-            patiently(lambda: self._back(task_id), PATIENCE)
+            patiently(lambda: self._back(task_id, Turn.ahead if ahead else Turn.asked), PATIENCE)
             return
-        lane = Lane(place, quick)
+        lane = Lane(place, quick, ahead)
         try:
             self._perform(task_id, lane)
         finally:
             lane.give_back()
 
-    def _back(self, task_id: str) -> None:
+    def _back(self, task_id: str, turn: Turn) -> None:
         """Every place is taken: the message goes back to the end of the queue."""
         with database.atomic():
             if Task.update(queued=now()).where((Task.id == task_id) & (Task.state == "queued")).execute():
-                self._queue.send(task_id)
+                self._queue.send(task_id, turn)
 
     def _perform(self, task_id: str, lane: Lane) -> None:
         task = patiently(lambda: claim(task_id), PATIENCE)
@@ -230,6 +233,7 @@ class Worker:
                 todo="Finish once more, so that what stands there now is checked.",
             )
         Audit.update(ready=True).where(Audit.id == task.audit_id).execute()
+        self._board.ahead(audit, Context.model_validate(task.payload["context"]))
         return {name: result[name] for name in ("counts", "unknown_outcomes", "classes")}
 
     def _finish_report(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
@@ -253,7 +257,7 @@ class Worker:
         for audit, first in opened:
             self._board.check(audit, first)
         for audit, first in opened:
-            self._warm(audit, first)
+            self._board.ahead(audit, first)
         return {"audit": str(opened[0][0].id)}
 
     def _demo_audit(self, made: dict[str, Any], result: dict[str, Any], created: datetime) -> tuple[Audit, Context]:
@@ -281,18 +285,12 @@ class Worker:
         ]
         return audit, Context(model=str(models[0].id))
 
-    def _warm(self, audit: Audit, context: Context) -> None:
-        """Queue what the sheets open with, so that the first visitor does not wait."""
-        event = audit.spec["task"] == "binary"
-        for method in ("performance", "tilt", "response", "cases", "drivers"):
-            if event or method != "cases":
-                self._board.reading(audit, context, method, {}, turn=Turn.ahead)
-        if expected := Spec.model_validate(audit.spec).expectations:
-            self._board.reading(audit, context, "expectations", {"expected": expected}, turn=Turn.ahead)
-
     def sweep(self) -> int:
-        """Take up again what a dead worker left; how many tasks."""
+        """Take up again what a dead worker left; how many tasks. Remove what was deleted a while ago."""
         with database.connection_context():
+            with database.atomic():
+                files = removal.expire()
+            removal.discard(self._files, files)
             left = list(
                 Task.select().where(
                     ((Task.state == "running") & (Task.heartbeat < now() - STALE))
@@ -324,11 +322,3 @@ FINISHERS: dict[str, Callable[[Worker, Task, dict], dict]] = {
     "report": Worker._finish_report,
     "demo": Worker._finish_demo,
 }
-
-
-def _waits_and_is_quick(task_id: str) -> tuple[bool, bool]:
-    """Whether a task still waits to be begun, and whether it was expected to be done at once."""
-    task = Task.get_or_none(Task.id == task_id)
-    if task is None:
-        return False, False
-    return task.state == "queued", task.expected is not None and task.expected <= QUICK_SECONDS

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { Suspense, useCallback, useEffect, useMemo, useState } from "react";
 import { Link, Outlet, useNavigate, useParams } from "react-router";
 import { type Audit, api, need, type Problem } from "../api/client";
 import type { AnyEvidence } from "../api/methods";
@@ -107,7 +107,9 @@ function Opened() {
         <div className="flex min-h-0 flex-1 max-[700px]:flex-col">
           <Rail />
           <main className="min-w-0 flex-1 overflow-y-auto bg-sheet px-7 pt-4 pb-16" id="sheet">
-            <Outlet />
+            <Suspense>
+              <Outlet />
+            </Suspense>
           </main>
           {dossier && <Dossier onClose={() => setDossier(false)} problem={keeping.error as Problem | null} />}
         </div>

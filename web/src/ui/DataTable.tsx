@@ -1,5 +1,4 @@
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { type ReactNode, useMemo, useRef, useState } from "react";
+import { lazy, type ReactNode, Suspense, useMemo, useRef, useState } from "react";
 import { csv, save } from "./csv";
 
 export interface Column<R> {
@@ -13,7 +12,7 @@ export interface Column<R> {
 
 /** More rows than this are scrolled within the table, and only those in view are drawn. */
 const ALL_DRAWN = 40;
-const LINE = 33;
+const Scrolled = lazy(() => import("./Scrolled"));
 
 /** The table behind a figure: sortable over all rows, downloadable, one line a row, under a head that stays. */
 export function DataTable<R>(props: {
@@ -28,16 +27,21 @@ export function DataTable<R>(props: {
   const rows = useMemo(() => sorted(props.rows, props.columns, order), [props.rows, props.columns, order]);
   const scroller = useRef<HTMLElement>(null);
   const long = rows.length > ALL_DRAWN;
-  const virtual = useVirtualizer({
-    count: long ? rows.length : 0,
-    getScrollElement: () => scroller.current,
-    estimateSize: () => LINE,
-    overscan: 12,
-  });
-  const items = virtual.getVirtualItems();
-  const [first, last] = [items[0], items[items.length - 1]];
-  const shown = long ? rows.slice(first?.index ?? 0, (last?.index ?? -1) + 1) : rows;
-  const [above, below] = long ? [first?.start ?? 0, virtual.getTotalSize() - (last?.end ?? 0)] : [0, 0];
+  const draw = (first: number, end: number) =>
+    rows.slice(first, end).map((row) => {
+      const key = props.rowKey(row);
+      return (
+        <tr
+          key={key}
+          className={key === props.chosen ? "bg-band" : "bg-sheet"}
+          aria-current={key === props.chosen || undefined}
+        >
+          {props.columns.map((column, place) => (
+            <Cell key={column.key} row={row} column={column} onRow={place === 0 ? props.onRow : undefined} />
+          ))}
+        </tr>
+      );
+    });
   const download = () =>
     save(
       `${props.name}.csv`,
@@ -77,22 +81,13 @@ export function DataTable<R>(props: {
             </tr>
           </thead>
           <tbody>
-            {above > 0 && <tr aria-hidden style={{ height: above }} />}
-            {shown.map((row) => {
-              const key = props.rowKey(row);
-              return (
-                <tr
-                  key={key}
-                  className={key === props.chosen ? "bg-band" : "bg-sheet"}
-                  aria-current={key === props.chosen || undefined}
-                >
-                  {props.columns.map((column, place) => (
-                    <Cell key={column.key} row={row} column={column} onRow={place === 0 ? props.onRow : undefined} />
-                  ))}
-                </tr>
-              );
-            })}
-            {below > 0 && <tr aria-hidden style={{ height: below }} />}
+            {long ? (
+              <Suspense fallback={draw(0, ALL_DRAWN)}>
+                <Scrolled count={rows.length} scroller={scroller} draw={draw} />
+              </Suspense>
+            ) : (
+              draw(0, rows.length)
+            )}
           </tbody>
         </table>
       </section>

@@ -1,5 +1,5 @@
 import { Tabs } from "radix-ui";
-import type { ReactNode } from "react";
+import { type ReactNode, Suspense } from "react";
 import { heldAt } from "./held";
 
 export interface Part {
@@ -30,7 +30,7 @@ export function Parts(props: { label: string; parts: Part[]; open: string; onOpe
         ))}
       </Tabs.List>
       <Tabs.Content value={open.key} className="pt-2">
-        {open.show()}
+        <Suspense>{open.show()}</Suspense>
       </Tabs.Content>
     </Tabs.Root>
   );

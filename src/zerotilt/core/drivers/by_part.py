@@ -23,8 +23,9 @@ from zerotilt.core.work import Work
 
 
 class ByPartSettings(Frozen):
-    by: Literal["class", "group"] = Field(
-        default="group", description="Every class of the model, or the groups of a column"
+    by: Literal["", "class", "group"] = Field(
+        default="",
+        description="Every class of the model, or the groups of a column; when empty the classes where there are several",
     )
     column: str = Field(
         default="", description="Column whose groups are told apart; the first that makes groups when empty"
@@ -69,12 +70,12 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
     ------
     Refused : the model has no classes, or no column makes groups.
     """
-    every = settings.by == "class"
+    every = settings.by == "class" or (not settings.by and not settings.column and bool(subject.classes))
     most = min(settings.rows, affordable(subject, settings.rows, settings.sampled) if every else settings.rows)
     chosen = np.sort(subject.rows.drawn(np.random.default_rng(seed), most))
     rows, mass = subject.rows.numbers[chosen], subject.rows.mass[chosen]
     column = None
-    if settings.by == "class":
+    if every:
         if not subject.classes:
             raise Refused("by: the model has one output; parts by class need several classes.", todo="Choose groups.")
         parts = list(subject.classes)
@@ -114,7 +115,7 @@ def by_part(subject: Subject, settings: ByPartSettings, seed: int, work: Work) -
     return ByPartResult(
         means=tuple(means),
         parts=tuple(parts),
-        by=settings.by,
+        by="class" if every else "group",
         column=column,
         rows=subject.n,
         rows_explained=len(rows),

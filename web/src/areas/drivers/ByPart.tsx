@@ -23,7 +23,7 @@ export function ByPart() {
   const wanted = settingsOf("shapley_by_part", search);
   const column = columns.find((one) => one === wanted.column) ?? columns[0];
   const by = classes && (wanted.by === "class" || !wanted.column) ? "class" : "group";
-  const asked = useReading("shapley_by_part", { ...wanted, by, column: by === "class" ? "" : (column ?? "") });
+  const asked = useReading("shapley_by_part", wanted);
   return (
     <>
       <Controls>

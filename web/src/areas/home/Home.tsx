@@ -1,16 +1,23 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useEffect, useState } from "react";
-import { Link, useNavigate } from "react-router";
-import { api, need, type Problem, type Task } from "../../api/client";
-import { ENDED } from "../../api/tasks";
+import { type FormEvent, useState } from "react";
+import { useNavigate } from "react-router";
+import { api, need, type Problem } from "../../api/client";
 import { ProblemNote } from "../../ui/ProblemNote";
-import { Progress } from "../../ui/Progress";
-import { listed, Removal } from "../../ui/Removal";
+import { AuditRow } from "./AuditRow";
+import { Demo } from "./DemoOffer";
 
-/** The audits, a new one, and the demo. */
+const HEADS = ["audit", "table", "rows", "versions", "flagged", "begun", "last opened", ""];
+const NUMBERS = new Set(["rows", "versions", "flagged"]);
+
+/** The audits, what was deleted just now, a new one, and the demo. */
 export function Home() {
+  const client = useQueryClient();
   const audits = useQuery({ queryKey: ["audits"], queryFn: () => need(api.GET("/api/audits")) });
+  const flagged = useQuery({ queryKey: ["audits", "flagged"], queryFn: () => need(api.GET("/api/audits/flagged")) });
+  const deleted = useQuery({ queryKey: ["audits", "deleted"], queryFn: () => need(api.GET("/api/audits/deleted")) });
   const [title, setTitle] = useState("");
+  const [find, setFind] = useState("");
+  const [archive, setArchive] = useState(false);
   const [problem, setProblem] = useState<Problem | null>(null);
   const navigate = useNavigate();
   const begin = async (event: FormEvent) => {
@@ -22,9 +29,18 @@ export function Home() {
       setProblem(error as Problem);
     }
   };
+  const bringBack = async (id: string) => {
+    await need(api.POST("/api/audits/{audit_id}/restore", { params: { path: { audit_id: id } } })).catch(setProblem);
+    client.invalidateQueries({ queryKey: ["audits"] });
+  };
   const list = audits.data ?? [];
+  const archived = list.filter((one) => one.archived).length;
+  const wanted = find.trim().toLowerCase();
+  const shown = list
+    .filter((one) => one.archived === archive)
+    .filter((one) => `${one.title} ${one.table ?? ""}`.toLowerCase().includes(wanted));
   return (
-    <main className="mx-auto min-h-screen max-w-[760px] bg-sheet px-12 py-14">
+    <main className="mx-auto min-h-screen max-w-[1080px] bg-sheet px-12 py-12 max-[700px]:px-4">
       <h1 className="font-serif text-[34px] leading-tight">Zero Tilt</h1>
       <p className="mt-2 max-w-[62ch] font-serif text-[18px] leading-snug">
         Explain a trained model, compare how it treats groups of people, and write an audit report whose every sentence
@@ -32,38 +48,66 @@ export function Home() {
       </p>
       {audits.error && <ProblemNote problem={audits.error as Problem} again={() => audits.refetch()} />}
       {list.length > 0 && (
-        <>
-          <h2 className="mt-10 font-semibold">Audits</h2>
-          <ul className="mt-1">
-            {list.map((audit) => (
-              <li key={audit.id} className="flex items-baseline border-b border-rule py-2.5">
-                <Link
-                  className="act font-serif text-[18px]"
-                  to={`/audits/${audit.id}/${audit.ready ? "tilt" : "intake"}`}
-                >
-                  {audit.title}
-                </Link>
-                <span className="ml-auto text-soft">
-                  {audit.demo ? "demo, " : ""}
-                  {audit.ready ? "ready to read" : "intake not finished"}
-                </span>
-                <span className="ml-5">
-                  <Removal
-                    what={`the audit “${audit.title}”`}
-                    takes={() => taken(audit.id)}
-                    remove={() => api.DELETE("/api/audits/{audit_id}", { params: { path: { audit_id: audit.id } } })}
-                    changed={[["audits"]]}
-                  >
-                    delete
-                  </Removal>
-                </span>
-              </li>
-            ))}
-          </ul>
-        </>
+        <section aria-label="Audits" className="mt-8">
+          <div className="flex flex-wrap items-baseline gap-5">
+            <h2 className="font-semibold">{archive ? "Archive" : "Audits"}</h2>
+            <input
+              type="search"
+              className="field w-[26ch]"
+              aria-label="Find an audit"
+              placeholder="Find by name or table"
+              value={find}
+              onChange={(event) => setFind(event.target.value)}
+            />
+            {(archived > 0 || archive) && (
+              <button type="button" className="act" onClick={() => setArchive(!archive)}>
+                {archive ? "Back to the audits" : `Archive (${archived})`}
+              </button>
+            )}
+          </div>
+          <div className="overflow-x-auto">
+            <table className="mt-2 w-full border-separate border-spacing-0">
+              <thead>
+                <tr className="text-soft">
+                  {HEADS.map((head) => (
+                    <th
+                      key={head}
+                      scope="col"
+                      className={`border-b border-rule px-2 py-1 font-normal whitespace-nowrap first:pl-0 ${NUMBERS.has(head) ? "text-right" : "text-left"}`}
+                    >
+                      {head || <span className="sr-only">what to do with it</span>}
+                    </th>
+                  ))}
+                </tr>
+              </thead>
+              <tbody>
+                {shown.map((audit) => (
+                  <AuditRow key={audit.id} audit={audit} flagged={flagged.data?.[audit.id]} />
+                ))}
+              </tbody>
+            </table>
+          </div>
+          {!shown.length && (
+            <p className="mt-2 text-soft">
+              {wanted
+                ? `No audit here is called like “${find.trim()}”.`
+                : archive
+                  ? "The archive is empty."
+                  : "All audits are archived."}
+            </p>
+          )}
+        </section>
       )}
+      {deleted.data?.map((one) => (
+        <p key={one.id} role="status" className="mt-3 text-soft">
+          Deleted: “{one.title}”.{" "}
+          <button type="button" className="act" onClick={() => bringBack(one.id)}>
+            Bring it back
+          </button>
+        </p>
+      ))}
       <h2 className="mt-10 font-semibold">{list.length ? "A new audit" : "Begin with an audit of your own"}</h2>
-      <form className="mt-2 flex gap-3" onSubmit={begin}>
+      <form className="mt-2 flex max-w-[680px] gap-3" onSubmit={begin}>
         <input
           className="field flex-1"
           aria-label="Name of the new audit"
@@ -80,48 +124,7 @@ export function Home() {
         You need a table of cases (CSV, Parquet or Arrow) and a trained model (ONNX), or recorded scores or decisions.
       </p>
       {problem && <ProblemNote problem={problem} />}
-      {!list.some((audit) => audit.demo) && audits.isSuccess && <DemoOffer />}
+      {audits.isSuccess && <Demo audits={list} />}
     </main>
-  );
-}
-
-/** What would be deleted with an audit, in words. */
-async function taken(id: string): Promise<string> {
-  const held = await need(api.GET("/api/audits/{audit_id}/holds", { params: { path: { audit_id: id } } }));
-  const said = listed([
-    [held.tables ?? 0, "table"],
-    [held.models ?? 0, "model version"],
-    [held.kept ?? 0, "kept item"],
-    [held.reports ?? 0, "report"],
-    [held.choices ?? 0, "choice on record", "choices on record"],
-  ]);
-  return said ? `With it go ${said}, and the files that no other audit needs.` : "It holds nothing yet.";
-}
-
-function DemoOffer() {
-  const [task, setTask] = useState<Task | null>(null);
-  const client = useQueryClient();
-  useEffect(() => {
-    if (!task || ENDED.has(task.state)) return;
-    const timer = setTimeout(async () => {
-      const now = await need(api.GET("/api/tasks/{task_id}", { params: { path: { task_id: task.id } } }));
-      setTask(now);
-      if (now.state === "done") client.invalidateQueries({ queryKey: ["audits"] });
-    }, 300);
-    return () => clearTimeout(timer);
-  }, [task, client]);
-  return (
-    <section className="mt-10 border-t border-rule pt-4">
-      <p>
-        Or look at a worked example first: invented claims of Skerry Post, a parcel service that does not exist.{" "}
-        {!task && (
-          <button type="button" className="act" onClick={async () => setTask(await need(api.POST("/api/demo")))}>
-            Make the demo audit
-          </button>
-        )}
-      </p>
-      {task && !ENDED.has(task.state) && <Progress task={task} />}
-      {task?.error && <ProblemNote problem={{ ...task.error, detail: task.error.message }} />}
-    </section>
   );
 }

@@ -1,8 +1,10 @@
 import { useAuditContext } from "../../frame/context";
+import { later } from "../../ui/later";
 import { Parts } from "../../ui/Parts";
 import { OneFeature } from "./OneFeature";
-import { Pairs } from "./Pairs";
-import { TwoFeatures } from "./TwoFeatures";
+
+const Pairs = later(async () => (await import("./Pairs")).Pairs);
+const TwoFeatures = later(async () => (await import("./TwoFeatures")).TwoFeatures);
 
 /** How the output moves along one feature and along two. */
 export function ResponseSheet() {

@@ -1,12 +1,14 @@
 import { Link } from "react-router";
 import { useAuditContext } from "../../frame/context";
+import { later } from "../../ui/later";
 import { Parts } from "../../ui/Parts";
-import { BothSides } from "./BothSides";
-import { Crossings } from "./Crossings";
-import { Given } from "./Given";
 import { Groups } from "./Groups";
-import { OneGroup } from "./OneGroup";
-import { Thresholds } from "./Thresholds";
+
+const BothSides = later(async () => (await import("./BothSides")).BothSides);
+const Crossings = later(async () => (await import("./Crossings")).Crossings);
+const Given = later(async () => (await import("./Given")).Given);
+const OneGroup = later(async () => (await import("./OneGroup")).OneGroup);
+const Thresholds = later(async () => (await import("./Thresholds")).Thresholds);
 
 /** Groups compared, thresholds weighed. */
 export function TiltSheet() {

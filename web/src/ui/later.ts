@@ -1,0 +1,15 @@
+import { type ComponentType, type LazyExoticComponent, lazy } from "react";
+
+const loads: (() => Promise<unknown>)[] = [];
+
+/** A component whose code comes when it is first drawn, or before, while nothing else is done. */
+export function later(load: () => Promise<ComponentType>): LazyExoticComponent<ComponentType> {
+  loads.push(load);
+  return lazy(async () => ({ default: await load() }));
+}
+
+/** Fetch what is still to come, one after the other; what fails is asked for again when it is drawn. */
+export async function fetchTheRest(): Promise<void> {
+  // what is fetched may name more
+  for (let i = 0; i < loads.length; i++) await loads[i]?.().catch(() => undefined);
+}
