@@ -46,8 +46,8 @@ def test_asking_twice_at_once_makes_one_task(client, audit, context):
 
 
 def test_work_tells_how_far_it_is_and_can_be_cancelled(client, audit, context):
-    body = {"context": context | {"rows": "training"}, "settings": {"loss": "error_rate", "repeats": 100}}
-    task = client.post(f"/api/audits/{audit['id']}/readings/drivers", json=body).json()["task"]
+    body = {"context": context | {"rows": "training"}, "settings": {"sampled": 20_000, "walks": 9_000}}
+    task = client.post(f"/api/audits/{audit['id']}/readings/spread", json=body).json()["task"]
     seen = []
     until = time.monotonic() + 30
     while len(seen) < 3 and time.monotonic() < until:
@@ -56,9 +56,8 @@ def test_work_tells_how_far_it_is_and_can_be_cancelled(client, audit, context):
             seen.append(now)
         time.sleep(0.05)
     assert [one["done"] for one in seen] == sorted({one["done"] for one in seen})
-    # a hundred shuffles of columns of many values and of linked ones together; of others all pairs at once
-    assert seen[-1]["total"] >= 300
-    assert seen[-1]["what"] == "exchanged columns scored"
+    assert seen[-1]["total"] >= 3_000
+    assert seen[-1]["what"] == "rows explained"
     assert seen[-1]["seconds_left"] > 0
     asked = time.monotonic()
     client.post(f"{task['address']}/cancel")

@@ -120,6 +120,9 @@ def test_where_contributions_are_exact_and_cheap_all_rows_are_averaged():
         zoo.subject_of(model, columns, task, "log-odds"), ranking.DriversSettings(explained=10), 1, Work()
     )
     assert exact.explained == 500
+    steadied = ranking.rank(zoo.subject_of(model, columns, task), ranking.DriversSettings(explained=10), 1, Work())
+    assert steadied.explained == 50
+    task, model, columns = zoo.made("neural network")
     sampled = ranking.rank(zoo.subject_of(model, columns, task), ranking.DriversSettings(explained=10), 1, Work())
     assert sampled.explained == 10
 

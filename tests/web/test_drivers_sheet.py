@@ -68,7 +68,7 @@ def test_an_expected_direction_is_set_contradicted_and_decided(page, client, aud
 def test_training_rows_alongside_draw_both_and_flag_what_matters_there_alone(page, client, audit, context):
     page.goto(f"/audits/{audit['id']}/drivers?beside=rows:training")
     expect(page.get_by_test_id("reading")).to_contain_text("in training claims only, not in held-out claims", timeout=60_000)
-    expect(page.get_by_test_id("detail")).to_contain_text("10 shuffles on 3,600 rows", timeout=60_000)
+    expect(page.get_by_test_id("detail")).to_contain_text("All pairs of 3,600 rows", timeout=60_000)
     beside = context | {"alongside": {"model": None, "rows": "training"}}
     found = talk.read(client, audit["id"], "drivers", beside)["result"]
     expect(page.locator('[data-part="beside"]')).to_have_count(len(found["drivers"]))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from typing import Any
 
 from fastapi import APIRouter, Query
 from peewee import JOIN, SQL, fn
@@ -47,7 +48,7 @@ def audits() -> list[AuditEntry]:
     )
     models = ModelVersion.select(fn.count(ModelVersion.id)).where(ModelVersion.audit == Audit.id)
     reports = Report.select(fn.count(Report.id)).where(Report.audit == Audit.id)
-    found = (
+    found: Any = (
         Audit.select(
             Audit, newest.c.name, newest.c.rows, newest.c.columns, models.alias("versions"), reports.alias("reports")
         )

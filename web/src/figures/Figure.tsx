@@ -1,4 +1,4 @@
-import { type ReactNode, useEffect, useRef, useState } from "react";
+import { type ReactNode, useLayoutEffect, useRef, useState } from "react";
 import { type AnyEvidence, declared } from "../api/methods";
 import { useAuditContext } from "../frame/context";
 import { save } from "../ui/csv";
@@ -18,8 +18,10 @@ export function Figure(props: {
 }) {
   const place = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(820);
-  useEffect(() => {
+  // before anything is painted: a figure is not drawn in one width and then in another
+  useLayoutEffect(() => {
     if (!place.current) return;
+    setWidth(Math.round(place.current.clientWidth));
     const watch = new ResizeObserver(([entry]) => entry && setWidth(Math.round(entry.contentRect.width)));
     watch.observe(place.current);
     return () => watch.disconnect();

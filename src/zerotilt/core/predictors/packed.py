@@ -11,6 +11,7 @@ from dataclasses import fields
 from typing import Any
 
 import numpy as np
+from numpy.lib.npyio import NpzFile
 from numpy.typing import NDArray
 
 from zerotilt.core.predictors.frame import Frame
@@ -57,7 +58,7 @@ def unpacked(data: bytes, feed: Callable[[Frame], dict[str, NDArray]]) -> tuple[
     Unfit : the bytes are damaged, or of another version.
     """
     try:
-        with np.load(io.BytesIO(data), allow_pickle=False) as file:
+        with NpzFile(io.BytesIO(data), allow_pickle=False) as file:
             said = json.loads(file["said"].tobytes())
             if said["version"] != VERSION:
                 raise Unfit(f"version {said['version']}")
