@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -37,6 +38,8 @@ SWEEP_SECONDS = 2.0
 MOST_ATTEMPTS = 3
 PLACES, QUICK_PLACES, WAIT_SECONDS = 3, 2, 0.3
 """Tasks at a time: long ones, and beside them, before them on the cores, quick ones."""
+CALM_SECONDS = 1.0
+"""How long long work waits for quick work to be done."""
 PATIENCE = 120.0
 
 
@@ -49,6 +52,8 @@ class Worker:
         self._places = threading.BoundedSemaphore(PLACES)
         self._quick_places = threading.BoundedSemaphore(QUICK_PLACES)
         self._ahead_place = threading.BoundedSemaphore(1)
+        self._calm = threading.Condition()
+        self._hurried = 0
         self._queue = queue
         self._room = Room(scratch, structures=structures)
         self._board = Board(queue)
@@ -71,9 +76,24 @@ class Worker:
             return
         lane = Lane(place, quick, ahead)
         try:
-            self._perform(task_id, lane)
+            with self._hurry(quick):
+                self._perform(task_id, lane)
         finally:
             lane.give_back()
+
+    @contextlib.contextmanager
+    def _hurry(self, quick: bool) -> Iterator[None]:
+        """Quick work under way is counted; long work lets it have the cores to itself before it begins, for a moment."""
+        with self._calm:
+            if not quick:
+                self._calm.wait_for(lambda: not self._hurried, CALM_SECONDS)
+            self._hurried += quick
+        try:
+            yield
+        finally:
+            with self._calm:
+                self._hurried -= quick
+                self._calm.notify_all()
 
     def _back(self, task_id: str, turn: Turn) -> None:
         """Every place is taken: the message goes back to the end of the queue."""
