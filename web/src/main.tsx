@@ -1,9 +1,8 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "./api/client";
-import { Home } from "./areas/home/Home";
 import { Frame } from "./frame/Frame";
 import { Ready } from "./frame/Ready";
 import { fetchTheRest, later } from "./ui/later";
@@ -21,6 +20,7 @@ const client = new QueryClient({
   },
 });
 
+const Home = later(async () => (await import("./areas/home/Home")).Home);
 const Intake = later(async () => (await import("./areas/intake/IntakeSheet")).IntakeSheet);
 const Drivers = later(async () => (await import("./areas/drivers/DriversSheet")).DriversSheet);
 const Response = later(async () => (await import("./areas/response/ResponseSheet")).ResponseSheet);
@@ -32,20 +32,22 @@ createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>
     <QueryClientProvider client={client}>
       <BrowserRouter>
-        <Routes>
-          <Route path="/audits/:auditId" element={<Frame />}>
-            <Route index element={<Navigate to="intake" replace />} />
-            <Route path="intake" element={<Intake />} />
-            <Route element={<Ready />}>
-              <Route path="drivers" element={<Drivers />} />
-              <Route path="response" element={<Response />} />
-              <Route path="cases" element={<Cases />} />
-              <Route path="tilt" element={<Tilt />} />
-              <Route path="report" element={<Report />} />
+        <Suspense>
+          <Routes>
+            <Route path="/audits/:auditId" element={<Frame />}>
+              <Route index element={<Navigate to="intake" replace />} />
+              <Route path="intake" element={<Intake />} />
+              <Route element={<Ready />}>
+                <Route path="drivers" element={<Drivers />} />
+                <Route path="response" element={<Response />} />
+                <Route path="cases" element={<Cases />} />
+                <Route path="tilt" element={<Tilt />} />
+                <Route path="report" element={<Report />} />
+              </Route>
             </Route>
-          </Route>
-          <Route path="*" element={<Home />} />
-        </Routes>
+            <Route path="*" element={<Home />} />
+          </Routes>
+        </Suspense>
       </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,

@@ -61,6 +61,7 @@ def documents() -> dict[Path, str]:
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,
+        NAMES / "notes.json": {name: method.note for name, method in METHODS.items()},
         NAMES / "tasks.json": tasks,
         NAMES / "numbers.cases.json": written(),
         NAMES / "words.json": {"losses": LOSS_LABELS, "rows": rows.NAMES},
@@ -107,14 +108,13 @@ def written() -> list[dict[str, Any]]:
 
 
 def declared(method: Method) -> dict[str, Any]:
-    """What screens need of a method's declaration: where it is read, its note, and how its settings stand in an address."""
+    """What screens need of a method's declaration: where it is read, and how its settings stand in an address."""
     schema = method.settings.model_json_schema()
     return {
         "title": method.title,
         "area": method.area,
         "part": method.part,
         "main": method.main,
-        "note": method.note,
         "alongside": method.reads_alongside,
         "first_look": dict(method.first_look),
         "settings": {

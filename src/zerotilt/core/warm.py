@@ -64,7 +64,7 @@ def _run(number: type) -> None:
     structure.sums_of(encoded)
     rows = np.arange(2)
     structure.mixed_sums(encoded, encoded, rows, rows, np.ones((2, 1), bool))
-    structure.walked_sums(encoded, encoded, rows, rows, np.zeros((2, 1), np.int64), structure.words())
+    structure.walked_sums(encoded, encoded, rows, rows, np.zeros((2, 1), np.int64), structure.words)
 
 
 if __name__ == "__main__":

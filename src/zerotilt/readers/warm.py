@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from zerotilt.cluster import executor_at
+from zerotilt.core.contributions.explain import make_ready
 from zerotilt.core.subject import Subject
 from zerotilt.readers import jobs
 from zerotilt.readers.inside import end_with_parent, limit_memory, perform, tell, unprivileged
@@ -84,6 +85,7 @@ STEPS: tuple[Callable[[Subject], Any], ...] = (
     lambda subject: subject.predictor and subject.predictions.outputs,
     lambda subject: subject.rows.outcome_if_known,
     lambda subject: subject.predictor and subject.predictions.find_structure(),
+    lambda subject: subject.predictor and make_ready(subject),
 )
 
 

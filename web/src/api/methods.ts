@@ -32,7 +32,6 @@ export interface Declared {
   area: string;
   part: string;
   main: string;
-  note: string;
   alongside: boolean;
   first_look: Record<string, number>;
   settings: Record<string, Setting>;

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { type ReactNode, useEffect } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import { api, need } from "../api/client";
 import { type AnyEvidence, declared, type MethodName, type Readings } from "../api/methods";
 import type { Asked } from "../api/useReading";
@@ -40,14 +40,9 @@ export function Sheet<M extends MethodName>(props: {
           )}
           {props.children(asked.evidence as Readings[M])}
           {props.after}
-          <details className="mt-8 border-t border-rule pt-2">
-            <summary className="act cursor-pointer">How this was computed</summary>
-            <div className="mt-2 max-w-[80ch] space-y-2 text-soft">
-              <Note method={evidence.method} />
-              <Arrays evidence={evidence} />
-              <Provenance evidence={evidence} />
-            </div>
-          </details>
+          <div className="mt-8 border-t border-rule pt-2">
+            <HowComputed evidence={evidence} look="act cursor-pointer" />
+          </div>
         </div>
       )}
     </>
@@ -75,14 +70,7 @@ export function Beneath<M extends MethodName>(props: {
           {props.children(asked.evidence as Readings[M])}
           <div className="mt-1 flex flex-wrap gap-5">
             <KeepThis evidence={evidence} />
-            <details className="text-[12.5px] text-soft">
-              <summary className="cursor-pointer hover:text-act">How this was computed</summary>
-              <div className="mt-2 max-w-[80ch] space-y-2">
-                <Note method={evidence.method} />
-                <Arrays evidence={evidence} />
-                <Provenance evidence={evidence} />
-              </div>
-            </details>
+            <HowComputed evidence={evidence} look="cursor-pointer text-[12.5px] text-soft hover:text-act" />
           </div>
         </div>
       )}
@@ -135,9 +123,31 @@ export function ReadingText({ evidence }: { evidence: Pick<AnyEvidence, "reading
   );
 }
 
+/** How a result came about; made only once somebody unfolds it. */
+function HowComputed({ evidence, look }: { evidence: AnyEvidence; look: string }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <details onToggle={(event) => setOpen(event.currentTarget.open)}>
+      <summary className={look}>How this was computed</summary>
+      {open && (
+        <div className="mt-2 max-w-[80ch] space-y-2 text-soft">
+          <Note method={evidence.method} />
+          <Arrays evidence={evidence} />
+          <Provenance evidence={evidence} />
+        </div>
+      )}
+    </details>
+  );
+}
+
 /** How it is computed, as the method itself says it; terms between ** stand out. */
 function Note({ method }: { method: string }) {
-  return (declared(method)?.note ?? "").split("\n\n").map((paragraph) => (
+  const notes = useQuery({
+    queryKey: ["notes"],
+    queryFn: async () => (await import("../api/notes.json")).default as Record<string, string>,
+    staleTime: Number.POSITIVE_INFINITY,
+  }).data;
+  return (notes?.[method] ?? "").split("\n\n").map((paragraph) => (
     <p key={paragraph.slice(0, 40)}>
       {paragraph.split(/\*\*(.+?)\*\*/).map((text, place) => {
         // an odd place is what stood between the marks

@@ -32,7 +32,8 @@ ENUMERATION_EVALUATIONS = 400_000
 LEAST_BACKGROUND = 100
 DEEP_BACKGROUND, DEEP_SECONDS = 1_000, 6.0
 """Background rows for trees too deep for tables, where all of the context's would take longer than so many seconds."""
-CHEAP_SECONDS = 2.0
+CHEAP_SECONDS, READY_SECONDS = 2.0, 0.5
+"""Up to here many rows are explained; up to here a structure is met with a context before anybody asks."""
 MOST_SUMS, SUM_SECONDS = 4, 6.0
 """Sums known beside the output that is sampled; above, that of its own class alone. And how long they may take."""
 STEADIED = 5
@@ -130,7 +131,7 @@ def explain(
     fits = max(evaluations // (cases.rows * 2**p), 0) if p <= MOST_PLAYERS and cases.rows else 0
     known = None
     if method == "sampled" or (method == "auto" and fits < whole.rows):
-        known = _known_sums(subject, cases, whole, work)
+        known = _known_sums(subject, cases, whole, work, of_context=reference is None)
     # every coalition against some rows only is further off than walks that know the sum
     enough = whole.rows if known is not None else min(LEAST_BACKGROUND, whole.rows)
     if method == "enumeration" or (method == "auto" and fits >= enough):
@@ -150,26 +151,60 @@ def explain(
     return _estimated(subject, cases, whole, found, tolerance, "sampled", why)
 
 
-def _known_sums(subject: Subject, cases: Frame, whole: Background, work: Work) -> KnownSums | None:
+def _known_sums(
+    subject: Subject, cases: Frame, whole: Background, work: Work, of_context: bool = False
+) -> KnownSums | None:
     """Exact contributions to the sums that the output is a link of; None where there are none, or they would take long."""
     structure = subject.predictions.structure[0]
     if structure is None or subject.model.divide is not None:
         return None
     if subject.model.structure_for(cases, whole.frame) is None:
         return None
-    k = len(structure.base)
-    columns = list(range(k)) if k <= MOST_SUMS else [subject.column]
+    columns = _sums_of(structure, subject.column)
     ways = exact.outlook(structure, cases.rows, whole.rows)
     if ways.seconds * len(columns) > SUM_SECONDS:
         return None
     values = np.empty((cases.rows, len(cases.names), len(columns)))
     for place, column in enumerate(columns):
-        explainer = exact.prepare(structure, column, whole, Work(executor=work.executor), ways.by_table)
+        explainer = _met_with_context(subject, structure, column) if of_context else None
+        if explainer is None:
+            explainer = exact.prepare(structure, column, whole, Work(executor=work.executor), ways.by_table)
         found, _ = exact.explain_rows(explainer, cases, Work(executor=work.executor))
         if np.abs(found[:, -1]).max(initial=0.0) > ADDITIVITY * max(float(np.abs(found).max(initial=0.0)), 1e-12):
             return None
         values[:, :, place] = found[:, :-1]
     return KnownSums(values, columns)
+
+
+def make_ready(subject: Subject) -> None:
+    """Meet the model's structure with the rows of the context, where that takes no time: every case explained needs it."""
+    structure = subject.predictions.structure[0] if subject.model.divide is None else None
+    if structure is None or subject.model.structure_for(subject.frame) is None:
+        return
+    exactly = _usable(subject)[0] is not None
+    if not exactly:
+        structure.of_frame(subject.frame)
+        _ = structure.words
+    for column in [subject.column] if exactly else _sums_of(structure, subject.column):
+        _met_with_context(subject, structure, column)
+
+
+def _sums_of(structure: Structure, column: int) -> list[int]:
+    """Which of a model's sums are known beside the output that is sampled."""
+    k = len(structure.base)
+    return list(range(k)) if k <= MOST_SUMS else [column]
+
+
+def _met_with_context(subject: Subject, structure: Structure, column: int) -> Explainer | None:
+    """The structure met with all rows of the context, made once for them; None where that takes long."""
+    made: dict[int, Explainer] = vars(subject.predictions).setdefault("_met", {})
+    if column not in made:
+        found = exact.outlook(structure, np.inf, subject.n)
+        if len(found.deep) or found.seconds > READY_SECONDS:
+            return None
+        reference = background(subject.frame, subject.rows.weights)
+        made[column] = exact.prepare(structure, column, reference, None, found.by_table)
+    return made[column]
 
 
 def _usable(subject: Subject) -> tuple[Structure | None, str]:
@@ -207,21 +242,27 @@ def exact_explainer(
         return None, reason
     if reference is not None and subject.model.structure_for(reference.frame) is None:
         return None, "its sum is not its own output in some of the rows compared with"
+    if reference is None and (ready := _met_with_context(subject, structure, subject.column)) is not None:
+        return ready, _exactly(structure)
     whole = subject.n if reference is None else reference.rows
     found = exact.outlook(structure, cases, whole)
     costly = len(found.deep) and min(cases, 1e9) * whole * len(found.deep) * DESCENT_SECONDS > DEEP_SECONDS
     against = reference or background(subject.frame, subject.rows.weights, DEEP_BACKGROUND if costly else None, seed)
     explainer = exact.prepare(structure, subject.column, against, work, found.by_table)
-    if structure.trees is None:
-        return explainer, "The model is linear on this scale; the values are exact."
-    why = f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are exact."
-    if against.rows < subject.n and reference is None:
+    why = _exactly(structure)
+    if structure.trees is not None and against.rows < subject.n and reference is None:
         why = (
             f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are "
             f"exact against a seeded sample of {words.count(against.rows)} of the {words.count(subject.n)} rows, since "
             f"{words.plural(len(found.deep), 'tree')} {'is' if len(found.deep) == 1 else 'are'} too deep for tables."
         )
     return explainer, why
+
+
+def _exactly(structure: Structure) -> str:
+    if structure.trees is None:
+        return "The model is linear on this scale; the values are exact."
+    return f"The model's {words.plural(len(structure.trees.roots), 'tree')} add up on this scale; the values are exact."
 
 
 def cheap(subject: Subject) -> bool:

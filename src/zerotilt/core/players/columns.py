@@ -38,8 +38,8 @@ class Columns:
             self._structure = None if output.as_it_is else output.predictor.known_structure
         self._output, self._cases, self._others = output, cases, others
         if self._structure is not None:
-            self._encoded = self._structure.encode(cases), self._structure.encode(others)
-            self._words = self._structure.words()
+            self._encoded = self._structure.of_frame(cases)[0], self._structure.of_frame(others)[0]
+            self._words = self._structure.words
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -105,10 +105,14 @@ class Columns:
         return from_sums(flat, self._sum_of.link, self._output.scale, self._output.column)
 
     def of_cases(self) -> NDArray[np.float64]:
+        if self._structure is not None:
+            return self._from(self._structure.of_frame(self._cases)[1])
         rows = np.arange(self._cases.rows)
         return self(rows, np.zeros_like(rows), np.ones((len(rows), len(self._cases.names)), bool))
 
     def of_others(self) -> NDArray[np.float64]:
+        if self._structure is not None:
+            return self._from(self._structure.of_frame(self._others)[1])
         rows = np.arange(self._others.rows)
         return self(np.zeros_like(rows), rows, np.zeros((len(rows), len(self._cases.names)), bool))
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
@@ -141,6 +143,22 @@ class Structure:
         )
         return out
 
+    def of_frame(self, frame: Frame) -> tuple[NDArray[np.floating], NDArray[np.float64]]:
+        """Rows encoded and their sums (rows, k); kept for as long as somebody holds the frame."""
+        if frame not in self._seen:
+            encoded = self.encode(frame)
+            self._seen[frame] = encoded, self.sums_of(encoded)
+        return self._seen[frame]
+
+    @cached_property
+    def _seen(self) -> WeakKeyDictionary[Frame, tuple[NDArray[np.floating], NDArray[np.float64]]]:
+        return WeakKeyDictionary()
+
+    def __getstate__(self) -> dict:
+        """What was looked up for frames of this process stays behind."""
+        return {name: value for name, value in vars(self).items() if name != "_seen"}
+
+    @cached_property
     def words(self) -> walks.Words | None:
         """The trees as words of leaves, where each has few and nothing else is added."""
         return walks.words(self.trees) if self.trees is not None and self.coefficients is None else None
