@@ -116,6 +116,7 @@ def declared(method: Method) -> dict[str, Any]:
         "part": method.part,
         "main": method.main,
         "alongside": method.reads_alongside,
+        "findings": method.findings is not None,
         "first_look": dict(method.first_look),
         "settings": {
             name: _setting(method, name, body, schema.get("$defs", {})) for name, body in schema["properties"].items()

@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator
 from datetime import UTC, datetime, timedelta
 
 from fastapi import APIRouter, HTTPException
+from peewee import fn
 from sse_starlette import EventSourceResponse
 
 from zerotilt.api.desk import PATIENCE, connected
@@ -18,7 +19,8 @@ from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.records import ACTIVE, Audit, Task
 
 router = APIRouter(prefix="/api", tags=["tasks"])
-LOOK_SECONDS = 0.15
+LOOK_SECONDS, IDLE_SECONDS = 0.15, 0.5
+"""Between two looks at the work of an audit: while some is under way, and while none is."""
 RECENT = timedelta(seconds=20)
 
 
@@ -87,8 +89,10 @@ def tasks(audit: Audit) -> list[TaskView]:
 
 def _recent(audit_id: str) -> list[Task]:
     lately = Task.finished > datetime.now(UTC) - RECENT
+    # of what the work starts from only the method is shown; the rest is large, and read several times a second
+    shown = [one for one in Task._meta.sorted_fields if one is not Task.payload]  # type: ignore[attr-defined]
     return list(
-        Task.select()
+        Task.select(*shown, fn.jsonb_build_object("method", Task.payload["method"]).alias("payload"))
         .where((Task.audit == audit_id) & (Task.state.in_(ACTIVE) | lately))
         .order_by(Task.created)
         .limit(200)
@@ -118,6 +122,7 @@ async def events(audit_id: str, who: Who) -> EventSourceResponse:
             if not seen:
                 yield {"event": "quiet", "data": json.dumps({})}
                 seen[""] = ""
-            await asyncio.sleep(LOOK_SECONDS)
+            active = any(view.state in ACTIVE for view in found)
+            await asyncio.sleep(LOOK_SECONDS if active else IDLE_SECONDS)
 
     return EventSourceResponse(changes(), ping=15)

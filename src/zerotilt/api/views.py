@@ -46,6 +46,7 @@ class TaskView(BaseModel):
     audit: str | None
     address: str = Field(description="Where it is asked about; with /cancel it is asked to end")
     kind: str
+    method: str | None = Field(description="What is read; null where it is other work")
     title: str
     state: Literal["queued", "running", "done", "failed", "cancelled", "dropped"] = Field(
         description="Dropped: nobody looked any more before it began"
@@ -67,6 +68,7 @@ class TaskView(BaseModel):
             audit=str(task.audit_id) if task.audit_id else None,
             address=f"/api/audits/{task.audit_id}/tasks/{task.id}" if task.audit_id else f"/api/tasks/{task.id}",
             kind=task.kind,
+            method=task.payload.get("method"),
             title=task.title,
             state=task.state,
             done=task.done,

@@ -33,6 +33,7 @@ export interface Declared {
   part: string;
   main: string;
   alongside: boolean;
+  findings: boolean;
   first_look: Record<string, number>;
   settings: Record<string, Setting>;
 }

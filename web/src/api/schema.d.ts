@@ -6823,6 +6823,11 @@ export interface components {
             address: string;
             /** Kind */
             kind: string;
+            /**
+             * Method
+             * @description What is read; null where it is other work
+             */
+            method: string | null;
             /** Title */
             title: string;
             /**

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import type { Task } from "./client";
+import { declared } from "./methods";
 
 export const ENDED = new Set(["done", "failed", "cancelled", "dropped"]);
 
@@ -40,8 +41,10 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
           predicate: (query) => (query.state.data as { task?: Task } | undefined)?.task?.id === task.id,
         });
         if (task.kind !== "evidence") client.invalidateQueries({ queryKey: ["audit", audit] });
-        client.invalidateQueries({ queryKey: ["glance", audit] });
-        client.invalidateQueries({ queryKey: ["findings", audit] });
+        if (!task.method || declared(task.method)?.findings !== false) {
+          client.invalidateQueries({ queryKey: ["glance", audit] });
+          client.invalidateQueries({ queryKey: ["findings", audit] });
+        }
         if (task.kind === "report") client.invalidateQueries({ queryKey: ["reports", audit] });
       }
     });
