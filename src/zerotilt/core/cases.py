@@ -100,7 +100,7 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
     features = inputs or [column.name for column in subject.spec.with_role(Role.feature)]
     columns = tuple(dict.fromkeys([*grouped, *features]))[:12]
     shown = found[query.offset : query.offset + query.limit]
-    values = [subject.table.texts(name)[subject.rows.numbers[shown]] for name in columns]
+    values = [subject.table.texts_of(name, subject.rows.numbers[shown]) for name in columns]
     scores, y = subject.predictions.scores, subject.rows.outcome_if_known
     return CasesPage(
         total=subject.n,

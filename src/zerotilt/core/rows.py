@@ -116,5 +116,5 @@ def weights(spec: Spec, table: Table) -> NDArray[np.float64] | None:
 def name(spec: Spec, table: Table, row: int) -> str:
     """The identifier of a row where the table has one, else its number from 1."""
     identifiers = spec.with_role(Role.identifier)
-    value = table.texts(identifiers[0].name)[row] if identifiers else None
+    value = table.texts_of(identifiers[0].name, np.array([row]))[0] if identifiers else None
     return value if value is not None else f"row {words.count(row + 1)}"

@@ -23,6 +23,7 @@ pc: Any = pyarrow.compute  # its functions are made when it is imported; no chec
 
 BATCH_ROWS = 65_536
 PIECE_ROWS = 256
+FEW_ROWS = 1_000
 """Rows of a column of bytes that are held at once."""
 TOP_LEVELS = 60
 LONGEST_LEVEL = 200
@@ -140,6 +141,18 @@ class Table:
             [-1 if text == "nan" and pa.types.is_floating(column.type) else i for i, text in enumerate(found)] + [-1]
         )
         return np.array(found, dtype=object), place[codes]
+
+    def texts_of(self, name: str, rows: NDArray[np.int64]) -> NDArray[np.object_]:
+        """The column as text in some rows, shape (len(rows),): of a few rows no more than these is made."""
+        if len(rows) > FEW_ROWS:
+            return self.texts(name)[rows]
+        column = self.column(name)
+        _readable(name, column.type)
+        found = [
+            None if value is None or value != value else words.value_text(value)
+            for value in column.take(pa.array(rows)).to_pylist()
+        ]
+        return np.array([*found, None], dtype=object)[:-1]
 
     def _texts(self, name: str) -> NDArray[np.object_]:
         """The column as text, shape (rows,), None where missing."""

@@ -75,7 +75,7 @@ def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work)
     spec, cut = subject.spec, subject.decisions.cut_at(settings.row)
     # what happened to the case did not happen to an edited one
     happened_at = settings.row if spec.knows_outcome and not settings.edits else None
-    actual = None if happened_at is None else subject.table.texts(spec.outcome.name)[happened_at]
+    actual = None if happened_at is None else subject.table.texts_of(spec.outcome.name, np.array([happened_at]))[0]
     event = subject.kind.cut
     predicted = bool(outputs[0] >= cut) if event else None
     happened = spec.event if event else subject.read_class or None
@@ -114,7 +114,7 @@ def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work)
 
 def value_of(subject: Subject, feature: str, row: int, edits: Mapping[str, str] | None = None) -> str:
     """A feature's value in one case, as people read it."""
-    value = (edits or {}).get(feature, subject.table.texts(feature)[row])
+    value = edits[feature] if edits and feature in edits else subject.table.texts_of(feature, np.array([row]))[0]
     if not value:
         return "missing"
     if subject.table.is_number(feature) and "." in value:
@@ -124,11 +124,15 @@ def value_of(subject: Subject, feature: str, row: int, edits: Mapping[str, str] 
 
 def _standing(subject: Subject, feature: str, row: int, edits: Mapping[str, str]) -> str:
     """Where the value stands among the rows of the context: its percentile, or how common it is."""
-    values = subject.table.texts(feature)
-    mine = edits.get(feature, values[row]) or None
-    share = float(np.mean(values[subject.rows.numbers] == mine)) if mine is not None else None
-    if mine is None:
-        share = float(np.mean([value is None for value in values[subject.rows.numbers]]))
+    mine = edits[feature] if feature in edits else subject.table.texts_of(feature, np.array([row]))[0]
+    mine = mine or None
+    if subject.table.is_number(feature):
+        numbers = subject.table.numbers(feature)[subject.rows.numbers]
+        alike = np.isnan(numbers) if mine is None else numbers == float(mine)
+    else:
+        values = subject.table.texts(feature)[subject.rows.numbers]
+        alike = np.array([value is None for value in values]) if mine is None else values == mine
+    share = float(np.mean(alike.astype(bool)))
     numeric = subject.table.is_number(feature) and subject.spec.column(feature).kind is Kind.numeric
     if not numeric or mine is None or share >= 0.2:
         return f"{'under 1%' if share < 0.01 else f'{share:.0%}'} of {subject.spec.wording.rows}"
