@@ -57,16 +57,26 @@ def demo_home(tmp_path_factory) -> Path:
             folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
             folder.chmod(0o755)  # the database's own user must get in
             supervisor = Supervisor(Home(folder))
+            os.environ["ZT_AHEAD"] = "off"  # what a test reads it asks for; nothing else takes the cores
             with starting_alone():
                 supervisor.start()
             supervisor.load_demo()
             for demo in supervisor.ask("/api/audits"):
+                read_first(supervisor.url, demo["id"])
                 tasks = f"/api/audits/{demo['id']}/tasks"
                 while any(task["state"] in ("queued", "running") for task in supervisor.ask(tasks)):
                     time.sleep(0.1)
             supervisor.stop()
             shutil.move(folder, template)
     return template
+
+
+def read_first(url: str, audit: str) -> None:
+    """What most tests look at, read once for all of them."""
+    view = httpx.get(f"{url}/api/audits/{audit}").json()
+    context = {"model": view["models"][0]["id"], "rows": "hold-out", "output": "probability"}
+    for method in ("tilt", "response", "cases", "drivers"):
+        httpx.post(f"{url}/api/audits/{audit}/readings/{method}", json={"context": context, "settings": {}}, timeout=60)
 
 
 @pytest.fixture(scope="session")
@@ -76,7 +86,6 @@ def running(demo_home):
     subprocess.run(["cp", "-a", f"{demo_home}/.", folder], check=True)  # with the owners of the database's files
     folder.chmod(0o755)
     supervisor = Supervisor(Home(folder))
-    os.environ["ZT_AHEAD"] = "off"  # a test asks for what it reads; nothing else takes the cores
     with starting_alone():
         supervisor.start()
     stop = threading.Event()

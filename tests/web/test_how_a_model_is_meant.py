@@ -90,13 +90,21 @@ def test_an_order_typed_by_hand_is_kept_and_a_strange_name_is_said(page, shuffle
 def test_an_audit_is_deleted_only_after_it_was_said_what_goes(page, shuffled):
     begun(page, shuffled, "To be deleted")
     page.goto("/")
-    row = page.get_by_role("listitem").filter(has_text="To be deleted").first
-    row.get_by_role("button", name="delete").click()
+    row = page.get_by_role("row").filter(has_text="To be deleted").first
+
+    def ask():
+        row.get_by_role("button", name="More for To be deleted").click()
+        page.get_by_role("menuitemradio", name="Delete").click()
+
+    ask()
     dialog = page.get_by_role("dialog", name=re.compile("To be deleted"))
     expect(dialog).to_contain_text("1 table")
     accessible(page)
     dialog.get_by_role("button", name="Keep it").click()
     expect(row).to_be_visible()
-    row.get_by_role("button", name="delete").click()
-    page.get_by_role("button", name="Delete for good").click()
-    expect(page.get_by_role("listitem").filter(has_text="To be deleted")).to_have_count(0)
+    ask()
+    page.get_by_role("dialog").get_by_role("button", name="Delete", exact=True).click()
+    expect(page.get_by_role("row").filter(has_text="To be deleted")).to_have_count(0)
+    page.get_by_text("Deleted: “To be deleted”").get_by_role("button", name="Bring it back").click()
+    expect(page.get_by_role("row").filter(has_text="To be deleted")).to_have_count(1)
+    accessible(page)

@@ -6,6 +6,7 @@ import csv
 import io
 
 import numpy as np
+import numpy as np
 import pytest
 from playwright.sync_api import expect
 
@@ -101,6 +102,11 @@ def test_finishing_waits_for_what_is_needed(begun):
     begun.get_by_label("Role of b").select_option("decision")
     begun.get_by_label("Role of y").select_option("outcome")
     begun.get_by_label("Event: y is").select_option("p")
+    expect(begun.get_by_text("Say which decision is favourable to the person.")).to_be_visible()
+    expect(finish).to_be_disabled()
+    expect(begun.get_by_text("In the table 50.0% of the rows are “p”; the words do not tell")).to_be_visible()
+    begun.get_by_label("Favourable to the person").select_option("other")
+    expect(begun.get_by_text("so decisions that are always right give 50.0% the favourable one, “q”")).to_be_visible()
     expect(finish).to_be_enabled()
     finish.click()
     expect(begun.get_by_role("alert")).to_contain_text("expected “p” for the event")
@@ -111,4 +117,80 @@ def test_a_model_that_wants_other_columns_is_named_before_finishing(begun, demo)
     begun.get_by_label("Upload a model").set_input_files(
         {"name": "m.onnx", "mimeType": "application/octet-stream", "buffer": demo[2]["logistic regression v1"]}
     )
-    expect(begun.get_by_text("the table has no column named declared_value")).to_be_visible()
+    said = begun.get_by_text("the table has no column for 13 inputs: declared_value, parcel_weight")
+    expect(said).to_be_visible()
+    expect(begun.get_by_text("and 1 more")).to_be_visible()
+
+
+def worth_model() -> bytes:
+    """A model of two inputs, of which one is called otherwise than the table's column."""
+    from skl2onnx import convert_sklearn
+    from skl2onnx.common.data_types import FloatTensorType
+    from sklearn.compose import ColumnTransformer
+    from sklearn.linear_model import LogisticRegression
+    from sklearn.pipeline import make_pipeline
+
+    rng = np.random.default_rng(3)
+    x = rng.normal(size=(200, 2)).astype(np.float32)
+    made = make_pipeline(ColumnTransformer([("n", "passthrough", [0, 1])]), LogisticRegression())
+    made.fit(x, (x[:, 0] > 0).astype(int))
+    kinds = [("declared_value", FloatTensorType([None, 1])), ("Age", FloatTensorType([None, 1]))]
+    options = {"zipmap": False}
+    return convert_sklearn(
+        made, initial_types=kinds, options=options, target_opset={"": 18, "ai.onnx.ml": 3}
+    ).SerializeToString()
+
+
+def test_table_and_model_together_and_an_input_matched_by_hand(begun):
+    rng = np.random.default_rng(4)
+    lines = ["ref_no,Geschlecht,declared worth,age,built_year,rejected"]
+    for i in range(300):
+        worth = rng.normal()
+        lines.append(f"P{i:04d},{'mw'[i % 2]},{worth:.3f},{rng.normal():.3f},{1998 + i % 20},{('no', 'yes')[int(worth > 0)]}")
+    begun.get_by_label("Choose table and model together").set_input_files(
+        [
+            {"name": "worth.onnx", "mimeType": "application/octet-stream", "buffer": worth_model()},
+            {"name": "parcels.csv", "mimeType": "text/csv", "buffer": "\n".join(lines).encode()},
+        ]
+    )
+    expect(begun.get_by_label("Role of Geschlecht")).to_have_value("group")
+    expect(begun.get_by_text("its name is one of groups of people")).to_be_visible()
+    expect(begun.get_by_text("1998 to 2017")).to_be_visible()  # years, not amounts
+    expect(begun.get_by_text("the table has no column for 1 input: declared_value")).to_be_visible()
+    # the words tell that to be rejected is not good
+    expect(begun.get_by_label("Favourable to the person")).to_have_value("other")
+    accessible(begun)
+    begun.get_by_role("button", name="is it “declared worth”?").click()
+    expect(begun.get_by_label("Column for declared_value")).to_have_value("declared worth")
+    expect(begun.get_by_text("chosen", exact=True)).to_be_visible()
+    begun.get_by_label("Event: rejected is").select_option("no")
+    expect(begun.get_by_label("Favourable to the person")).to_have_value("event")  # it stays “no”
+    begun.get_by_role("button", name="Score the model and finish").click()
+    expect(begun.get_by_test_id("reading")).to_contain_text("are decided rightly")
+
+
+def test_of_many_columns_some_are_found_chosen_and_set_at_once(begun):
+    names = [f"measure_{i:02d}" for i in range(30)]
+    upload(begun, ",".join([*names, "y"]) + "\n" + "\n".join(",".join([*["1", "2"] * 15, "pq"[i % 2]]) for i in range(4)))
+    expect(begun.get_by_text("31 of 31 columns")).to_be_visible()
+    begun.get_by_label("Find a column").fill("measure_1")
+    expect(begun.get_by_text("10 of 31 columns")).to_be_visible()
+    begun.get_by_label("Choose all columns shown").check()
+    begun.get_by_label("Choose measure_12").uncheck()
+    begun.get_by_label("Role of the chosen columns").select_option("feature")
+    begun.get_by_label("Find a column").fill("")
+    begun.get_by_label("Only columns of").select_option("feature")
+    expect(begun.get_by_text("9 of 31 columns")).to_be_visible()
+    accessible(begun)
+
+
+def test_the_held_out_share_goes_from_nothing_to_all(begun):
+    upload(begun, "a,y\n1,p\n2,q\n3,p\n4,q\n")
+    share = begun.get_by_label("Held-out share")
+    share.fill("100")
+    expect(begun.get_by_text("every row is held out")).to_be_visible()
+    share.fill("0")
+    expect(begun.get_by_text("no row is held out")).to_be_visible()
+    share.fill("130")
+    share.blur()
+    expect(share).to_have_value("0")  # what lies beyond is not taken

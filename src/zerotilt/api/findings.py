@@ -62,6 +62,11 @@ def findings_of(audit: Audit, desk: Desk, context: Context) -> list[FindingView]
     return found
 
 
+def read_so_far(audit: Audit, desk: Desk, context: Context) -> bool:
+    """Whether the comparison of groups, from which most findings come, has been read in a context."""
+    return audit.spec is not None and desk.board.known(audit, context, "tilt", {}) is not None
+
+
 @router.post("/findings")
 @connected
 def read_findings(audit: Audit, desk: TheDesk, context: Context) -> list[FindingView]:

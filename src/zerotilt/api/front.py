@@ -10,12 +10,12 @@ from peewee import JOIN, SQL, fn
 from pydantic import BaseModel, Field
 
 from zerotilt.api.desk import TheDesk, connected, held
-from zerotilt.api.findings import findings_of
+from zerotilt.api.findings import findings_of, read_so_far
 from zerotilt.api.identity import Who
 from zerotilt.api.views import AuditEntry, AuditLine, line
 from zerotilt.core.meaning import Context
 from zerotilt.store import copies, removal
-from zerotilt.store.records import Audit, ModelVersion, Report, TableFile
+from zerotilt.store.records import Audit, ModelVersion, Report, TableFile, Task
 
 router = APIRouter(prefix="/api", tags=["audits"])
 
@@ -73,13 +73,26 @@ def deleted_audits() -> list[AuditLine]:
 @router.get("/audits/flagged")
 @connected
 def flagged(desk: TheDesk) -> dict[str, int]:
-    """Of each audit the open findings of what has been read of its newest model version; nothing is computed."""
+    """Of each audit the open findings of what has been read of the version it opens with; nothing is computed."""
     found = {}
     for audit in Audit.select().where(Audit.deleted.is_null() & Audit.ready):
-        model = audit.models.order_by(ModelVersion.created.desc()).first()
-        here = findings_of(audit, desk, Context(model=str(model.id) if model else None))
+        context = Context(model=_opened_with(audit))
+        if not read_so_far(audit, desk, context):
+            continue  # how many there are is not known, which is not none
+        here = findings_of(audit, desk, context)
         found[str(audit.id)] = sum(one.decision == "open" for one in here)
     return found
+
+
+def _opened_with(audit: Audit) -> str | None:
+    """The model version that its pages open with: the one that Intake was last finished with, else the newest."""
+    kept = {str(one.id) for one in audit.models}
+    done = (Task.kind == "check") & (Task.state == "done")
+    last = audit.tasks.where(done).order_by(Task.finished.desc()).first()
+    if last is not None and last.payload["context"]["model"] in kept:
+        return last.payload["context"]["model"]
+    newest = audit.models.order_by(ModelVersion.created.desc()).first()
+    return str(newest.id) if newest else None
 
 
 @router.post("/audits", status_code=201)

@@ -11,7 +11,7 @@ from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.meaning import Context, ModelReading, Rule, Spec
 from zerotilt.core.methods import METHODS
-from zerotilt.core.predictors.matching import columns_in_order
+from zerotilt.core.predictors.matching import InputPair, columns_in_order, pairs
 from zerotilt.core.predictors.modelfile import ModelCard
 from zerotilt.core.reading import Reading
 from zerotilt.core.rows import nothing_trained
@@ -95,6 +95,9 @@ class ModelView(BaseModel):
     digest: str
     card: ModelCard
     rule: Rule | None = Field(description="Its decision rule; the spec's threshold when null")
+    pairs: list[InputPair] = Field(
+        description="Its inputs beside the columns they take; empty for a model of one tensor"
+    )
     order: list[str] = Field(
         description="Columns in the order in which a model of one tensor is fed; empty where inputs have names"
     )
@@ -188,6 +191,7 @@ class AuditView(AuditLine):
                     digest=model.digest,
                     card=ModelCard.model_validate(model.card),
                     rule=rule_of(model),
+                    pairs=_pairs(model, spec, table),
                     order=_order(model, spec, table),
                 )
                 for model in audit.models.order_by(ModelVersion.created)
@@ -198,6 +202,13 @@ class AuditView(AuditLine):
             classes=checked.result.get("classes", []) if checked and audit.ready else [],
             groupings=[membership.attribute(one) for one in membership.all_groupings(spec)] if spec else [],
         )
+
+
+def _pairs(model: ModelVersion, spec: Spec | None, table: TableFile | None) -> list[InputPair]:
+    if spec is None or table is None:
+        return []
+    names = [column["name"] for column in table.profile["columns"]]
+    return list(pairs(ModelCard.model_validate(model.card), names, spec.reading_of(model.digest)))
 
 
 def _order(model: ModelVersion, spec: Spec | None, table: TableFile | None) -> list[str]:

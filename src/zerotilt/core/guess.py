@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from typing import Any
 
-from zerotilt.core.meaning import ColumnSpec, Kind, Role
-from zerotilt.core.table import LONGEST_LEVEL, ColumnProfile, TableProfile
+from zerotilt.core.meaning import ColumnSpec, Kind, Role, Task
+from zerotilt.core.table import LONGEST_LEVEL, NO, YES, ColumnProfile, TableProfile
 
-_TRUTH = {"true", "false", "yes", "no", "t", "f", "y", "n"}
+_TRUTH = YES | NO
 _SPLITS = {
     "train",
     "training",
@@ -27,51 +29,124 @@ _OUTCOMES = {"outcome", "label", "target", "y", "actual", "truth", "observed"}
 _WEIGHTS = {"weight", "weights", "row_weight", "sample_weight", "case_weight"}
 _SCORES = {"score", "probability", "prediction_score", "predicted_probability", "model_score"}
 _DECISIONS = {"decision", "decided", "predicted", "prediction", "model_decision"}
+_GOOD = re.compile(
+    r"approv|accept|grant|admit|hired?\b|offer|award|eligib|valid|settled|paid\b|repaid|repay|pass(ed)?\b|success|promot|"
+    r"invit|employ|graduat|good\b|cured|survi|benefit|qualif|select"
+)
+_BAD = re.compile(
+    r"reject|den(y|ied)|refus|default|arrest|fraud|recid|reoffend|convict|delinq|overdue|late\b|churn|bad\b|fail|drop_?out|"
+    r"terminat|charged_?off|risk|illness|disease|death|died|accident|inspect|suspen|evict|jail|prison|bankrupt|violat"
+)
+_MANY_VALUES = 10
+"""More numbers than these are not the names of classes."""
 _IDENTIFIERS = re.compile(r"(^|_)(id|ids|key|number|nr|no|uuid|code|reference|ref)$")
 _GROUPS = re.compile(
-    r"(^|_)(age_?(band|group)|sex|gender|ethnic\w*|race|religion|language|region|area|nationality|disab\w*|marital\w*)($|_)"
+    r"(^|_)(age_?(band|group)|sex|gender|ethnic\w*|race|religion|faith|language|region|area|nationality|disab\w*|marital\w*"
+    r"|geschlecht|altersgruppe|alters_?klasse|herkunft|staatsangeh\w*|nationalit\w*|sprache|gebiet|behinderung|familienstand|konfession"
+    r"|sexe|genre|tranche_d_age|origine|nationalite|langue|handicap|etat_civil|situation_familiale"
+    r"|sexo|g[eé]nero|grupo_(de_)?edad|edad_grupo|etnia|raza|religi[oó]n|idioma|nacionalidad|regi[oó]n|discapacidad|estado_civil"
+    r"|sesso|fascia_(di_)?eta|etnia|religione|lingua|nazionalita|regione|disabilita|stato_civile"
+    r"|geslacht|leeftijds?(groep|klasse)|herkomst|nationaliteit|taal|regio|burgerlijke_staat"
+    r"|k[oö]n|[aå]ldersgrupp|kjonn|kjønn|aldersgruppe|plec|p[lł]e[cć]|grupa_wieku|narodowosc|narodowość|faixa_etaria|faixa_etária|ra[cç]a)($|_)"
 )
 
 
 def guess_columns(profile: TableProfile) -> tuple[ColumnSpec, ...]:
     """One guess a column, in table order."""
+    return tuple(column for column, _ in guesses(profile))
+
+
+def guesses(profile: TableProfile) -> list[tuple[ColumnSpec, str]]:
+    """One guess a column, in table order, each with its reason in words."""
     found = [_guess(column, profile.rows) for column in profile.columns]
-    if not any(column.role is Role.outcome for column in found):
-        binary = [
-            i for i, column in enumerate(profile.columns) if column.distinct == 2 and found[i].role is Role.feature
-        ]
-        if binary and binary[-1] == len(found) - 1:  # by habit the outcome is the last column
-            found[-1] = found[-1].model_copy(update={"role": Role.outcome})
-    return tuple(found)
+    if found and not any(column.role is Role.outcome for column, _ in found):
+        last = found[-1][0]
+        if profile.columns[-1].distinct == 2 and last.role is Role.feature:  # by habit the outcome is the last column
+            found[-1] = last.model_copy(update={"role": Role.outcome}), "the last column, with two values"
+    return found
 
 
-def _guess(column: ColumnProfile, rows: int) -> ColumnSpec:
+def guess_problem(profile: TableProfile, columns: Sequence[ColumnSpec]) -> dict[str, Any]:
+    """What the outcome is (an event, classes, a number), which value is the event, and which decision is favourable.
+
+    ``favourable_said`` is false where the outcome's own words do not tell whether it is good for the person; then
+    somebody has to say.
+    """
+    by_name = {column.name: column for column in profile.columns}
+    draft: dict[str, Any] = {"event": "", "favourable_said": False}
+    for column in columns:
+        levels = [level.level for level in by_name[column.name].levels]
+        if column.role is Role.split:
+            draft["holdout_values"], draft["training_values"] = split_values(levels)
+        if column.role is Role.outcome:
+            draft |= _outcome(by_name[column.name], column, levels)
+    return draft
+
+
+def _outcome(profile: ColumnProfile, column: ColumnSpec, levels: list[str]) -> dict[str, Any]:
+    if profile.stored in ("int64", "double") and profile.distinct > _MANY_VALUES:
+        return {"task": Task.regression, "favourable_said": True}
+    if len(levels) > 2:
+        return {"task": Task.ordered if column.kind is Kind.ordered else Task.several, "favourable_said": True}
+    if len(levels) != 2:
+        return {}
+    event = next((level for level in levels if level.lower() in YES), None) or next(
+        (level for level in levels if _GOOD.search(_plain(level)) or _BAD.search(_plain(level))), sorted(levels)[-1]
+    )
+    other = next(level for level in levels if level != event)
+    return {"event": event} | _favour(event, other, column.name)
+
+
+def _favour(event: str, other: str, name: str) -> dict[str, Any]:
+    """Which of two decisions is the better one for the person, from the words of the values, else of the column."""
+    said = [_good(text) for text in (event, name)]
+    if said[0] is None and (opposite := _good(other)) is not None:
+        said[0] = not opposite
+    good = next((one for one in said if one is not None), None)
+    if good is None:
+        return {"favourable_said": False}
+    return {"favourable": "event" if good else "other", "favourable_said": True}
+
+
+def _good(text: str) -> bool | None:
+    """Whether words mean something good for a person; None where they do not tell, or say both."""
+    good, bad = bool(_GOOD.search(_plain(text))), bool(_BAD.search(_plain(text)))
+    return good if good != bad else None
+
+
+def _plain(text: str) -> str:
+    return re.sub(r"\W+", "_", text.strip().lower())
+
+
+def _guess(column: ColumnProfile, rows: int) -> tuple[ColumnSpec, str]:
     kind, order = _kind(column)
     if kind is Kind.bytes:
-        return ColumnSpec(name=column.name, kind=kind, role=Role.ignored)
-    name = re.sub(r"\W+", "_", column.name.strip().lower())
+        return ColumnSpec(name=column.name, kind=kind, role=Role.ignored), "it holds bytes"
+    name = _plain(column.name)
     levels = {level.level.lower() for level in column.levels}
     filled = rows - column.missing
-    role = Role.feature
+    role, why = Role.feature, ""
     if levels and levels <= _SPLITS and 2 <= len(levels) <= 4:
-        role = Role.split
-    elif column.missing == rows or column.distinct == 1:
-        role = Role.ignored
+        role, why = Role.split, f"its values are {', '.join(sorted(levels))}"
+    elif column.missing == rows:
+        role, why = Role.ignored, "it is empty"
+    elif column.distinct == 1:
+        role, why = Role.ignored, "it holds one value"
     elif name in _OUTCOMES:
-        role = Role.outcome
+        role, why = Role.outcome, "its name"
     elif name in _WEIGHTS and kind is Kind.numeric and (column.low or 0) >= 0:
-        role = Role.weight
+        role, why = Role.weight, "its name, and no number is below 0"
     elif name in _SCORES and column.low is not None and column.low >= 0 and (column.high or 0) <= 1:
-        role = Role.score
+        role, why = Role.score, "its name, and all numbers lie within 0 and 1"
     elif name in _DECISIONS and column.distinct == 2:
-        role = Role.decision
+        role, why = Role.decision, "its name, and it has two values"
     elif column.distinct == filled and filled > 20 and _names_rows(column, name):
-        role = Role.identifier
+        role, why = Role.identifier, "no value comes twice"
     elif _GROUPS.search(name) and column.distinct <= 30:
-        role = Role.group
+        role, why = Role.group, "its name is one of groups of people"
     elif kind is Kind.text:
-        role = Role.ignored
-    return ColumnSpec(name=column.name, kind=kind, role=role, order=order)
+        role, why = Role.ignored, "it holds long or ever other texts"
+    return ColumnSpec(name=column.name, kind=kind, role=role, order=order), why
 
 
 def _names_rows(column: ColumnProfile, name: str) -> bool:

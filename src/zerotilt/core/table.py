@@ -25,6 +25,15 @@ BATCH_ROWS = 65_536
 PIECE_ROWS = 256
 FEW_ROWS = 1_000
 """Rows of a column of bytes that are held at once."""
+YES = {
+    "true", "yes", "t", "y", "1", "on", "ja", "j", "oui", "o", "vrai", "si", "sí", "s", "sim", "verdadero", "vero", "wahr",
+    "waar", "tak", "ano", "kyllä", "igen", "da",
+}  # fmt: skip
+NO = {
+    "false", "no", "f", "n", "0", "off", "nein", "nee", "non", "faux", "não", "nao", "falso", "falsch", "onwaar", "nej",
+    "nie", "ne", "ei", "nem",
+}  # fmt: skip
+"""Spellings of yes and no, as people write them in several languages."""
 TOP_LEVELS = 60
 LONGEST_LEVEL = 200
 """Characters from which a value is a text that is read, not a level that is compared."""
@@ -118,7 +127,7 @@ class Table:
 
     def _truths(self, name: str) -> NDArray[np.float64]:
         values = self.texts(name)
-        known = {"true": 1.0, "yes": 1.0, "t": 1.0, "y": 1.0, "false": 0.0, "no": 0.0, "f": 0.0, "n": 0.0}
+        known = dict.fromkeys(YES, 1.0) | dict.fromkeys(NO, 0.0)
         out = np.full(len(values), np.nan)
         for level in {value for value in values if value is not None}:
             number = known.get(level.strip().lower())
@@ -180,6 +189,7 @@ class ColumnProfile(Frozen):
     median: float | None = None
     longest: int = Field(default=0, description="Characters of the longest text, or bytes of the longest value")
     levels: tuple[LevelCount, ...] = ()
+    guessed: str = Field(default="", description="The role that was guessed, a colon, and why")
     examples: tuple[str, ...] = ()
 
 

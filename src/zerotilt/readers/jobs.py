@@ -39,16 +39,14 @@ def read_table(arguments: dict, scratch: Path, work: Work) -> dict:
 def _profiled(path: Path, dialect: Dialect | None, work: Work) -> dict:
     with path.open("rb") as source:
         profile = table.profile(Table(source), work, dialect)
-    columns = guess.guess_columns(profile)
-    draft = {"columns": [column.model_dump(mode="json") for column in columns], "event": ""}
-    by_name = {column.name: column for column in profile.columns}
-    for column in columns:
-        levels = [level.level for level in by_name[column.name].levels]
-        if column.role is Role.split:
-            draft["holdout_values"], draft["training_values"] = guess.split_values(levels)
-        if column.role is Role.outcome and len(levels) == 2:
-            likely = [level for level in levels if level.lower() in ("yes", "true", "1", "y", "t")]
-            draft["event"] = likely[0] if likely else sorted(levels)[-1]
+    found = guess.guesses(profile)
+    columns = [column for column, _ in found]
+    draft = {"columns": [column.model_dump(mode="json") for column in columns]} | guess.guess_problem(profile, columns)
+    told = [
+        one.model_copy(update={"guessed": f"{column.role.value}: {why}" if why else ""})
+        for one, (column, why) in zip(profile.columns, found, strict=True)
+    ]
+    profile = profile.model_copy(update={"columns": tuple(told)})
     return {"profile": profile.model_dump(mode="json"), "spec": Spec(**draft).model_dump(mode="json")}
 
 

@@ -513,7 +513,7 @@ export interface paths {
         };
         /**
          * Flagged
-         * @description Of each audit the open findings of what has been read of its newest model version; nothing is computed.
+         * @description Of each audit the open findings of what has been read of the version it opens with; nothing is computed.
          */
         get: operations["flagged_api_audits_flagged_get"];
         put?: never;
@@ -2244,6 +2244,12 @@ export interface components {
              * @default []
              */
             levels: components["schemas"]["LevelCount"][];
+            /**
+             * Guessed
+             * @description The role that was guessed, a colon, and why
+             * @default
+             */
+            guessed: string;
             /**
              * Examples
              * @default []
@@ -4347,6 +4353,31 @@ export interface components {
              */
             without_mass: number[];
         };
+        /**
+         * InputPair
+         * @description One input of a model beside the column that it takes, and how that was found.
+         */
+        InputPair: {
+            /** Input */
+            input: string;
+            /** Holds */
+            holds: string;
+            /**
+             * Column
+             * @description Null where none was found; the model cannot be asked until one is chosen
+             */
+            column: string | null;
+            /**
+             * How
+             * @enum {string}
+             */
+            how: "name" | "spelling" | "prefix" | "by hand" | "missing";
+            /**
+             * Near
+             * @description Where none was found: a column that may be meant; not taken unasked
+             */
+            near?: string | null;
+        };
         /** InteractionsAsk */
         InteractionsAsk: {
             context?: components["schemas"]["Context"];
@@ -4878,7 +4909,7 @@ export interface components {
             model: string;
             /**
              * Inputs
-             * @description Columns in the order of its one tensor
+             * @description Columns in the order of its one tensor, or of its inputs; empty where its name decides
              * @default []
              */
             inputs: string[];
@@ -4900,6 +4931,11 @@ export interface components {
             card: components["schemas"]["ModelCard"];
             /** @description Its decision rule; the spec's threshold when null */
             rule: components["schemas"]["Rule"] | null;
+            /**
+             * Pairs
+             * @description Its inputs beside the columns they take; empty for a model of one tensor
+             */
+            pairs: components["schemas"]["InputPair"][];
             /**
              * Order
              * @description Columns in the order in which a model of one tensor is fed; empty where inputs have names
@@ -5125,6 +5161,12 @@ export interface components {
              * @enum {string}
              */
             favourable: "event" | "other";
+            /**
+             * Favourable Said
+             * @description False while it is a guess that the outcome's words do not bear out; somebody has to say
+             * @default true
+             */
+            favourable_said: boolean;
             /**
              * Favourable Classes
              * @description With several classes: those whose choice is favourable; the event's when empty
@@ -6340,6 +6382,12 @@ export interface components {
              * @enum {string}
              */
             favourable: "event" | "other";
+            /**
+             * Favourable Said
+             * @description False while it is a guess that the outcome's words do not bear out; somebody has to say
+             * @default true
+             */
+            favourable_said: boolean;
             /**
              * Favourable Classes
              * @description With several classes: those whose choice is favourable; the event's when empty

@@ -28,7 +28,6 @@ export function Sheet<M extends MethodName>(props: {
   return (
     <>
       <Waiting asked={asked} />
-      {!evidence && props.after}
       {evidence && (
         <div className="stale-fades" aria-busy={asked.stale}>
           <ReadingText evidence={evidence} />
@@ -39,10 +38,13 @@ export function Sheet<M extends MethodName>(props: {
             </p>
           )}
           {props.children(asked.evidence as Readings[M])}
-          {props.after}
-          <div className="mt-8 border-t border-rule pt-2">
-            <HowComputed evidence={evidence} look="act cursor-pointer" />
-          </div>
+        </div>
+      )}
+      {/* in one place whether or not there is a figure above: its open menus stay open */}
+      {props.after}
+      {evidence && (
+        <div className="mt-8 border-t border-rule pt-2">
+          <HowComputed evidence={evidence} look="act cursor-pointer" />
         </div>
       )}
     </>

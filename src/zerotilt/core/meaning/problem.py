@@ -14,7 +14,9 @@ class ModelReading(Frozen):
     """What one model file's columns stand for, where the file itself leaves it open; chosen by a person."""
 
     model: str = Field(description="SHA-256 of the model file")
-    inputs: tuple[str, ...] = Field(default=(), description="Columns in the order of its one tensor")
+    inputs: tuple[str, ...] = Field(
+        default=(), description="Columns in the order of its one tensor, or of its inputs; empty where its name decides"
+    )
     outputs: tuple[str, ...] = Field(
         default=(),
         description="The outcome's value that each of its probability columns is of; one for a single probability",
@@ -42,6 +44,10 @@ class Problem(Frozen):
     favourable: Literal["event", "other"] = Field(
         default="event", description="Whether predicting the event or its absence is the favourable decision"
     )
+    favourable_said: bool = Field(
+        default=True,
+        description="False while it is a guess that the outcome's words do not bear out; somebody has to say",
+    )
     favourable_classes: tuple[str, ...] = Field(
         default=(), description="With several classes: those whose choice is favourable; the event's when empty"
     )
@@ -51,7 +57,7 @@ class Problem(Frozen):
     threshold: float = Field(default=0.5, ge=0, le=1)
     holdout_values: tuple[str, ...] = Field(default=(), description="Values of the split column that are held out")
     training_values: tuple[str, ...] = ()
-    holdout_share: float = Field(default=0.3, gt=0, lt=1, description="Used when there is no split column")
+    holdout_share: float = Field(default=0.3, ge=0, le=1, description="Used when there is no split column")
     seed: int = 20
     model_inputs: tuple[str, ...] = Field(
         default=(), description="Columns in the order of a model that takes one tensor of all columns"

@@ -99,10 +99,13 @@ class Spec(Schema, Problem, Comparisons, Limits, Names):
     def digest(self) -> str:
         """SHA-256 of what changes every number.
 
-        Left out: wording and expectations, which change none, and what only comparisons of groups read.
+        Left out: wording, expectations and how sure what is favourable is, which change none, and what only comparisons of groups read.
         """
         return sha256(
-            self.model_dump(mode="json", exclude={"wording": True, "columns": {"__all__": {"expected"}}, **_COMPARED})
+            self.model_dump(
+                mode="json",
+                exclude={"wording": True, "favourable_said": True, "columns": {"__all__": {"expected"}}, **_COMPARED},
+            )
             | {"confidence": self.policy.confidence}
         )
 

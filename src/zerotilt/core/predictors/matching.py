@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from difflib import get_close_matches
+from typing import Literal
 
 import numpy as np
+from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
@@ -15,6 +18,9 @@ from zerotilt.core.predictors.modelfile import ModelCard, ModelInput
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 
+NEAR = 0.6
+"""How alike two names must be, from 0 to 1, for one to be proposed for the other."""
+
 
 class Match(Frozen):
     """One column of the table feeding one place of the model."""
@@ -22,6 +28,58 @@ class Match(Frozen):
     column: str
     input: str
     tensor: str
+
+
+class InputPair(Frozen):
+    """One input of a model beside the column that it takes, and how that was found."""
+
+    input: str
+    holds: str
+    column: str | None = Field(description="Null where none was found; the model cannot be asked until one is chosen")
+    how: Literal["name", "spelling", "prefix", "by hand", "missing"]
+    near: str | None = Field(
+        default=None, description="Where none was found: a column that may be meant; not taken unasked"
+    )
+
+
+def pairs(card: ModelCard, names: Sequence[str], reading: ModelReading | None = None) -> tuple[InputPair, ...]:
+    """Every named input beside its column: as chosen by hand, by its name, its name in another spelling, or its name
+    behind a prefix that pipelines add. A name that is merely alike is proposed. None for a model of one tensor.
+    """
+    if len(card.inputs) == 1 and card.inputs[0].width != 1:
+        return ()
+    chosen = dict(zip((entry.name for entry in card.inputs), reading.inputs if reading else (), strict=False))
+    by_folded = _only({name: _fold(name) for name in names})
+    by_letters = _only({name: _fold(name).replace("_", "") for name in names})
+    found: list[InputPair] = []
+    for entry in card.inputs:
+        said, folded = chosen.get(entry.name), _fold(entry.name)
+        column, how = None, "missing"
+        if said and said in names:
+            column, how = said, "by hand"
+        elif entry.name in names:
+            column, how = entry.name, "name"
+        elif spelt := by_folded.get(folded) or by_letters.get(folded.replace("_", "")):
+            column, how = spelt, "spelling"
+        elif behind := [name for name in names if folded.endswith(f"__{_fold(name)}")]:
+            column, how = max(behind, key=len), "prefix"
+        found.append(InputPair(input=entry.name, holds=entry.holds, column=column, how=how))
+    taken = {pair.column for pair in found}
+    free = {_fold(name): name for name in names if name not in taken}
+    return tuple(
+        pair
+        if pair.column is not None
+        else pair.model_copy(
+            update={"near": next((free[one] for one in get_close_matches(_fold(pair.input), free, 1, NEAR)), None)}
+        )
+        for pair in found
+    )
+
+
+def _only(spelt: Mapping[str, str]) -> dict[str, str]:
+    """Names by a spelling that only one of them has."""
+    times = Counter(spelt.values())
+    return {way: name for name, way in spelt.items() if times[way] == 1}
 
 
 def match(
@@ -38,20 +96,14 @@ def match(
     """
     if len(card.inputs) == 1 and card.inputs[0].width != 1:
         return _match_wide(card, table, spec, reading or ModelReading(model=""))
-    by_name = {name: name for name in table.names}
-    folded = Counter(_fold(name) for name in table.names)
-    by_folded = {_fold(name): name for name in table.names if folded[_fold(name)] == 1}
     found, notes = [], []
-    for entry in card.inputs:
-        column = by_name.get(entry.name) or by_folded.get(_fold(entry.name))
-        if column is None:
-            raise Refused(
-                f"The model wants an input “{entry.name}” ({entry.holds}); the table has no such column.",
-                where=f"model input “{entry.name}”",
-                todo="Add the column to the table, or rename the one that holds it.",
-            )
+    paired = pairs(card, table.names, reading)
+    _refuse_missing([pair for pair in paired if pair.column is None])
+    for entry, pair in zip(card.inputs, paired, strict=True):
+        column = str(pair.column)
         if column != entry.name:
-            notes.append(f"The model's input “{entry.name}” is fed from the column “{column}”.")
+            chosen = ", as was chosen" if pair.how == "by hand" else ""
+            notes.append(f"The model's input “{entry.name}” is fed from the column “{column}”{chosen}.")
         _check_kind(entry, column, table)
         found.append(Match(column=column, input=entry.name, tensor=entry.tensor))
     outcome = spec.only(Role.outcome)
@@ -62,6 +114,21 @@ def match(
             todo="Choose another outcome column or another model.",
         )
     return tuple(found), tuple(notes)
+
+
+def _refuse_missing(missing: Sequence[InputPair]) -> None:
+    if not missing:
+        return
+    wanted = words.listing([f"“{pair.input}” ({pair.holds})" for pair in missing[:12]])
+    more = f" and {len(missing) - 12} more" if len(missing) > 12 else ""
+    near = next((pair for pair in missing if pair.near), None)
+    hint = f" Is “{near.near}” what “{near.input}” means?" if near else ""
+    inputs, columns = ("an input", "no such column") if len(missing) == 1 else ("inputs", "no such columns")
+    raise Refused(
+        f"The model wants {inputs} {wanted}{more}; the table has {columns}.{hint}",
+        where=f"model input “{missing[0].input}”",
+        todo="Choose the column that feeds it, add it to the table, or rename the one that holds it.",
+    )
 
 
 def _match_wide(

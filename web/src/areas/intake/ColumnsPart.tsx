@@ -1,4 +1,5 @@
 import { Popover } from "radix-ui";
+import { useState } from "react";
 import type { Audit, Schemas, Spec } from "../../api/client";
 import { count, percent } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
@@ -17,6 +18,8 @@ const ROLES: Record<ColumnSpec["role"], string> = {
   decision: "recorded decision",
   ignored: "ignored",
 };
+/** Up to so many columns are looked at one by one. */
+const FEW = 20;
 const KINDS: ColumnSpec["kind"][] = ["numeric", "categorical", "ordered", "boolean", "date", "text", "bytes"];
 
 /** One line a column: what it holds, what it is for; every guess can be corrected. */
@@ -26,6 +29,24 @@ export function ColumnsPart(props: {
   setColumn: (name: string, changes: Partial<ColumnSpec>) => void;
   troubled: string | null;
 }) {
+  const [find, setFind] = useState("");
+  const [kind, setKind] = useState("");
+  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
+  const many = props.draft.columns.length > FEW;
+  const wanted = find.trim().toLowerCase();
+  const shown = props.draft.columns.filter(
+    (one) => one.name.toLowerCase().includes(wanted) && (!kind || one.kind === kind || one.role === kind),
+  );
+  const chosen = shown.filter((one) => picked.has(one.name)).map((one) => one.name);
+  const pick = (names: string[], on: boolean) =>
+    setPicked((before) => {
+      const next = new Set(before);
+      for (const name of names) on ? next.add(name) : next.delete(name);
+      return next;
+    });
+  const setAll = (changes: Partial<ColumnSpec>) => {
+    for (const name of chosen) props.setColumn(name, changes);
+  };
   const profiles = new Map(props.audit.table?.profile.columns.map((one) => [one.name, one]));
   const rows = props.audit.table?.profile.rows ?? 0;
   return (
@@ -34,13 +55,75 @@ export function ColumnsPart(props: {
         Columns
       </h2>
       <p className="text-soft">
-        Kinds and roles are guesses; correct what is wrong. Identifiers are left out; groups are compared in Tilt.
+        Kinds and roles are guesses, each with its reason; correct what is wrong. Identifiers are left out; groups are
+        compared in Tilt.
       </p>
+      {many && (
+        <p className="mt-2 flex flex-wrap items-center gap-x-5 gap-y-2">
+          <input
+            type="search"
+            className="field w-[22ch]"
+            aria-label="Find a column"
+            placeholder="Find a column"
+            value={find}
+            onChange={(event) => setFind(event.target.value)}
+          />
+          <Select
+            name="Only columns of"
+            value={kind}
+            choices={[
+              { value: "", label: "every kind and role" },
+              ...KINDS.map((value) => ({ value, label: `kind: ${value}` })),
+              ...Object.entries(ROLES).map(([value, label]) => ({ value, label: `role: ${label}` })),
+            ]}
+            onChoose={setKind}
+          />
+          <span className="text-soft" role="status">
+            {count(shown.length)} of {count(props.draft.columns.length)} columns
+          </span>
+          {chosen.length > 0 && (
+            <span className="flex flex-wrap items-center gap-x-3">
+              <span>{count(chosen.length)} chosen: set their</span>
+              <Select
+                name="Kind of the chosen columns"
+                value=""
+                choices={[{ value: "", label: "kind …" }, ...KINDS.map((value) => ({ value, label: value }))]}
+                onChoose={(value) => value && setAll({ kind: value as ColumnSpec["kind"], order: [] })}
+              />
+              <Select
+                name="Role of the chosen columns"
+                value=""
+                choices={[
+                  { value: "", label: "role …" },
+                  ...Object.entries(ROLES).map(([value, label]) => ({ value, label })),
+                ]}
+                onChoose={(value) => value && setAll({ role: value as ColumnSpec["role"] })}
+              />
+            </span>
+          )}
+        </p>
+      )}
       {/* biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard */}
       <section className="mt-2 overflow-x-auto" aria-label="Columns of the table" tabIndex={0}>
         <table className="w-full border-collapse text-[13px]">
           <thead>
             <tr className="text-left text-soft">
+              {many && (
+                <th scope="col" className="border-b border-rule pr-2">
+                  <input
+                    type="checkbox"
+                    className="accent-act"
+                    aria-label="Choose all columns shown"
+                    checked={shown.length > 0 && chosen.length === shown.length}
+                    onChange={(event) =>
+                      pick(
+                        shown.map((one) => one.name),
+                        event.target.checked,
+                      )
+                    }
+                  />
+                </th>
+              )}
               {["column", "holds", "missing", "distinct", "kind", "role", "groups", "reference group"].map(
                 (head, place) => (
                   <th
@@ -55,9 +138,11 @@ export function ColumnsPart(props: {
             </tr>
           </thead>
           <tbody>
-            {props.draft.columns.map((column) => (
+            {shown.map((column) => (
               <Row
                 key={column.name}
+                picked={many ? picked.has(column.name) : null}
+                onPick={(on) => pick([column.name], on)}
                 column={column}
                 profile={profiles.get(column.name)}
                 rows={rows}
@@ -76,15 +161,32 @@ function Row(props: {
   column: ColumnSpec;
   profile: Profile | undefined;
   rows: number;
+  /** Whether it is chosen, to be set with others; null where there are few. */
+  picked: boolean | null;
+  onPick: (on: boolean) => void;
   troubled: boolean;
   set: (changes: Partial<ColumnSpec>) => void;
 }) {
   const { column, profile, set } = props;
+  // the reason is the guess's, not of what somebody chose
+  const [role, ...reason] = (profile?.guessed ?? "").split(": ");
+  const why = role === column.role ? reason.join(": ") : "";
   const groups = column.role === "group" || column.grouped;
   const levels = (profile?.levels ?? []).map((level) => level.level);
   const cell = "border-b border-rule py-1 pr-3 align-middle";
   return (
     <tr className={props.troubled ? "bg-wash" : undefined}>
+      {props.picked !== null && (
+        <td className="border-b border-rule pr-2">
+          <input
+            type="checkbox"
+            className="accent-act"
+            aria-label={`Choose ${column.name}`}
+            checked={props.picked}
+            onChange={(event) => props.onPick(event.target.checked)}
+          />
+        </td>
+      )}
       <th scope="row" className={`${cell} max-w-40 truncate text-left font-medium`} title={column.name}>
         {props.troubled && (
           <span className="text-flag">
@@ -119,6 +221,7 @@ function Row(props: {
           choices={Object.entries(ROLES).map(([value, label]) => ({ value, label }))}
           onChoose={(role) => set({ role: role as ColumnSpec["role"] })}
         />
+        {why && <span className="block text-[11.5px] text-soft">{why}</span>}
       </td>
       <td className={cell}>
         <input
@@ -159,9 +262,16 @@ function Row(props: {
 
 function holds(profile: Profile): string {
   if (profile.stored === "binary") return `bytes, up to ${count(profile.longest ?? 0)} in a row`;
-  if (profile.low != null && profile.high != null) return `${number(profile.low)} to ${number(profile.high)}`;
+  if (profile.low != null && profile.high != null) {
+    const shown = years(profile) ? String : number;
+    return `${shown(profile.low)} to ${shown(profile.high)}`;
+  }
   return profile.examples?.length ? profile.examples.join(", ") : "nothing";
 }
+
+/** Whole numbers of which all could be years are written without a thousands mark. */
+const years = ({ low, high, stored }: Profile) =>
+  stored === "int64" && low != null && high != null && low >= 1800 && high <= 2100;
 
 const number = (value: number) => (Number.isInteger(value) ? count(value) : String(Number(value.toPrecision(4))));
 

@@ -10,9 +10,11 @@ import { count, plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 import { ColumnsPart } from "./ColumnsPart";
+import { Drop } from "./Drop";
 import { MeaningPart } from "./MeaningPart";
 import { ModelPart } from "./ModelPart";
 import { PerformanceTable } from "./PerformanceTable";
+import { type Reading, withReading } from "./reading";
 import { TablePart } from "./TablePart";
 import { useDraft } from "./useDraft";
 
@@ -41,6 +43,7 @@ export function IntakeSheet() {
   const predicts = model || draft?.columns.some((column) => column.role === "score" || column.role === "decision");
   // classes may be read from the last one, a number has no event
   const unsaid = !targetOf(draft) || (kindOf(draft?.task).cut && !draft?.event);
+  const unfavoured = kindOf(draft?.task).cut && draft?.favourable_said === false;
   const editing = !audit.ready || open;
   // the person says how the model file is meant, and it is tried at once
   const read = (reading: Reading) => {
@@ -75,7 +78,7 @@ export function IntakeSheet() {
         </p>
       )}
       {editing && (
-        <>
+        <Drop audit={audit.id}>
           <TablePart audit={audit} />
           {draft && audit.table && (
             <>
@@ -88,7 +91,7 @@ export function IntakeSheet() {
                 <button
                   type="button"
                   className="solid"
-                  disabled={busy || finish.isPending || !predicts || unsaid}
+                  disabled={busy || finish.isPending || !predicts || unsaid || unfavoured}
                   onClick={() => finish.mutate()}
                 >
                   {model ? "Score the model and finish" : "Check and finish"}
@@ -98,30 +101,19 @@ export function IntakeSheet() {
                     ? "Upload a model, or mark a column as recorded score or decision."
                     : unsaid
                       ? "Choose the outcome and its event."
-                      : saving
-                        ? "Saving …"
-                        : "What you entered is saved as you go."}
+                      : unfavoured
+                        ? "Say which decision is favourable to the person."
+                        : saving
+                          ? "Saving …"
+                          : "What you entered is saved as you go."}
                 </span>
               </section>
             </>
           )}
-        </>
+        </Drop>
       )}
     </>
   );
-}
-
-type Reading = NonNullable<Spec["model_readings"]>[number];
-
-/** What is said of one model file joined to what was said of it before. */
-export function withReading(spec: Spec, reading: Reading): Reading[] {
-  const before = (spec.model_readings ?? []).find((one) => one.model === reading.model);
-  const said = {
-    ...reading,
-    inputs: reading.inputs?.length ? reading.inputs : (before?.inputs ?? []),
-    outputs: reading.outputs?.length ? reading.outputs : (before?.outputs ?? []),
-  };
-  return [...(spec.model_readings ?? []).filter((one) => one.model !== reading.model), said];
 }
 
 function state(rows: number | undefined, draft: Spec | null): string {

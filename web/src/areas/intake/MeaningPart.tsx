@@ -22,6 +22,10 @@ export function MeaningPart({
   const split = draft.columns.find((column) => column.role === "split");
   const target = targetOf(draft);
   const levels = levelsOf(target?.name);
+  const counted = audit.table?.profile.columns.find((one) => one.name === target?.name)?.levels ?? [];
+  const known = counted.reduce((sum, one) => sum + one.rows, 0);
+  const happened = counted.find((one) => one.level === draft.event)?.rows;
+  const eventShare = known > 0 && happened !== undefined ? happened / known : null;
   const wording = draft.wording ?? {};
   const name = (changes: Partial<NonNullable<Spec["wording"]>>) => set({ wording: { ...wording, ...changes } });
   const task = draft.task ?? "binary";
@@ -55,6 +59,7 @@ export function MeaningPart({
             draft={draft}
             target={target}
             levels={levels}
+            share={eventShare}
             set={set}
             name={name}
             setTarget={(changes) =>
@@ -86,6 +91,8 @@ export function MeaningPart({
   );
 }
 
+const percentOf = (draft: Spec) => Math.round((draft.holdout_share ?? 0.3) * 100);
+
 function SplitLine(props: {
   draft: Spec;
   set: (changes: Partial<Spec>) => void;
@@ -103,19 +110,26 @@ function SplitLine(props: {
           <input
             id="share"
             type="number"
-            min={5}
-            max={95}
+            min={0}
+            max={100}
             step={5}
             className="field w-24"
-            value={Math.round((draft.holdout_share ?? 0.3) * 100)}
+            defaultValue={percentOf(draft)}
             onChange={(event) => {
               const value = event.target.valueAsNumber / 100;
-              if (value >= 0.05 && value <= 0.95) set({ holdout_share: value });
+              if (value >= 0 && value <= 1) set({ holdout_share: value });
+            }}
+            onBlur={(event) => {
+              event.target.value = String(percentOf(draft)); // what was typed beyond 0 to 100 is not taken
             }}
           />
           <span className="ml-3 text-soft">
-            percent, drawn at random with seed {draft.seed}; no split column is marked, so it is not known which rows
-            the model was trained on
+            percent
+            {draft.holdout_share === 0
+              ? ": no row is held out; choose all rows in the sentence at the top"
+              : draft.holdout_share === 1
+                ? ": every row is held out; none is taken for training"
+                : `, drawn at random with seed ${draft.seed}; no split column is marked, so it is not known which rows the model was trained on`}
           </span>
         </span>
       </>

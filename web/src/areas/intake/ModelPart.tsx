@@ -6,7 +6,8 @@ import { heldAt } from "../../ui/held";
 import { bytes, count } from "../../ui/numbers";
 import { Removal } from "../../ui/Removal";
 import { Select } from "../../ui/Select";
-import { withReading } from "./IntakeSheet";
+import { Inputs } from "./Inputs";
+import { withReading } from "./reading";
 import { Upload } from "./Upload";
 
 type Set = (changes: Partial<Spec> | ((before: Spec) => Partial<Spec>)) => void;
@@ -67,7 +68,6 @@ function Order({ model, draft, set }: { model: Audit["models"][number]; draft: S
 export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; set: Set }) {
   const { model: chosen, set: setContext } = useAuditContext();
   const recorded = draft.columns.find((column) => column.role === "score" || column.role === "decision");
-  const names = new Set(draft.columns.map((column) => column.name));
   const classes = [...new Set(audit.models.flatMap((model) => model.card.classes))];
   const unnamed = kindOf(draft.task).cut && classes.length > 0 && !classes.includes(draft.event ?? "");
   return (
@@ -79,9 +79,6 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
         <ul className="mt-1 mb-2">
           {audit.models.map((model) => {
             const wide = model.card.inputs.length === 1 && heldAt(model.card.inputs, 0).width !== 1;
-            const absent = wide
-              ? []
-              : model.card.inputs.filter((input) => !names.has(input.name)).map((input) => input.name);
             const wants = wide
               ? `one tensor of ${heldAt(model.card.inputs, 0).width ?? "any number of"} columns`
               : `${count(model.card.inputs.length)} ${model.card.inputs.length === 1 ? "column" : "columns"}`;
@@ -115,12 +112,7 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
                   </Removal>
                 </span>
                 {model.order.length > 0 && <Order model={model} draft={draft} set={set} />}
-                {absent.length > 0 && (
-                  <span className="text-flag">
-                    {" "}
-                    <span aria-hidden>▲</span> the table has no column named {absent.join(", ")}
-                  </span>
-                )}
+                {model.pairs.length > 0 && <Inputs model={model} draft={draft} set={set} />}
               </li>
             );
           })}

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 import type { Spec } from "../../api/client";
 import type { Task } from "../../frame/tasks";
 import { heldAt } from "../../ui/held";
-import { title } from "../../ui/numbers";
+import { percent, title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 
 type Column = Spec["columns"][number];
@@ -12,6 +12,8 @@ export interface Meaning {
   draft: Spec;
   target: Column;
   levels: string[];
+  /** Of the rows in which the outcome is known, those in which it is the event; null where that is not known. */
+  share: number | null;
   set: (changes: Partial<Spec>) => void;
   name: (changes: Partial<NonNullable<Spec["wording"]>>) => void;
   setTarget: (changes: Partial<Column>) => void;
@@ -66,7 +68,37 @@ function NumberForm({ draft, set, name }: Meaning) {
   );
 }
 
-function EventForm({ draft, target: outcome, levels, set, name }: Meaning) {
+/** What the choice of the favourable decision comes to, from the rows as they are. */
+function Consequence({ draft, share, other }: { draft: Spec; share: number | null; other: string }) {
+  if (share === null || !draft.event) return null;
+  const happened = `In the table ${percent(share)} of the rows are “${draft.event}”`;
+  if (draft.favourable_said === false) {
+    return (
+      <span className="ml-3 text-soft">
+        <span aria-hidden className="text-flag">
+          ▲{" "}
+        </span>
+        {happened}; the words do not tell whether that is good for the person.
+      </span>
+    );
+  }
+  const good = draft.favourable === "other" ? 1 - share : share;
+  const decision = draft.favourable === "other" ? other : draft.event;
+  return (
+    <span className="ml-3 text-soft">
+      {happened}; so decisions that are always right give {percent(good)} the favourable one, “{decision}”.
+    </span>
+  );
+}
+
+/** Of two values the decision that was favourable stays so when the other becomes the event. */
+function kept(draft: Spec, levels: string[], event: string): Spec["favourable"] {
+  const before = draft.favourable ?? "event";
+  const turned = levels.length === 2 && levels.includes(draft.event ?? "") && event !== draft.event;
+  return turned ? (before === "event" ? "other" : "event") : before;
+}
+
+function EventForm({ draft, target: outcome, levels, share, set, name }: Meaning) {
   const wording = draft.wording ?? {};
   const other = levels.find((level) => level !== draft.event) ?? "the other";
   const recorded = draft.columns.some((column) => column.role === "decision");
@@ -83,7 +115,7 @@ function EventForm({ draft, target: outcome, levels, set, name }: Meaning) {
                 : [{ value: draft.event ?? "", label: draft.event || "choose …" }]),
               ...levels.map((value) => ({ value, label: value })),
             ]}
-            onChoose={(event) => set({ event })}
+            onChoose={(event) => set({ event, favourable: kept(draft, levels, event) })}
           />
         ) : (
           <input
@@ -106,13 +138,15 @@ function EventForm({ draft, target: outcome, levels, set, name }: Meaning) {
       <Line label="Favourable to the person" to="favourable-to">
         <Select
           id="favourable-to"
-          value={draft.favourable ?? "event"}
+          value={draft.favourable_said === false ? "" : (draft.favourable ?? "event")}
           choices={[
+            ...(draft.favourable_said === false ? [{ value: "", label: "choose …" }] : []),
             { value: "event", label: `predicting “${draft.event}”` },
             { value: "other", label: `predicting “${other}”` },
           ]}
-          onChoose={(value) => set({ favourable: value as Spec["favourable"] })}
+          onChoose={(value) => value && set({ favourable: value as Spec["favourable"], favourable_said: true })}
         />
+        <Consequence draft={draft} share={share} other={other} />
       </Line>
       {DECISIONS.map((decision) => (
         <Line key={decision.part} label={decision.label} to={decision.part}>
