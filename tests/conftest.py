@@ -23,6 +23,8 @@ from zerotilt.demo import audit as demo_audit
 from zerotilt.services.home import Home
 from zerotilt.services.supervisor import Supervisor
 
+os.environ["ZT_AHEAD"] = "off"  # what a test reads it asks for; nothing else takes the cores
+
 
 @pytest.fixture(scope="session")
 def demo():
@@ -57,7 +59,6 @@ def demo_home(tmp_path_factory) -> Path:
             folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
             folder.chmod(0o755)  # the database's own user must get in
             supervisor = Supervisor(Home(folder))
-            os.environ["ZT_AHEAD"] = "off"  # what a test reads it asks for; nothing else takes the cores
             with starting_alone():
                 supervisor.start()
             supervisor.load_demo()

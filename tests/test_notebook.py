@@ -191,3 +191,17 @@ def test_a_mistake_is_named_with_what_was_given_and_what_is_allowed(study, frame
 def test_an_unknown_attribute_is_an_ordinary_error(study):
     with pytest.raises(AttributeError, match="no method “magic”"):
         _ = study.magic
+
+
+def test_without_an_outcome_what_the_model_alone_says_is_read_and_the_rest_refused(frame, model):
+    bare = Study(frame.drop(columns="y"), model, event="1", groups=["channel"])
+    known = Study(frame, model, "y", "1", groups=["channel"])
+    assert bare.response(feature="weight").table().equals(known.response(feature="weight").table())
+    assert bare.tilt().table().num_rows > 0
+    with pytest.raises(Refused, match="needs what really happened"):
+        bare.drivers()
+    with pytest.raises(Refused, match="no outcome was named; say what the model gives the probability of"):
+        Study(frame.drop(columns="y"), model)
+    number = zoo.made("random forest of a number")
+    found = Study(number[2], number[1], task="regression").response(feature="weight")
+    assert "weight" in found.reading

@@ -109,8 +109,8 @@ def _listed(given: str | None) -> tuple[str, ...]:
 def explain(
     table: Annotated[Path, typer.Option(help="Rows to explain: CSV, Parquet or Arrow/Feather, of any length")],
     model: Annotated[Path, typer.Option(help="Trained model as ONNX")],
-    outcome: Annotated[str, typer.Option(help="Column that says what happened")],
     out: Annotated[Path, typer.Option(help="Parquet file for the contributions")],
+    outcome: Annotated[str | None, typer.Option(help="Column that says what happened, where one does")] = None,
     event: Annotated[str, typer.Option(help="Value of the outcome whose probability the model gives")] = "",
     task: Annotated[
         str | None,
@@ -157,7 +157,7 @@ def read(
     ],
     table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
     model: Annotated[Path, typer.Option(help="Trained model as ONNX")],
-    outcome: Annotated[str, typer.Option(help="Column that says what happened")],
+    outcome: Annotated[str | None, typer.Option(help="Column that says what happened, where one does")] = None,
     event: Annotated[str, typer.Option(help="Value of the outcome whose probability the model gives")] = "",
     group: Annotated[list[str] | None, typer.Option(help="Column whose groups are compared; may be repeated")] = None,
     set_: Annotated[list[str] | None, typer.Option("--set", help="A setting as name=value; may be repeated")] = None,

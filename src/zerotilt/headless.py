@@ -139,7 +139,7 @@ def audit(request: Request, work: Work) -> Outcome:
 def explain_table(
     source: Path,
     model: Path,
-    outcome: str,
+    outcome: str | None,
     out: Path,
     event: str | None,
     task: str | None,
@@ -171,7 +171,7 @@ def read_method(
     method: str,
     source: Path,
     model: Path,
-    outcome: str,
+    outcome: str | None,
     event: str | None,
     groups: list[str],
     given: list[str],

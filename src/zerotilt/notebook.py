@@ -143,7 +143,8 @@ class Study:
     model : ONNX as a path or bytes; or a function from a frame (of the kind given)
         to probabilities of the event or values, shape (rows,), or to one column a
         class, shape (rows, classes).
-    outcome : column that says what happened. event : its value whose probability
+    outcome : column that says what happened; None where nobody knows: then what needs it is refused, and the rest is
+        read. event : its value whose probability
         the model gives, for an event.
     task : "binary", "several classes", "ordered classes" or "regression"; by the
         outcome when left out.
@@ -168,7 +169,7 @@ class Study:
         self,
         frame: Any,
         model: Model,
-        outcome: str,
+        outcome: str | None = None,
         event: str | None = None,
         *,
         task: str | None = None,
@@ -191,7 +192,7 @@ class Study:
         self.table = Table(arrow_of(frame))
         self.seed = seed
         self.work = partial(Work, progress, executor_at(cluster))
-        for name in (outcome, *features, *groups, *([weights] if weights else [])):
+        for name in (*([outcome] if outcome else []), *features, *groups, *([weights] if weights else [])):
             self.table.column(name)
         self.spec = spec_of(
             self.table, outcome, event, task, order, levels or {}, groups, weights, features, favourable, threshold,
@@ -224,6 +225,7 @@ class Study:
         """
         found = method_named(method)
         checked = _checked(found, settings)
+        found.refuse(self.subject)
         self.subject.predictions.require_steady()
         return Found(
             found,

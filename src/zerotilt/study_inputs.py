@@ -48,7 +48,7 @@ def spec_of(
 ) -> Spec:
     kind = _task(found, outcome, event, task, order)
     guessed = {column.name: column.kind for column in guess.guess_columns(table.profile(found))}
-    roles = {outcome: Role.outcome} | ({weights: Role.weight} if weights else {})
+    roles = ({outcome: Role.outcome} if outcome else {}) | ({weights: Role.weight} if weights else {})
     columns = []
     for name in found.names:
         ordered = tuple(order) if name == outcome else tuple(levels.get(name, ()))
@@ -77,7 +77,7 @@ def spec_of(
     )
 
 
-def _task(found: Table, outcome: str, event, task: str | None, order) -> Task:
+def _task(found: Table, outcome: str | None, event, task: str | None, order) -> Task:
     if task is not None:
         if task not in [one.value for one in Task]:
             raise Refused(f"task: “{task}” was given; there are {', '.join(one.value for one in Task)}.")
@@ -86,6 +86,11 @@ def _task(found: Table, outcome: str, event, task: str | None, order) -> Task:
         return Task.binary
     if order:
         return Task.ordered
+    if outcome is None:
+        raise Refused(
+            "event: no outcome was named; say what the model gives the probability of, or what it predicts by task= "
+            f"({', '.join(one.value for one in Task)})."
+        )
     kind = found.column(outcome).type
     if pa.types.is_floating(kind):
         return Task.regression

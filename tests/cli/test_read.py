@@ -80,3 +80,16 @@ def test_what_cannot_be_read_is_refused_in_a_sentence(files, more, message):
     run = read(files, *more)
     assert run.returncode == 2 and run.stderr.startswith("refused: ") and message in run.stderr
     assert run.stdout == "" and not (files / "points.xlsx").exists()
+
+
+def test_where_no_column_says_what_happened_the_model_is_read_all_the_same(files):
+    asked = ("--table", "claims.csv", "--model", "model.onnx", "--event", "yes")
+    run = typed("read", "response", *asked, "--set", "feature=missed_scans", folder=files)
+    assert run.returncode == 0, run.stderr
+    assert "missed scans" in run.stdout.lower()
+    run = typed("read", "drivers", *asked, folder=files)
+    assert run.returncode == 2
+    assert "needs what really happened" in run.stderr
+    run = typed("explain", *asked, "--log-odds", "--out", "c.parquet", folder=files)
+    assert run.returncode == 0, run.stderr
+    assert pq.read_table(files / "c.parquet").num_rows == 900

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from datetime import UTC, datetime
 from typing import Literal
 
@@ -11,11 +12,11 @@ from pydantic import BaseModel, Field
 from zerotilt.api.desk import Desk, TheDesk, connected
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.findings import Finding
-from zerotilt.core.meaning import Context, Spec
+from zerotilt.core.meaning import Context, Spec, sha256
 from zerotilt.core.method import Area
 from zerotilt.core.methods import METHODS
 from zerotilt.store import shelf
-from zerotilt.store.records import Audit, Judgement
+from zerotilt.store.records import Audit, EvidenceRow, Judgement
 
 router = APIRouter(prefix="/api/audits/{audit_id}", tags=["findings"])
 Decision = Literal["open", "accepted", "to mend", "no concern"]
@@ -40,6 +41,7 @@ def findings_of(audit: Audit, desk: Desk, context: Context) -> list[FindingView]
     if audit.spec is None or not audit.ready:
         return []
     spec = Spec.model_validate(audit.spec)
+    meant = sha256(audit.spec)
     judged = {one.finding: one for one in audit.judgements}
     found = []
     for method in METHODS.values():
@@ -47,18 +49,32 @@ def findings_of(audit: Audit, desk: Desk, context: Context) -> list[FindingView]
         row = desk.board.known(audit, context, method.name, dict(settings)) if settings is not None else None
         if row is None:
             continue
-        evidence = Evidence.model_validate(shelf.whole(row, desk.files))
         found += [
             FindingView(
                 **one.model_dump(),
                 area=method.area,
                 part=method.part,
-                evidence=evidence.key,
+                evidence=row.key,
                 decision=judged[one.name].decision if one.name in judged else "open",
                 reason=judged[one.name].reason if one.name in judged else "",
             )
-            for one in evidence.findings(spec)
+            for one in _given_rise_to(row, spec, meant, desk)
         ]
+    return found
+
+
+_KNOWN: OrderedDict[tuple[str, str], tuple[Finding, ...]] = OrderedDict()
+_MOST_KNOWN = 256
+
+
+def _given_rise_to(row: EvidenceRow, spec: Spec, meant: str, desk: Desk) -> tuple[Finding, ...]:
+    """The findings of a piece of evidence under a meaning. Neither changes, so they are read out of it once."""
+    key = (row.key, meant)
+    found = _KNOWN.get(key)
+    if found is None:
+        _KNOWN[key] = found = tuple(Evidence.model_validate(shelf.whole(row, desk.files)).findings(spec))
+        if len(_KNOWN) > _MOST_KNOWN:
+            _KNOWN.popitem(last=False)
     return found
 
 

@@ -5,7 +5,16 @@ const loads: (() => Promise<unknown>)[] = [];
 /** A component whose code comes when it is first drawn, or before, while nothing else is done. */
 export function later(load: () => Promise<ComponentType>): LazyExoticComponent<ComponentType> {
   loads.push(load);
-  return lazy(async () => ({ default: await load() }));
+  return lazy(async () => ({ default: await load().catch(afresh) }));
+}
+
+/** Code that cannot be had, as after a new release: the page is opened anew, once; then it is an error. */
+function afresh(problem: unknown): Promise<never> {
+  const last = Number(sessionStorage.getItem("opened anew") ?? 0);
+  if (Date.now() - last < 30_000) throw problem;
+  sessionStorage.setItem("opened anew", String(Date.now()));
+  location.reload();
+  return new Promise(() => {});
 }
 
 /** Fetch what is still to come, one after the other; what fails is asked for again when it is drawn. */

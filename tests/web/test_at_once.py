@@ -1,0 +1,46 @@
+"""Parts opened one after the other without waiting: what is quick is there before what is long, whoever came first."""
+
+from __future__ import annotations
+
+from playwright.sync_api import expect
+from tests.api import talk
+from tests.web.conftest import reading
+
+
+def tasks_of(client, audit, method: str) -> list[dict]:
+    return [one for one in client.get(f"/api/audits/{audit['id']}/tasks").json() if one["method"] == method]
+
+
+def test_quick_parts_answer_while_a_long_one_is_under_way(page, client, audit):
+    """Long work is asked for first, by the methods' comparison of all training rows; then three quick parts."""
+    page.goto(f"/audits/{audit['id']}/drivers?part=methods&rows=training")
+    expect(page.get_by_role("tab", name="Methods side by side")).to_be_visible()
+    areas = page.get_by_role("navigation", name="Areas")
+    areas.get_by_role("link", name="Tilt").click()
+    for part in ("Crossings", "Given other columns", "Labels and decisions"):
+        page.get_by_role("tab", name=part).click()
+        expect(page.get_by_role("tab", name=part)).to_have_attribute("data-state", "active")
+        assert "training claims" in page.get_by_role("banner").inner_text()
+        reading(page)
+        expect(page.locator("main figure svg").first).to_be_visible()
+    long = [one for one in tasks_of(client, audit, "side_by_side") if one["expected"] is None or one["expected"] > 1]
+    assert long, "the whole was asked for"
+    assert all(one["state"] != "done" for one in long), "what is quick came after what is long"
+    areas.get_by_role("link", name="Drivers").click()
+    page.get_by_role("tab", name="Methods side by side").click()  # asked again, or found under way
+    expect(page.get_by_test_id("detail")).to_contain_text("explained", timeout=60_000)
+
+
+def test_a_quick_answer_comes_in_the_request_and_moves_nothing(page, client, audit, context):
+    """No task is followed, and what stands below keeps its place while another feature is read."""
+    page.goto(f"/audits/{audit['id']}/response?feature=ferry_legs")
+    reading(page)
+    place = page.get_by_test_id("reading").bounding_box()["y"]
+    body = {"context": context, "settings": {"feature": "ferry_legs", "points": 9}}
+    answer = client.post(f"/api/audits/{audit['id']}/readings/response", json=body).json()
+    assert answer["task"] is None and answer["evidence"]["result"]["feature"] == "ferry_legs"
+    page.get_by_role("button", name="Feature: ferry legs").click()
+    page.get_by_role("menuitemradio", name="account age").click()
+    expect(page.get_by_test_id("reading")).to_contain_text("account age", ignore_case=True)
+    assert page.get_by_test_id("reading").bounding_box()["y"] == place
+    assert talk.read(client, audit["id"], "response", context, {"feature": "account_age"})["result"]["feature"] == "account_age"
