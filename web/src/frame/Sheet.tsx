@@ -101,7 +101,7 @@ export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
   }
   // the line keeps its place when nothing is under way, so that what stands below does not move when it ends
   return (
-    <div className="flex h-8 items-center gap-4 whitespace-nowrap" data-testid="under-way">
+    <div className="flex h-7 items-center gap-4 whitespace-nowrap" data-testid="under-way">
       {asked.look && <span className="text-soft">A first look, from a sample; the whole follows.</span>}
       {asked.task ? (
         <Progress task={asked.task} />
@@ -115,7 +115,7 @@ export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
 export function ReadingText({ evidence }: { evidence: Pick<AnyEvidence, "reading"> }) {
   return (
     <>
-      <p data-testid="reading" className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]">
+      <p data-testid="reading" className="max-w-[64ch] font-serif text-[22px] leading-[1.3]">
         <Spans evidence={evidence} />
       </p>
       <p data-testid="detail" className="mt-1.5 max-w-[90ch] text-soft">
