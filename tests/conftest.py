@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
+import pickle
 import shutil
 import subprocess
 import tempfile
@@ -26,10 +27,32 @@ from zerotilt.services.supervisor import Supervisor
 os.environ["ZT_AHEAD"] = "off"  # what a test reads it asks for; nothing else takes the cores
 
 
+FIRST = ("tests/api/test_conflicts.py", "tests/core/")
+"""While the one test process makes the demo's home, which takes longest, the other does what needs none."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    def place(item: pytest.Item) -> int:
+        return next((at for at, start in enumerate(FIRST) if item.nodeid.startswith(start)), len(FIRST))
+
+    items.sort(key=place)
+
+
+def shared(tmp_path_factory) -> Path:
+    """A folder that all test processes have in common."""
+    own = tmp_path_factory.getbasetemp()
+    return own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+
+
 @pytest.fixture(scope="session")
-def demo():
-    """Claims, their meaning, and the ONNX bytes of both models."""
-    return demo_audit.build()
+def demo(tmp_path_factory):
+    """Claims, their meaning, and the ONNX bytes of their models: trained once for all test processes."""
+    kept = shared(tmp_path_factory) / "demo-parts"
+    with open(kept.with_suffix(".lock"), "w") as gate:
+        fcntl.flock(gate, fcntl.LOCK_EX)  # who comes second waits for the first
+        if not kept.exists():
+            kept.write_bytes(pickle.dumps(demo_audit.build()))
+    return pickle.loads(kept.read_bytes())
 
 
 @pytest.fixture(scope="session")
@@ -50,10 +73,8 @@ def starting_alone():
 @pytest.fixture(scope="session")
 def demo_home(tmp_path_factory) -> Path:
     """A home with the demo in it and everything stopped: made once for all test processes, who copy it."""
-    own = tmp_path_factory.getbasetemp()
-    shared = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
-    template = shared / "demo-home"
-    with open(shared / "demo-home.lock", "w") as gate:
+    template = shared(tmp_path_factory) / "demo-home"
+    with open(template.with_suffix(".lock"), "w") as gate:
         fcntl.flock(gate, fcntl.LOCK_EX)  # who comes second waits for the first
         if not template.exists():
             folder = Path(tempfile.mkdtemp(prefix="zt-test-"))

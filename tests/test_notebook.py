@@ -77,12 +77,41 @@ def test_contributions_of_all_rows_add_up_to_the_output(study, frame):
     found = study.explain()
     table = found.table().to_pandas()
     assert found.method == "trees" and found.values.shape == (len(frame), 6)
-    assert table.drop(columns="output").to_numpy().sum(axis=1) + found.baseline == pytest.approx(
+    assert (table["baseline"] == found.baseline).all()
+    assert table.drop(columns="output").to_numpy().sum(axis=1) == pytest.approx(
         table["output"].to_numpy()
     )
     assert found.plot().svg
     assert study.explain(np.array([4, 9])).values == pytest.approx(found.values[[4, 9]])
     assert study.explain(slice(0, 3)).values == pytest.approx(found.values[:3])
+
+
+def test_rows_of_another_frame_are_explained_against_the_studys(study, frame):
+    other = frame.iloc[[9, 4]].drop(columns="y")
+    assert study.explain(other).values == pytest.approx(study.explain(np.array([9, 4])).values, abs=1e-12)
+    with pytest.raises(Refused, match="The frame has no columns “weight” and “grade”"):
+        study.explain(other.drop(columns=["weight", "grade"]))
+    with pytest.raises(Refused, match="frame: it has no rows"):
+        study.explain(other.head(0))
+
+
+def test_rows_are_counted_as_the_table_shows_them(study, frame):
+    assert study.ladder(row=1).result.row == 0
+    with pytest.raises(Refused, match="row: 0 was given; rows are counted from 1"):
+        study.ladder(row=0)
+
+
+def test_favourable_takes_what_the_page_and_the_command_line_take(frame, model):
+    def rate(favourable) -> float:
+        found = Study(frame, model, "y", "1", groups=["channel"], favourable=favourable).tilt().result
+        return found.groups[0].metrics["selection_rate"].value
+
+    assert rate("1") == rate("event") == rate("") == pytest.approx(1 - rate("0"))
+    assert rate("0") == rate("other")
+    with pytest.raises(Refused, match="favourable: “2” is not in the outcome column; it holds 0, 1"):
+        rate("2")
+    with pytest.raises(Refused, match="0 and 1 were given; one of two decisions can be"):
+        rate(["0", "1"])
 
 
 @pytest.mark.parametrize("kind", ["pandas", "arrow", "mapping"])
@@ -125,7 +154,7 @@ def test_a_file_is_explained_in_pieces_as_its_rows_are_at_once(study, frame, tmp
     written = pq.read_table(tmp_path / "out.parquet").to_pandas()
     assert (done.rows, done.method) == (len(frame), "trees")
     assert written.to_numpy() == pytest.approx(study.explain().table().to_pandas().to_numpy(), abs=1e-9)
-    with pytest.raises(Refused, match="The file has no column “weight”"):
+    with pytest.raises(Refused, match="The file has no columns “weight”, “value”, “days”"):
         pq.write_table(pa.table({"a": [1]}), tmp_path / "other.parquet")
         study.explain_file(tmp_path / "other.parquet", tmp_path / "out.parquet")
 
@@ -158,13 +187,13 @@ def test_weights_orders_and_progress_are_taken_up(frame, model):
         frame.assign(y=desk), near, "y", order=["later", "soon", "now"], read_class="soon", features=["weight"]
     )
     assert routed.spec.task == "ordered classes"
-    assert "y is soon" in routed.ladder(row=0).reading
+    assert "y is soon" in routed.ladder(row=1).reading
     assert "rank_error" in routed.performance().result.sets[0].metrics
 
 
 MISTAKES = {
     "a setting that is not there": (lambda s, f, m: s.drivers(foo=1), "foo: drivers has no such setting; it has loss, against_rest, repeats"),
-    "a setting out of its range": (lambda s, f, m: s.drivers(repeats=1), "repeats: 1 was given. Input should be greater than or equal to 2"),
+    "a setting out of its range": (lambda s, f, m: s.drivers(repeats=1), "repeats: 1 was given; it must be at least 2"),
     "an unknown method": (lambda s, f, m: s.read("magic"), "“magic” is unknown; there are"),
     "no event": (lambda s, f, m: Study(f, m, "y"), "event: the outcome “y” has two values"),
     "a model of no kind": (lambda s, f, m: Study(f, 3, "y", "1"), "model: a int was given"),
@@ -177,7 +206,7 @@ MISTAKES = {
     "a function of another shape": (lambda s, f, m: Study(f, lambda r: np.zeros(3), "y", "1").drivers(), r"shape \(3, 1\)"),
     "a function of no numbers": (lambda s, f, m: Study(f, lambda r: np.full(len(r), np.nan), "y", "1").drivers(), "no number in"),
     "a function of chance": (lambda s, f, m: Study(f, lambda r: np.random.default_rng().random(len(r)), "y", "1").response(), "other numbers when asked again"),
-    "too many players": (lambda s, f, m: Study({f"x{j}": np.arange(20.0) for j in range(13)} | {"y": np.arange(20) % 2}, lambda r: np.full(20, 0.5) if len(r["x0"]) == 20 else np.full(len(r["x0"]), 0.5), "y", "1").ladder(row=0, method="enumeration"), "enumeration takes up to 12 features, the model has 13"),
+    "too many players": (lambda s, f, m: Study({f"x{j}": np.arange(20.0) for j in range(13)} | {"y": np.arange(20) % 2}, lambda r: np.full(20, 0.5) if len(r["x0"]) == 20 else np.full(len(r["x0"]), 0.5), "y", "1").ladder(row=1, method="enumeration"), "enumeration takes up to 12 features, the model has 13"),
 }  # fmt: skip
 
 

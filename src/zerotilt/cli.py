@@ -18,10 +18,14 @@ REFUSED, FLAGGED, UNTESTED = 2, 3, 4
 
 @app.command()
 def audit(
-    table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
-    event: Annotated[str, typer.Option(help="Value of the outcome whose probability the score is")],
-    group: Annotated[list[str], typer.Option(help="COLUMN or COLUMN:REFERENCE; several may be given")],
-    out: Annotated[Path, typer.Option(help="Folder for report.html and audit.json")],
+    settings: Annotated[
+        Path | None,
+        typer.Argument(help="File of settings (TOML), as Intake writes it; says all but rows", show_default=False),
+    ] = None,
+    table: Annotated[Path | None, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")] = None,
+    event: Annotated[str, typer.Option(help="Value of the outcome whose probability the score is")] = "",
+    group: Annotated[list[str] | None, typer.Option(help="COLUMN or COLUMN:REFERENCE; several may be given")] = None,
+    out: Annotated[Path | None, typer.Option(help="Folder for report.html and audit.json")] = None,
     outcome: Annotated[
         str | None,
         typer.Option(
@@ -30,9 +34,14 @@ def audit(
     ] = None,
     model: Annotated[Path | None, typer.Option(help="Trained model as ONNX")] = None,
     score: Annotated[str | None, typer.Option(help="Column with recorded scores instead of a model")] = None,
+    score_top: Annotated[float, typer.Option(min=1e-9, help="What recorded scores run to, from 0")] = 1.0,
     decision: Annotated[str | None, typer.Option(help="Column with recorded decisions instead of a model")] = None,
+    means: Annotated[
+        list[str] | None,
+        typer.Option(help="DECISION=VALUE: the outcome's value that a recorded decision stands for; may be repeated"),
+    ] = None,
     favourable: Annotated[
-        str | None, typer.Option(help="Outcome value whose prediction is the favourable decision")
+        str | None, typer.Option(help="Outcome value whose prediction is the favourable decision, or event, or other")
     ] = None,
     threshold: Annotated[
         float, typer.Option(min=0.0, max=1.0, help="The event is predicted at this score or above")
@@ -61,44 +70,55 @@ def audit(
 
     Exits 0 (nothing flagged), 3 (something is), 4 (nothing could be tested) or 2 (refused).
     """
-    from zerotilt.headless import Request
+    from zerotilt.asked import Request
     from zerotilt.headless import audit as run
+    from zerotilt.headless import opened_settings
 
-    request = Request(
-        table=table,
-        outcome=outcome,
-        event=event,
-        groups=group,
-        out=out,
-        model=model,
-        score=score,
-        decision=decision,
-        favourable=favourable,
-        threshold=threshold,
-        ignore=ignore or (),
-        explained=rows,
-        split=split,
-        where=where or (),
-        picked=pick or (),
-        model_inputs=_listed(model_inputs),
-        model_outputs=_listed(model_outputs),
-    )
+    said = {
+        "--event": event, "--group": group, "--outcome": outcome, "--score": score, "--decision": decision, "--means": means,
+        "--favourable": favourable, "--ignore": ignore, "--split": split,
+    }  # fmt: skip
     try:
-        found = run(request, Work(_progress if sys.stderr.isatty() else None))
+        found = opened_settings(settings, table, model, out, [name for name, value in said.items() if value])
+        request = Request(
+            table=found.table,
+            outcome=outcome,
+            event=event,
+            groups=group or (),
+            out=found.out,
+            settings=found.settings,
+            model=found.model,
+            score=score,
+            score_top=score_top,
+            decision=decision,
+            means=means or (),
+            favourable=favourable,
+            threshold=threshold,
+            ignore=ignore or (),
+            explained=rows,
+            split=split,
+            where=where or (),
+            picked=pick or (),
+            model_inputs=_listed(model_inputs),
+            model_outputs=_listed(model_outputs),
+        )
+        done = run(request, Work(_progress if sys.stderr.isatty() else None))
     except Refused as problem:
         typer.echo(f"refused: {problem.sentence()}", err=True)
         raise typer.Exit(REFUSED) from None
     if sys.stderr.isatty():
         typer.echo("\r\x1b[K", err=True, nl=False)
-    for text in found.flagged:
+    for text in done.unfit:
+        typer.echo(f"not taken from the settings: {text}", err=True)
+    for text in done.flagged:
         typer.echo(f"flagged: {text}")
-    if not found.tested:
-        typer.echo(f"nothing could be tested: {found.wanting}.")
+    if not done.tested:
+        typer.echo(f"nothing could be tested: {done.wanting}.")
     typer.echo(
-        f"{len(found.flagged)} of {found.comparisons} comparisons flagged, {found.tested} tested. "
-        f"Report: {out / 'report.html'}, numbers: {out / 'audit.json'}"
+        f"{len(done.flagged)} of {done.comparisons} comparisons flagged, {done.tested} tested. "
+        f"Report: {request.out / 'report.html'}, numbers: {request.out / 'audit.json'}"
     )
-    raise typer.Exit(FLAGGED if found.flagged else UNTESTED if not found.tested else 0)
+    raise typer.Exit(FLAGGED if done.flagged else UNTESTED if not done.tested else 0)
 
 
 def _listed(given: str | None) -> tuple[str, ...]:
@@ -120,6 +140,9 @@ def explain(
         bool, typer.Option("--log-odds", help="Explain the log-odds instead of the probability")
     ] = False,
     background: Annotated[int, typer.Option(min=1, help="Rows of the table that each row is compared with")] = 10_000,
+    identifier: Annotated[
+        list[str] | None, typer.Option(help="Column that names the rows, written beside; guessed when left out")
+    ] = None,
     cluster: Annotated[str | None, typer.Option(help="Address of a Dask scheduler, tcp://host:port")] = None,
 ) -> None:
     """Contributions of every row of a table, read and written in pieces."""
@@ -138,6 +161,7 @@ def explain(
             background,
             cluster,
             progress,
+            identifier or (),
         )
     except Refused as problem:
         typer.echo(f"refused: {problem.sentence()}", err=True)
@@ -283,7 +307,7 @@ def check(
     raise typer.Exit(1 if problems else 0)
 
 
-SEVERAL = ("--group", "--ignore", "--set")
+SEVERAL = ("--group", "--ignore", "--set", "--means", "--identifier")
 
 
 def spread(arguments: list[str]) -> list[str]:

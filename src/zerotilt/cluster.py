@@ -35,7 +35,7 @@ class DaskExecutor:
         from distributed import Client
 
         try:
-            self._client = Client(address, timeout=CONNECT_SECONDS, set_as_default=False)
+            self._client = Client(address, timeout=CONNECT_SECONDS, set_as_default=False, direct_to_workers=True)
         except (OSError, ValueError, TimeoutError) as problem:
             raise Refused(
                 f"No Dask scheduler answers at “{address}”: {str(problem).splitlines()[0] if str(problem) else 'timed out'}",

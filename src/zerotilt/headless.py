@@ -14,12 +14,14 @@ from typing import BinaryIO
 
 import pyarrow.parquet as pq
 
-from zerotilt.core import arrayfile, guess, levels, rows, segments, table, words
+from zerotilt import settings_file
+from zerotilt.asked import Request, meaning
+from zerotilt.core import arrayfile, guess, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
 from zerotilt.core.groups.tilt_said import wanting
-from zerotilt.core.meaning import ColumnSpec, Context, Kind, ModelReading, Role, Spec
+from zerotilt.core.meaning import ModelReading, Role
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
@@ -29,32 +31,10 @@ from zerotilt.notebook import SEED, Study
 from zerotilt.report.auditfile import audit_file
 from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
+from zerotilt.settings_file import SettingsFile
 
 FILES = ("csv", "parquet", "json")
 """Endings of files of records."""
-
-
-@dataclass(frozen=True)
-class Request:
-    """What the command line asks for. Exactly one of model, score and decision is given."""
-
-    table: Path
-    outcome: str | None
-    event: str
-    groups: Sequence[str]
-    out: Path
-    model: Path | None = None
-    score: str | None = None
-    decision: str | None = None
-    favourable: str | None = None
-    threshold: float = 0.5
-    ignore: Sequence[str] = ()
-    explained: int | None = None
-    split: str | None = None
-    where: Sequence[str] = ()
-    picked: Sequence[str] = ()
-    model_inputs: Sequence[str] = ()
-    model_outputs: Sequence[str] = ()
 
 
 def digest(source: BinaryIO) -> str:
@@ -71,6 +51,59 @@ class Outcome:
     tested: int
     wanting: str
     """What it would take, where nothing could be tested."""
+    unfit: tuple[str, ...] = ()
+    """What of the settings did not fit the table."""
+
+
+@dataclass(frozen=True)
+class Files:
+    """What an audit from files to files works with."""
+
+    table: Path
+    model: Path | None
+    out: Path
+    settings: SettingsFile | None
+
+
+def opened_settings(
+    settings: Path | None, table: Path | None, model: Path | None, out: Path | None, said: Sequence[str]
+) -> Files:
+    """The files of an audit: those named on the command line, else those beside the settings.
+
+    Parameters
+    ----------
+    said : options given that the settings say too.
+
+    Raises
+    ------
+    Refused : a file is missing, or something is said twice.
+    """
+    if settings is None:
+        needed = {"--table": table, "--out": out, "--event": "--event" in said, "--group": "--group" in said}
+        if missing := [name for name, value in needed.items() if not value]:
+            raise Refused(
+                f"{words.listing(missing)} {'is' if len(missing) == 1 else 'are'} needed.",
+                todo="Give them, or a file of settings.",
+            )
+        return Files(table or Path(), model, out or Path(), None)
+    if said:
+        raise Refused(
+            f"{words.listing(list(said))} {'was' if len(said) == 1 else 'were'} given besides a file of settings, which says it.",
+            todo="Change it there, or leave the file out.",
+        )
+    with _opened(settings) as source:
+        text = source.read(settings_file.MOST_BYTES + 1)
+    if len(text) > settings_file.MOST_BYTES:
+        raise Refused("The file is too large for settings.", where=str(settings), todo="Check the path.")
+    try:
+        found = settings_file.read(text.decode())
+    except UnicodeDecodeError:
+        raise Refused("The file is no text.", where=str(settings), todo="Check the path.") from None
+    here = settings.parent
+    if table is None and not found.table:
+        raise Refused("The settings name no table.", where=str(settings), todo="Give --table.")
+    own = here / found.model if found.model else None
+    return Files(table or here / found.table, model or own, out or here / found.report, found)
 
 
 def audit(request: Request, work: Work) -> Outcome:
@@ -80,21 +113,20 @@ def audit(request: Request, work: Work) -> Outcome:
     ------
     Refused : anything about the input that cannot be used.
     """
-    given = [name for name in (request.model, request.score, request.decision) if name is not None]
-    if len(given) != 1:
-        raise Refused(
-            f"{len(given)} of --model, --score and --decision were given; exactly one is needed.",
-            todo="Say where the predictions come from.",
-        )
+    if request.settings is None:
+        given = [name for name in (request.model, request.score, request.decision) if name is not None]
+        if len(given) != 1:
+            raise Refused(
+                f"{len(given)} of --model, --score and --decision were given; exactly one is needed.",
+                todo="Say where the predictions come from.",
+            )
     request.out.mkdir(parents=True, exist_ok=True)
     with _opened(request.table) as source, tempfile.TemporaryFile() as typed:
         table_digest = digest(source)
         table.convert(source, typed, work=work)
         typed.seek(0)
         cases = Table(typed)
-        spec = _spec(request, cases, work)
-        part = segments.typed(request.where, request.picked, cases.names) if request.where or request.picked else None
-        context = Context(rows="hold-out" if request.split else "all", segment=part)
+        spec, context, unfit = meaning(request, cases, work)
         predictor = None
         model_digest = None
         if request.model:
@@ -104,7 +136,9 @@ def audit(request: Request, work: Work) -> Outcome:
             reading = ModelReading(
                 model=model_digest, inputs=tuple(request.model_inputs), outputs=tuple(request.model_outputs)
             )
-            spec = spec.model_copy(update={"model_readings": (reading,)})
+            if reading.inputs or reading.outputs:
+                others = tuple(one for one in spec.model_readings if one.model != model_digest)
+                spec = spec.model_copy(update={"model_readings": (*others, reading)})
             predictor = OnnxPredictor(data, cases, spec)
         subject = Subject(spec, cases, predictor, context)
         if (
@@ -126,13 +160,14 @@ def audit(request: Request, work: Work) -> Outcome:
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
         compared = bundle.evidence_of("tilt")
         if compared is None:
-            return Outcome((), 0, 0, "no column makes groups")
+            return Outcome((), 0, 0, "no column makes groups", unfit)
         tilt = compared.typed
         return Outcome(
             tuple(one.statement for one, _ in bundle.findings("tilt")),
             len(tilt.disparities),
             tilt.tested,
             wanting(tilt, spec.wording),
+            unfit,
         )
 
 
@@ -147,8 +182,9 @@ def explain_table(
     background: int,
     cluster: str | None,
     progress: Callable[[int, int, str], None] | None,
+    identifiers: Sequence[str] = (),
 ) -> Streamed:
-    """Contributions of every row of a table file, written as Parquet.
+    """Contributions of every row of a table file, written as Parquet, with the columns that name its rows.
 
     Raises
     ------
@@ -160,8 +196,9 @@ def explain_table(
         typed.seek(0)
         some = stream.sample(typed, background, SEED)
         study = Study(some.whole(), model, outcome, event, task=task, output=scale, cluster=cluster, progress=progress)
+        names = [one.name for one in guess.guess_columns(table.profile(some)) if one.role is Role.identifier]
         typed.seek(0)
-        done = stream.explain_stream(study.subject, typed, found, SEED, study.work())
+        done = stream.explain_stream(study.subject, typed, found, SEED, study.work(), identifiers=identifiers or names)
         found.seek(0)
         _write(out, found)
     return done
@@ -239,93 +276,3 @@ def _write(path: Path, content: str | BinaryIO) -> None:
     except OSError as problem:
         Path(part.name).unlink(missing_ok=True)
         raise Refused(f"The file cannot be written: {problem.strerror}.", where=str(path)) from None
-
-
-def _spec(request: Request, cases: Table, work: Work) -> Spec:
-    """What the command line said, and guesses for the rest. Roles nobody asked for are not guessed."""
-    references = dict(_group(given, cases.names) for given in request.groups)
-    split, _, held = (request.split or "").rpartition(":") if ":" in (request.split or "") else (request.split, "", "")
-    named = {
-        **({request.outcome: Role.outcome} if request.outcome else {}),
-        **{name: Role.group for name in references},
-        **{name: Role.ignored for name in request.ignore},
-    }
-    asked = {request.outcome: "outcome"} if request.outcome else {}
-    for name, role in ((request.score, Role.score), (request.decision, Role.decision), (split, Role.split)):
-        if name and name in asked:
-            raise Refused(
-                f"“{name}” was given as {asked[name]} and as {role.value}; a column can be one of them.",
-                where=f"column “{name}”",
-                todo="Give another column, or leave one of them out.",
-            )
-        if name:
-            asked[name] = role.value
-            named[name] = role
-    for name in named:
-        if name not in cases.names:
-            raise Refused(
-                f"The table has no column “{name}”; it has {', '.join(cases.names[:20])}.",
-                where=f"column “{name}”",
-                todo="Check the spelling.",
-            )
-    if request.outcome in references:
-        raise Refused("The outcome cannot be a group as well.", where=f"column “{request.outcome}”")
-    columns = []
-    for found in guess.guess_columns(table.profile(cases, work)):
-        role = named.get(found.name)
-        if found.kind is Kind.bytes and role not in (None, Role.ignored):
-            raise Refused(
-                f"It holds bytes, which are kept and passed by; it cannot be the {role.value}.",
-                where=f"column “{found.name}”",
-                todo="Name another column.",
-            )
-        if role is None:
-            plain = found.role in (Role.feature, Role.group, Role.outcome, Role.weight, Role.score, Role.decision)
-            role = Role.feature if plain and found.kind is not Kind.text else found.role
-            role = Role.ignored if role is Role.split else role
-        columns.append(
-            ColumnSpec(
-                name=found.name, kind=found.kind, role=role, order=found.order, reference=references.get(found.name)
-            )
-        )
-    spec = Spec(columns=tuple(columns), event=request.event, threshold=request.threshold)
-    found = list(levels.predicted_levels(spec, cases)) or [request.event]
-    event = levels.match_level(request.event, found) or request.event
-    spec = spec.model_copy(update={"event": event, "favourable": _favourable(request, event, found)})
-    rows.known(spec, cases)  # refuses an outcome that cannot be used
-    for name, reference in references.items():
-        found = [str(level) for level in cases.coded(name)[0]]
-        if reference is not None and reference not in found and not cases.is_number(name):
-            raise Refused(
-                f"The reference group “{reference}” has no rows; the groups are {words.listing(found[:8])}.",
-                where=f"column “{name}”",
-                todo="Name one of these groups.",
-            )
-    if split:
-        values = sorted({value for value in cases.texts(split) if value is not None})
-        held_out, training = ((held,), tuple(v for v in values if v != held)) if held else guess.split_values(values)
-        spec = spec.model_copy(update={"holdout_values": held_out, "training_values": training})
-    return spec
-
-
-def _favourable(request: Request, event: str, found: list[str]) -> str:
-    if request.favourable is None:
-        return "event"
-    level = levels.match_level(request.favourable, found)
-    if level is None:
-        raise Refused(
-            f"--favourable: “{request.favourable}” is not in the outcome column; it holds {', '.join(found[:6])}.",
-            todo="Give one of these values.",
-        )
-    return "event" if level == event else "other"
-
-
-def _group(given: str, names: list[str]) -> tuple[str, str | None]:
-    """COLUMN or COLUMN:REFERENCE; a column whose own name holds a colon is tried first."""
-    if given in names or ":" not in given:
-        return given, None
-    parts = given.split(":")
-    for cut in range(len(parts) - 1, 0, -1):
-        if ":".join(parts[:cut]) in names:
-            return ":".join(parts[:cut]), ":".join(parts[cut:])
-    return parts[0], ":".join(parts[1:])

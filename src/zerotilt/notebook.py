@@ -20,7 +20,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from numpy.typing import NDArray
 from pydantic import BaseModel, ValidationError
 
 from zerotilt.cluster import executor_at
@@ -29,6 +28,7 @@ from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, explain
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import within
+from zerotilt.core.frozen import CountedFromOne, in_words
 from zerotilt.core.meaning import Context, ModelReading, Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named
@@ -117,9 +117,10 @@ class Explained:
         return getattr(self.contributions, name)
 
     def table(self) -> pa.Table:
-        """One row for each row explained: a column a feature, and the output they add up to with the baseline."""
+        """One row for each row explained: a column a feature, the baseline, and the output they add up to with it."""
         found = self.contributions
-        return pa.table(dict(zip(found.features, found.values.T, strict=True)) | {stream.OUTPUT: found.output})
+        sums = {stream.BASELINE: np.full(len(found.output), found.baseline), stream.OUTPUT: found.output}
+        return pa.table(dict(zip(found.features, found.values.T, strict=True)) | sums)
 
     def plot(self) -> Plot:
         """Mean absolute contribution of each feature, largest first."""
@@ -155,7 +156,8 @@ class Study:
     levels : levels from lowest to highest of other ordered columns.
     groups : columns whose groups are compared. weights : column of row weights.
     output : "probability" or "log-odds". read_class : the class that is read.
-    favourable : "event" or "other", whichever decision is the favourable one.
+    favourable : the value of the outcome whose prediction is the favourable decision, or "event" or "other"; several
+        values for classes; "high" or "low" for a number. The event, the class read, or high when left out.
     unit : of a number. wording : names used in readings.
     cluster : address of a Dask scheduler; this machine's cores when left out.
     progress : called as progress(done, total, what).
@@ -181,7 +183,7 @@ class Study:
         weights: str | None = None,
         output: str = "probability",
         read_class: str = "",
-        favourable: str = "event",
+        favourable: str | Sequence[str] = "",
         threshold: float = 0.5,
         unit: str = "",
         wording: Wording | None = None,
@@ -269,11 +271,29 @@ class Study:
         _ = other.subject.rows.numbers  # refuses rows that are not there
         return other
 
-    def explain(
-        self, rows: NDArray[np.integer] | slice | None = None, method: MethodChoice = "auto", **how: Any
-    ) -> Explained:
-        """Contributions of many rows, all of them when ``rows`` is left out; ``how`` as for ``core.contributions.explain``."""
-        chosen = np.arange(self.table.rows)[slice(None) if rows is None else rows]
+    def explain(self, rows: Any = None, method: MethodChoice = "auto", **how: Any) -> Explained:
+        """Contributions of many rows against this study's.
+
+        Parameters
+        ----------
+        rows : places of rows in this study's frame, from 0, as an array or slice; or another frame with the model's
+            columns, all of whose rows are explained; every row of this study when left out.
+        how : as for ``core.contributions.explain``.
+
+        Raises
+        ------
+        Refused : another frame lacks columns of the model; all of them are named.
+        """
+        if (
+            rows is None
+            or isinstance(rows, slice | np.ndarray)
+            or (isinstance(rows, Sequence) and not isinstance(rows, str))
+        ):
+            chosen: Any = np.arange(self.table.rows)[slice(None) if rows is None else rows]
+        else:
+            other = Table(arrow_of(rows))
+            stream.require_columns(self.subject.model.inputs, other.names, "frame")
+            chosen = self.subject.model.frame(other, np.arange(other.rows))
         return Explained(explain(self.subject, chosen, self.seed, self.work(), method, **how), self.spec)
 
     def explain_file(self, source: str | Path, target: str | Path, method: MethodChoice = "auto") -> Streamed:
@@ -283,6 +303,13 @@ class Study:
 
 
 def _checked(method: Method, settings: dict[str, Any]) -> BaseModel:
+    """Settings as a person gives them: rows are counted from 1, as the table shows them."""
+    for name, field in method.settings.model_fields.items():
+        given = settings.get(name)
+        if isinstance(given, int) and any(isinstance(one, CountedFromOne) for one in field.metadata):
+            if given < 1:
+                raise Refused(f"{name}: {given} was given; rows are counted from 1.")
+            settings = settings | {name: given - 1}
     try:
         return method.settings.model_validate(settings)
     except ValidationError as problem:
@@ -291,4 +318,6 @@ def _checked(method: Method, settings: dict[str, Any]) -> BaseModel:
         known = ", ".join(method.settings.model_fields) or "none"
         if first["type"] == "extra_forbidden":
             raise Refused(f"{name}: {method.name} has no such setting; it has {known}.") from None
-        raise Refused(f"{name}: {first['input']!r} was given. {first['msg']}.") from None
+        if first["type"] == "missing":
+            raise Refused(f"{name}: {in_words(first)}.") from None
+        raise Refused(f"{name}: {first['input']!r} was given; {in_words(first)}.") from None

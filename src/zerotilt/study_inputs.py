@@ -64,17 +64,16 @@ def spec_of(
                 grouped=name in groups and role is not Role.group,
             )
         )
-    if favourable not in ("event", "other"):
-        raise Refused(f"favourable: “{favourable}” was given; there are “event” and “other”.")
-    return Spec(
+    spec = Spec(
         columns=tuple(columns),
         task=kind,
         event="" if event is None else str(event),
-        favourable=favourable,
         threshold=threshold,
         model_inputs=tuple(features),
         wording=wording,
     )
+    said = [favourable] if isinstance(favourable, str) else [str(one) for one in favourable]
+    return spec.model_copy(update=kind_of(kind).favourable(said, spec, found)) if any(said) else spec
 
 
 def _task(found: Table, outcome: str | None, event, task: str | None, order) -> Task:

@@ -69,7 +69,8 @@ PARTS = {
     "schema": ("columns",),
     "problem": (
         "task", "event", "favourable", "favourable_classes", "favourable_end", "threshold", "holdout_values",
-        "training_values", "holdout_share", "seed", "model_inputs", "model_event_class", "model_readings",
+        "training_values", "holdout_share", "seed", "model_inputs", "model_event_class", "model_readings", "favourable_said",
+        "decision_means", "score_top",
     ),
     "comparisons": ("intersections", "segments"),
     "policy": ("policy",),

@@ -84,8 +84,8 @@ def test_events_follow_a_task_to_its_end(client, audit, context):
     [
         ("drivers", {"repeats": 1}, "greater than or equal to 2"),
         ("drivers", {"colour": "red"}, "Extra inputs"),
-        ("ladder", {}, "Field required"),
-        ("expected", {"expected": "some"}, "Input should be"),
+        ("ladder", {}, "It is needed and was not given"),
+        ("expected", {"expected": "some"}, "It must be rises, falls or none"),
     ],
 )
 def test_bad_settings_name_the_argument(client, audit, context, method, settings, said):

@@ -37,9 +37,32 @@ def test_every_row_is_explained_and_adds_up(files):
     baseline = float(run.stdout.split("Baseline ")[1].split()[0].rstrip("."))
     found = pq.read_table(files / "new/out.parquet").to_pandas()
     assert len(found) == 2_500
-    assert found.drop(columns="output").to_numpy().sum(axis=1) + baseline == pytest.approx(
-        found["output"].to_numpy(), abs=1e-4
+    assert list(found.columns[:1]) == ["claim_number"] and list(found.columns)[-2:] == ["baseline", "output"]
+    given = pacsv.read_csv(files / "claims.csv").column("claim_number").to_pylist()
+    assert found["claim_number"].tolist() == given
+    assert found["baseline"].to_numpy() == pytest.approx(baseline, rel=1e-5)
+    parts = found.drop(columns=["claim_number", "output"]).to_numpy(float)
+    assert parts.sum(axis=1) == pytest.approx(found["output"].to_numpy(), abs=1e-4)
+
+
+def test_rows_are_named_by_the_columns_that_are_asked_for(files):
+    more = (
+        "--model",
+        "gradient.onnx",
+        "--log-odds",
+        "--background",
+        "100",
+        "--identifier",
+        "split",
+        "home_area",
+        "--out",
+        "named.parquet",
     )
+    run = explain(files, *more)
+    assert run.returncode == 0, run.stderr
+    assert pq.read_schema(files / "named.parquet").names[0] == "split"
+    lacking = explain(files, "--model", "gradient.onnx", "--identifier", "nobody", "--out", "no.parquet")
+    assert (lacking.returncode, "no column “nobody”" in lacking.stderr) == (2, True)
 
 
 def test_what_cannot_be_used_is_refused_and_nothing_is_written(files):

@@ -270,6 +270,12 @@ def test_levels_that_the_encoder_does_not_know_are_counted_and_said_with_the_nea
     assert "it knows “" in note
     strange = {one: near for one, _, near in _strange(subject)}
     assert strange == {"BLACK": "black", "WHITE": "white", "BROWN": "brown", "blakc": "black", "zebra": None}
+    assert not any("no row of the table" in one for one in notes)
+    few = from_arrays({"coat": np.where(level == "black", "white", level), "y": y})
+    told = perform(
+        Subject(spec, few, OnnxPredictor(model, few, spec), Context(rows="all")), PerformanceSettings(), 1, Work()
+    ).notes
+    assert "Coat: no row of the table holds “black”, which the model knows." in told
 
 
 def _strange(subject):

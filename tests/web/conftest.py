@@ -9,7 +9,7 @@ from pathlib import Path
 
 import httpx
 import pytest
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import Error, Page, expect, sync_playwright
 from tests.api import talk
 
 PROJECT = Path(__file__).parents[2]
@@ -31,17 +31,27 @@ def browser():
         found.close()
 
 
-@pytest.fixture
-def page(browser, running):
-    context = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
-    found = context.new_page()
+@pytest.fixture(scope="session")
+def window(browser, running):
+    """One window for all tests: to open one takes more than a page's whole reading."""
+    found = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
     found.set_default_timeout(60_000)
+    yield found
+    found.close()
+
+
+@pytest.fixture
+def page(window, running):
+    """A page that remembers nothing of the test before."""
+    found = window.new_page()
     errors: list[str] = []
     found.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
     found.on("pageerror", lambda error: errors.append(str(error)))
     found.allowed_errors = []
     yield found
-    context.close()
+    with contextlib.suppress(Error):  # a page that shows nothing keeps nothing
+        found.evaluate("localStorage.clear()")
+    found.close()
     nobody_waits(running)
     left = [error for error in errors if not any(allowed in error for allowed in found.allowed_errors)]
     assert left == []

@@ -20,21 +20,19 @@ PARTS = {
 
 
 @pytest.mark.parametrize("name", PARTS)
-def test_a_link_opens_the_same_view(page, browser, running, audit, name):
+def test_a_link_opens_the_same_view(page, window, audit, name):
     page.goto(f"/audits/{audit['id']}/{PARTS[name]}")
     page.wait_for_selector("[data-testid=reading]")
     expect(page.get_by_text("A first look, from a sample")).to_have_count(0, timeout=60_000)
     said = reading(page)
     controls = page.locator("#sheet select").evaluate_all("all => all.map(one => one.value)")
     address = page.url
-    other = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800})
-    try:
-        again = other.new_page()
-        again.goto(address)
-        expect(again.get_by_test_id("reading")).to_have_text(said, timeout=30_000)
-        assert again.locator("#sheet select").evaluate_all("all => all.map(one => one.value)") == controls
-    finally:
-        other.close()
+    page.evaluate("localStorage.clear()")
+    again = window.new_page()
+    again.goto(address)
+    expect(again.get_by_test_id("reading")).to_have_text(said, timeout=30_000)
+    assert again.locator("#sheet select").evaluate_all("all => all.map(one => one.value)") == controls
+    again.close()
 
 
 def test_parts_are_walked_with_the_keyboard(page, audit):
@@ -130,14 +128,11 @@ def test_narrow_windows_scroll_figures_not_the_page(page, audit, width, part):
 
 
 @pytest.mark.parametrize("part", ["drivers?part=spread&as=log-odds&colour=channel", "response?part=two&view=decision"])
-def test_new_parts_are_legible_in_the_dark(browser, running, audit, part):
-    context = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, color_scheme="dark")
-    page = context.new_page()
-    page.set_default_timeout(20_000)
+def test_new_parts_are_legible_in_the_dark(page, audit, part):
+    page.emulate_media(color_scheme="dark")
     page.goto(f"/audits/{audit['id']}/{part}")
     reading(page)
     accessible(page)
-    context.close()
 
 
 def test_a_class_or_version_that_is_gone_falls_back_to_what_is_there(page, client):

@@ -98,7 +98,7 @@ def test_finishing_waits_for_what_is_needed(begun):
     upload(begun, "a,b,y\n1,x,p\n2,z,q\n")
     finish = begun.get_by_role("button", name="Check and finish")
     expect(finish).to_be_disabled()
-    expect(begun.get_by_text("Upload a model, or mark a column as recorded score or decision.")).to_be_visible()
+    expect(begun.get_by_text("Upload a model, or mark a column as recorded score or decision.", exact=True)).to_be_visible()
     begun.get_by_label("Role of b").select_option("decision")
     begun.get_by_label("Role of y").select_option("outcome")
     begun.get_by_label("Event: y is").select_option("p")

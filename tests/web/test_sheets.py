@@ -168,11 +168,8 @@ def test_an_audit_that_is_not_there_leads_back(page):
 
 
 @pytest.mark.parametrize("area", ["tilt", "drivers", "cases", "response", "intake", "report"])
-def test_every_area_is_legible_in_the_dark(browser, running, audit, area):
-    context = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, color_scheme="dark")
-    page = context.new_page()
-    page.set_default_timeout(20_000)
+def test_every_area_is_legible_in_the_dark(page, audit, area):
+    page.emulate_media(color_scheme="dark")
     page.goto(f"/audits/{audit['id']}/{area}")
     reading(page)
     accessible(page)
-    context.close()

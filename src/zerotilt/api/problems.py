@@ -12,6 +12,7 @@ from playhouse.pool import MaxConnectionsExceeded
 from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 
+from zerotilt.core.frozen import in_words
 from zerotilt.core.refusal import Refused
 from zerotilt.store.database import Unreachable, disk_is_full
 from zerotilt.store.files import DiskFull
@@ -54,7 +55,7 @@ def _settings(errors: list[dict]) -> JSONResponse:
     place = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path"))
     given = first.get("input")
     shown = f" ({str(given)[:MOST_SHOWN]!r} was given)" if isinstance(given, str | int | float | bool) else ""
-    said = first["msg"].removeprefix("Value error, ")
+    said = in_words(first)
     return answer(
         422, "Not usable as given", f"{said[:1].upper()}{said[1:]}{shown}.", place or None, "Correct it and try again."
     )

@@ -32,6 +32,8 @@ class Dialect(Frozen):
     quote: Literal['"', "'"] = '"'
     decimal: Literal[".", ","] = "."
     thousands: Literal["", ",", ".", " ", "'"] = ""
+    days: Literal["day first", "month first"] = "day first"
+    """How 1/2/2026 is meant, where no day of its column tells; 2026-02-01 is read as it stands."""
 
     @model_validator(mode="after")
     def _marks_differ(self) -> Dialect:
@@ -41,7 +43,7 @@ class Dialect(Frozen):
 
 
 def sniff(source: BinaryIO) -> Dialect:
-    """Find out encoding, delimiter, quote, decimal mark and thousands mark from the head of a file.
+    """Find out encoding, delimiter, quote, the marks in numbers and the order of days from the head of a file.
 
     Raises
     ------
@@ -61,7 +63,9 @@ def sniff(source: BinaryIO) -> Dialect:
         text = text[: text.rfind("\n") + 1] or text
     quote, delimiter, rows = _shape(text)
     decimal, thousands = _marks(rows[1:200], delimiter)
-    return Dialect(encoding=encoding, delimiter=delimiter, quote=quote, decimal=decimal, thousands=thousands)
+    return Dialect(
+        encoding=encoding, delimiter=delimiter, quote=quote, decimal=decimal, thousands=thousands, days=_days(rows[1:])
+    )
 
 
 def _encoding(head: bytes, whole: bool) -> str:
@@ -180,3 +184,14 @@ def _marks(rows: list[list[str]], delimiter: str) -> tuple[str, str]:
         if numeric > most:
             best, most = (decimal, thousands), numeric
     return best
+
+
+SPELT_DAY = re.compile(r"^(\d{1,2})([./-])(\d{1,2})\2(\d{4})$")
+
+
+def _days(rows: list[list[str]]) -> Literal["day first", "month first"]:
+    """Month first where some day tells so and none tells otherwise; most of the world puts the day first."""
+    spelt = [found for row in rows for cell in row if (found := SPELT_DAY.match(cell.strip()))]
+    day_first = any(int(found[1]) > 12 for found in spelt)
+    month_first = any(int(found[3]) > 12 for found in spelt)
+    return "month first" if month_first and not day_first else "day first"

@@ -20,6 +20,7 @@ import pyarrow as pa
 import pyarrow.compute
 import pyarrow.csv as pacsv
 
+from zerotilt.core import days
 from zerotilt.core.csvdialect import MISSING, SPACES, Dialect, number_pattern
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -119,14 +120,19 @@ class _Column:
 
     number: bool = True
     whole: bool = True
-    date: bool = True
+    orders: list[str] = field(default_factory=lambda: list(days.ORDERS))
+    """In which a day of every value could be written."""
     padded: bool = False
     values: int = 0
 
     def arrow(self) -> pa.DataType:
         if self.values and self.number and not self.padded:
             return pa.int64() if self.whole else pa.float64()
-        return pa.date32() if self.values and self.date else pa.string()
+        return pa.date32() if self.values and self.orders else pa.string()
+
+    def order(self, dialect: Dialect) -> str:
+        """The order that is meant: the one its values allow, else the file's."""
+        return dialect.days if dialect.days in self.orders else self.orders[0]
 
 
 @dataclass
@@ -170,7 +176,7 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
             if state.number and state.whole:
                 bare = _strip_marks(values, dialect) if dialect.thousands else values
                 state.whole = pc.all(pc.match_substring_regex(bare, whole)).as_py()
-            state.date = state.date and _are_dates(values)
+            state.orders = [order for order in state.orders if days.are_days(values, order)]
     if not found.rows:
         raise Refused(
             "The file has a header line and no rows.", where="line 2", todo="Upload a file with at least one row."
@@ -202,20 +208,10 @@ def typed_batches(source: BinaryIO, found: Scan, work: Work | None = None) -> It
     schema = found.schema
     for batch in _text_batches(source, found.dialect, found.names, work or Work(), "bytes converted"):
         arrays = [
-            _convert(column, kind.type, found.dialect) for column, kind in zip(batch.columns, schema, strict=True)
+            _convert(column, kind.type, found.dialect, found.columns[kind.name])
+            for column, kind in zip(batch.columns, schema, strict=True)
         ]
         yield pa.record_batch(arrays, schema=schema)
-
-
-def _are_dates(values: pa.Array) -> bool:
-    """Whether every value is a day that exists, written year-month-day; 2026-02-30 is text."""
-    if not pc.all(pc.match_substring_regex(values, r"^\d{4}-\d{2}-\d{2}$")).as_py():
-        return False
-    try:
-        pc.cast(values, pa.date32())
-    except pa.ArrowInvalid:
-        return False
-    return True
 
 
 def _is_missing(column: pa.Array) -> pa.Array:
@@ -229,13 +225,13 @@ def _strip_marks(values: pa.Array, dialect: Dialect) -> pa.Array:
     return pc.replace_substring(values, dialect.decimal, ".") if dialect.decimal != "." else values
 
 
-def _convert(column: pa.Array, kind: pa.DataType, dialect: Dialect) -> pa.Array:
+def _convert(column: pa.Array, kind: pa.DataType, dialect: Dialect, state: _Column) -> pa.Array:
     blank = pc.if_else(_is_missing(column), pa.scalar(None, pa.string()), column)
     if pa.types.is_string(kind):
         return blank
     bare = pc.utf8_trim_whitespace(blank)
     if pa.types.is_date(kind):
-        return pc.cast(bare, kind)
+        return days.as_days(bare, state.order(dialect))
     bare = pc.replace_substring_regex(_strip_marks(bare, dialect), r"^\+", "")
     return pc.cast(bare, kind)
 

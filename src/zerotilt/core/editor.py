@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +14,9 @@ from zerotilt.core import words
 from zerotilt.core.predictions import Predictions
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
+
+YEARS = 1800, 2100
+"""Whole numbers of which all lie within these could be years."""
 
 
 @dataclass(frozen=True)
@@ -69,7 +73,21 @@ class Editor:
             return "missing"
         if self.is_date(feature):
             return str(np.datetime64(int(value), "D"))
-        return f"{value:.4g}"
+        return f"{value:g}" if self.holds_years(feature) else words.quantity(value)
+
+    def holds_years(self, feature: str) -> bool:
+        """Whether all numbers of a model input could be years, which are written without a thousands mark."""
+        table = self.predictions.rows.table
+        if feature not in self._years:
+            known = table.numbers(feature) if feature in table.names and table.is_number(feature) else np.empty(0)
+            known = known[np.isfinite(known)]
+            within = (known >= YEARS[0]) & (known <= YEARS[1]) & (known % 1 == 0)
+            self._years[feature] = bool(len(known)) and bool(within.all())
+        return self._years[feature]
+
+    @cached_property
+    def _years(self) -> dict[str, bool]:
+        return {}
 
     def is_date(self, feature: str) -> bool:
         """Whether a model input is a day, counted from 1970."""

@@ -80,7 +80,28 @@ def guess_problem(profile: TableProfile, columns: Sequence[ColumnSpec]) -> dict[
             draft["holdout_values"], draft["training_values"] = split_values(levels)
         if column.role is Role.outcome:
             draft |= _outcome(by_name[column.name], column, levels)
+            draft |= _recorded(levels, [by_name[one.name] for one in columns if one.role is Role.decision])
     return draft
+
+
+def _recorded(outcomes: list[str], decisions: list[ColumnProfile]) -> dict[str, Any]:
+    """What decisions in words of their own stand for, where they and the outcome's values are a good and a bad one each."""
+    if len(decisions) != 1 or len(outcomes) != 2:
+        return {}
+    taken = [level.level for level in decisions[0].levels]
+    if not taken or set(taken) <= set(outcomes):
+        return {}
+    of = {_meaning(text): text for text in outcomes}
+    means = {text: of.get(_meaning(text)) for text in taken}
+    if None in of or None in means.values() or len(of) != 2:
+        return {}
+    return {"decision_means": means}
+
+
+def _meaning(text: str) -> bool | None:
+    """Whether a value says yes or something good; None where it does not tell."""
+    plain = text.strip().lower()
+    return True if plain in YES else False if plain in NO else _good(text)
 
 
 def _outcome(profile: ColumnProfile, column: ColumnSpec, levels: list[str]) -> dict[str, Any]:
@@ -136,8 +157,9 @@ def _guess(column: ColumnProfile, rows: int) -> tuple[ColumnSpec, str]:
         role, why = Role.outcome, "its name"
     elif name in _WEIGHTS and kind is Kind.numeric and (column.low or 0) >= 0:
         role, why = Role.weight, "its name, and no number is below 0"
-    elif name in _SCORES and column.low is not None and column.low >= 0 and (column.high or 0) <= 1:
-        role, why = Role.score, "its name, and all numbers lie within 0 and 1"
+    elif name in _SCORES and column.low is not None and column.low >= 0 and (column.high or 0) <= 100:
+        high = 1 if (column.high or 0) <= 1 else 100
+        role, why = Role.score, f"its name, and all numbers lie within 0 and {high}"
     elif name in _DECISIONS and column.distinct == 2:
         role, why = Role.decision, "its name, and it has two values"
     elif column.distinct == filled and filled > 20 and _names_rows(column, name):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zerotilt.core import words
 from zerotilt.core.meaning import Role, Spec
 from zerotilt.core.refusal import Refused
@@ -51,9 +53,30 @@ def predicted_levels(spec: Spec, table: Table) -> tuple[str, ...]:
     column = spec.only(Role.decision)
     if column is None:
         return ()
-    found = sorted({value for value in table.texts(column.name) if value is not None})
+    found = sorted({meant(spec, value) for value in table.texts(column.name) if value is not None})
     order = [level for level in column.order if level in found]
     return (*order, *(level for level in found if level not in order))
+
+
+def meant(spec: Spec, decision: str) -> str:
+    """The outcome's value that a recorded decision stands for; its own where nothing else was said."""
+    return spec.decision_means.get(decision, decision)
+
+
+def among(given: str, levels: Sequence[str]) -> str:
+    """The level a person means.
+
+    Raises
+    ------
+    Refused : it is none of them.
+    """
+    level = match_level(given, list(levels))
+    if level is None:
+        raise Refused(
+            f"favourable: “{given}” is not in the outcome column; it holds {', '.join(levels[:6])}.",
+            todo="Give one of these values.",
+        )
+    return level
 
 
 def several_levels(spec: Spec, table: Table) -> tuple[str, ...]:

@@ -14,11 +14,11 @@ from zerotilt.core.meaning import ColumnSpec, Role
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
-from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 
 STRUCTURE_ROWS = 20_000
 STEADY_ROWS = 200
+SAY_WHAT = "Say in Intake which of the outcome's values each decision stands for, or write them with these values."
 NO_MODEL = "This needs a model that can be asked about new rows; the audit has recorded scores or decisions only."
 
 
@@ -106,7 +106,7 @@ class Predictions:
         if self.predictor is not None:
             return self.outputs[:, 0]
         column = self.rows.spec.only(Role.score)
-        return None if column is None else _scores(self.rows.table, column.name)[self.rows.numbers]
+        return None if column is None else _scores(self.rows, column.name)[self.rows.numbers]
 
     @property
     def required_scores(self) -> NDArray[np.float64]:
@@ -183,28 +183,30 @@ class Predictions:
                 where=where,
                 todo="Fill the decisions or leave those rows out.",
             )
-        values = [str(level) for level in found]
+        meant = [levels.meant(spec, str(level)) for level in found]
+        values = list(dict.fromkeys(meant))
+        codes = np.array([values.index(value) for value in meant], np.int64)[codes]
         if classes:
             if unknown := [level for level in values if level not in classes]:
                 raise Refused(
                     f"The decision “{unknown[0]}” is none of the classes {words.listing(list(classes))}.",
                     where=where,
-                    todo="Write decisions with the outcome's own classes.",
+                    todo=SAY_WHAT,
                 )
         elif len(values) > 2 or (len(values) == 2 and levels.match_level(spec.event, values) is None):
             raise Refused(
                 f"The decisions are {words.listing([f'“{level}”' for level in sorted(values)[:5]])}; expected "
                 f"“{spec.event}” for the event and one other value.",
                 where=where,
-                todo="Write decisions with the outcome's own values.",
+                todo=SAY_WHAT,
             )
         return values, codes
 
 
-def _scores(table: Table, name: str) -> NDArray[np.float64]:
-    """A score column, checked: every row a number within 0 and 1."""
-    where = f"column “{name}”"
-    values = table.numbers(name)
+def _scores(rows: Rows, name: str) -> NDArray[np.float64]:
+    """A score column, checked: every row a number from 0 to the highest score there can be; as shares of that."""
+    where, top = f"column “{name}”", rows.spec.score_top
+    values = rows.table.numbers(name)
     absent = np.flatnonzero(~np.isfinite(values))
     if len(absent):
         raise Refused(
@@ -212,13 +214,13 @@ def _scores(table: Table, name: str) -> NDArray[np.float64]:
             where=where,
             todo="Fill the scores or leave those rows out.",
         )
-    outside = np.flatnonzero((values < 0) | (values > 1))
+    outside = np.flatnonzero((values < 0) | (values > top))
     if len(outside):
         first = int(outside[0])
         raise Refused(
-            f"The score is outside 0 to 1 in {words.plural(len(outside), 'row')}, first in row {words.count(first + 1)} "
+            f"The score is outside 0 to {top:g} in {words.plural(len(outside), 'row')}, first in row {words.count(first + 1)} "
             f"({values[first]:g}).",
             where=where,
-            todo="Give the score as the probability of the event.",
+            todo="Say in Intake what scores run to, or give them as the probability of the event.",
         )
-    return values
+    return values / top

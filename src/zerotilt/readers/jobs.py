@@ -18,9 +18,6 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
 from zerotilt.readers.held import Held
-from zerotilt.report.auditfile import audit_file
-from zerotilt.report.compose import Judged, Kept, gather
-from zerotilt.report.render import Cover, render
 
 HELD = Held()
 """What this process has opened. A resident reader opens once; the processes it starts for its jobs find it here."""
@@ -96,6 +93,11 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
 
 def report(arguments: dict, scratch: Path, work: Work) -> dict:
     """The report as HTML and JSON files, and the evidence computed for it."""
+    # what draws for print takes long to load, and no other job needs it
+    from zerotilt.report.auditfile import audit_file
+    from zerotilt.report.compose import Judged, Kept, gather
+    from zerotilt.report.render import Cover, render
+
     subject, digests = opened(arguments)
     known = {item["key"]: Evidence.model_validate(item) for item in arguments["known"]}
     kept = [

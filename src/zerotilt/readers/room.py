@@ -27,7 +27,7 @@ from zerotilt.readers.watch import HelperDied, Limits, OnTick, ended_without_a_w
 log = logging.getLogger(__name__)
 READ_WARM = frozenset({"evidence", "check", "report"})
 FILES = ("table_path", "model_path", "alongside_path")
-MOST = 4
+MOST = 8
 SHARE_OF_MEMORY = 0.25
 """Of the machine's memory that readers at rest may hold together."""
 

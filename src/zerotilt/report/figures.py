@@ -9,11 +9,9 @@ from dataclasses import dataclass
 from typing import IO, Any
 
 import matplotlib
-
-matplotlib.use("Agg")
-from matplotlib import pyplot as plt
 from matplotlib.axes import Axes
 from matplotlib.axis import Axis
+from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch, Rectangle
 
 from zerotilt.core import words
@@ -73,13 +71,10 @@ def png(drawing: Drawing, dots: int = 160) -> bytes:
 
 
 def _save(drawing: Drawing, out: IO, **how: Any) -> None:
-    with plt.rc_context(STYLE):
-        figure, axes = plt.subplots(figsize=(drawing.width, drawing.height), layout="constrained")
-        try:
-            drawing.paint(axes)
-            figure.savefig(out, **how)
-        finally:
-            plt.close(figure)
+    with matplotlib.rc_context(STYLE):
+        figure = Figure(figsize=(drawing.width, drawing.height), layout="constrained")
+        drawing.paint(figure.subplots())
+        figure.savefig(out, **how)
 
 
 def short(text: str, most: int = 34) -> str:

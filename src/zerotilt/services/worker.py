@@ -13,7 +13,7 @@ from concurrent.futures import ThreadPoolExecutor
 from zerotilt.readers import alone, structures
 from zerotilt.services.home import Home
 from zerotilt.store import database
-from zerotilt.store.bell import ASKED, Listener
+from zerotilt.store.bell import ASKED, QUEUED, Listener
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import ModelVersion
 from zerotilt.tasks.queue import Queue
@@ -41,9 +41,8 @@ def main() -> None:
     threading.Thread(target=worker.keep_sweeping, args=(stop,), daemon=True).start()
     at_once = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="at once")
     Listener(ASKED, lambda name: at_once.submit(worker.perform, name)).start()
-    consumer = queue.huey.create_consumer(
-        workers=THREADS, periodic=False, initial_delay=0.05, max_delay=0.1, backoff=1.2
-    )
+    Listener(QUEUED, lambda _: queue.wake()).start()
+    consumer = queue.huey.create_consumer(workers=THREADS, periodic=False)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
         consumer.run()

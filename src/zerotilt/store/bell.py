@@ -12,7 +12,7 @@ import psycopg2
 from zerotilt.store.database import database
 
 log = logging.getLogger(__name__)
-ASKED, ENDED = "zt_asked", "zt_ended"
+ASKED, ENDED, QUEUED = "zt_asked", "zt_ended", "zt_queued"
 LOOK_SECONDS = 1.0
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from zerotilt.core.frozen import in_words
 from zerotilt.core.meaning import PARTS, Limits, Part, Spec, sha256
 from zerotilt.core.refusal import Refused
 from zerotilt.store.records import Audit, MeaningVersion
@@ -83,7 +84,7 @@ def write(audit: Audit, part: Part, by: By, read: str | None = None) -> Spec:
     try:
         after = before.with_part(part)
     except ValidationError as problem:
-        said = str(problem.errors()[0]["msg"]).removeprefix("Value error, ")
+        said = in_words(problem.errors()[0])
         raise Refused(f"{said[0].upper()}{said[1:]}.") from None
     body = after.part(name)
     if body != last.body:

@@ -132,7 +132,7 @@ class Board:
         payload = basis(audit, alone) | {
             "title": audit.title,
             "policy_record": policy_record(audit),
-            "rule_record": rule_record(_version(audit, context.model)),
+            "rule_record": rule_record(version_of(audit, context.model)),
             "alongside_said": _alongside_said(audit, context),
         }
         return self.submit("report", "Report", payload, audit, _named("report", audit, payload))
@@ -152,7 +152,7 @@ def _alongside_said(audit: Audit, context: Context) -> str:
     other = context.beside()
     if context.alongside is None or other is None:
         return ""
-    model = _version(audit, context.alongside.model)
+    model = version_of(audit, context.alongside.model)
     if model:
         return f"Model version “{model.name}”"
     return "" if other.row_set == context.row_set else f"The {called(NAMES[other.rows], 'rows', other.row_set.name)}"
@@ -170,8 +170,8 @@ def basis(audit: Audit, context: Context) -> dict[str, Any]:
     table = current_table(audit)
     if audit.spec is None:
         raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
-    model = _version(audit, context.model)
-    beside = context.alongside and _version(audit, context.alongside.model)
+    model = version_of(audit, context.model)
+    beside = context.alongside and version_of(audit, context.alongside.model)
     context = in_force(context, model, beside)
     if model is None and nothing_trained(Spec.model_validate(audit.spec)):
         context = context.model_copy(update={"rows": "all"})
@@ -202,7 +202,7 @@ def rule_of(model: ModelVersion | None) -> Rule | None:
     return Rule.model_validate(last.rule) if last and last.rule else None
 
 
-def _version(audit: Audit, wanted: str | None) -> ModelVersion | None:
+def version_of(audit: Audit, wanted: str | None) -> ModelVersion | None:
     if wanted is None:
         return None
     try:

@@ -892,6 +892,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Settings
+         * @description The audit's settings as TOML, which ``./zt audit`` and Intake read.
+         */
+        get: operations["settings_api_audits__audit_id__settings_get"];
+        put?: never;
+        /**
+         * Take Settings
+         * @description Put the settings of another audit, or of a file, to this audit's table; what does not fit is named and left.
+         */
+        post: operations["take_settings_api_audits__audit_id__settings_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/glance": {
         parameters: {
             query?: never;
@@ -2468,6 +2492,12 @@ export interface components {
              * @enum {string}
              */
             thousands: "" | "," | "." | " " | "'";
+            /**
+             * Days
+             * @default day first
+             * @enum {string}
+             */
+            days: "day first" | "month first";
         };
         /**
          * Difference
@@ -4010,6 +4040,15 @@ export interface components {
             /** Model */
             model?: string | null;
         };
+        /** Fitted */
+        Fitted: {
+            audit: components["schemas"]["AuditView"];
+            /**
+             * Unfit
+             * @description What did not fit the table, each in a sentence
+             */
+            unfit: string[];
+        };
         /**
          * FlagPolicy
          * @description The limits that decide what is flagged, and which metrics are compared.
@@ -5213,6 +5252,19 @@ export interface components {
              * @default []
              */
             model_inputs: string[];
+            /**
+             * Decision Means
+             * @description Of recorded decisions in words of their own: the outcome's value that each stands for
+             */
+            decision_means?: {
+                [key: string]: string;
+            };
+            /**
+             * Score Top
+             * @description Recorded scores run from 0 to this; 1 where they are chances
+             * @default 1
+             */
+            score_top: number;
             /**
              * Model Event Class
              * @description Class label of the model that means the event
@@ -6435,6 +6487,19 @@ export interface components {
              */
             model_inputs: string[];
             /**
+             * Decision Means
+             * @description Of recorded decisions in words of their own: the outcome's value that each stands for
+             */
+            decision_means?: {
+                [key: string]: string;
+            };
+            /**
+             * Score Top
+             * @description Recorded scores run from 0 to this; 1 where they are chances
+             * @default 1
+             */
+            score_top: number;
+            /**
              * Model Event Class
              * @description Class label of the model that means the event
              */
@@ -6848,6 +6913,16 @@ export interface components {
             /** Uploaded Digest */
             uploaded_digest: string;
             profile: components["schemas"]["TableProfile"];
+        };
+        /**
+         * Taken
+         * @description Settings to be put to the audit's table: another audit's, or the text of a file.
+         */
+        Taken: {
+            /** Audit */
+            audit?: string | null;
+            /** File */
+            file?: string | null;
         };
         /**
          * Task
@@ -12408,6 +12483,221 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_api_audits__audit_id__settings_get: {
+        parameters: {
+            query?: {
+                model?: string | null;
+                rows?: "hold-out" | "training" | "all";
+                output?: "probability" | "log-odds";
+                read_class?: string;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/toml": unknown;
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_settings_api_audits__audit_id__settings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Taken"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fitted"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -50,9 +50,11 @@ function Ticks(props: {
 
 /** Numbers or days along the foot. */
 export function FootTicks({ x, y, date }: { x: Axis; y: number; date: boolean }) {
-  return x.ticks(date ? 5 : 7).map((tick) => (
+  const ticks = x.ticks(date ? 5 : 7);
+  const years = ticks.every((tick) => Number.isInteger(tick) && tick >= 1800 && tick <= 2100);
+  return ticks.map((tick) => (
     <text key={tick} x={x(tick)} y={y} textAnchor="middle" fontSize={12} fill="var(--soft)">
-      {date ? day(tick) : tick.toLocaleString("en").replace("-", "−")}
+      {date ? day(tick) : years ? tick : tick.toLocaleString("en").replace("-", "−")}
     </text>
   ));
 }

@@ -4,6 +4,7 @@ import { AREAS } from "./areas";
 export function Help({ open, onOpen }: { open: boolean; onOpen: (open: boolean) => void }) {
   const keys: [string, string][] = [
     ...AREAS.map((area): [string, string] => [area.key, area.name]),
+    ["[ and ]", "Turn to the page before, or the next"],
     ["k", "Keep the open figure in the dossier"],
     ["l", "Read the output as a probability or as log-odds"],
     ["b", "Back to the whole axis (Response)"],

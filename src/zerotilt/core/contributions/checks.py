@@ -12,7 +12,7 @@ from zerotilt.core import words
 from zerotilt.core.contributions.enumeration import MOST_PLAYERS
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, ShapleyMethod, explain
 from zerotilt.core.contributions.game import background
-from zerotilt.core.frozen import Frozen
+from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.players import players_of
@@ -24,7 +24,7 @@ TOLERABLE_GAP = 1e-6
 
 
 class ChecksSettings(Frozen):
-    row: int = Field(ge=0, description="Row number in the table, from 0")
+    row: RowNumber
     method: MethodChoice = "auto"
     top: int = Field(
         default=3, ge=1, le=100, description="Features taken away, or kept, for comprehensiveness and sufficiency"

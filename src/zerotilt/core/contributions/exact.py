@@ -160,14 +160,15 @@ def explain_rows(explainer: Explainer, cases: Frame, work: Work | None = None):
     work = work or Work()
     step = explainer.rows_at_once
     pieces = [(start, min(start + step, cases.rows)) for start in range(0, cases.rows, step)]
+    # each piece takes its own rows along: whoever computes it needs no others
+    parts = [cases.take(slice(first, last)) for first, last in pieces]
     values = np.empty((cases.rows, explainer.players + 1))
     output = np.empty(cases.rows)
-    done = work.spread(_explain, (explainer, cases), pieces, "rows explained", [last - first for first, last in pieces])
+    done = work.spread(_explain, explainer, parts, "rows explained", [last - first for first, last in pieces])
     for (first, last), (found, sums) in zip(pieces, done, strict=True):
         values[first:last], output[first:last] = found, sums
     return values, output
 
 
-def _explain(shared: tuple[Explainer, Frame], piece: tuple[int, int]):
-    explainer, cases = shared
-    return explainer.explain(cases.take(slice(*piece)))
+def _explain(explainer: Explainer, cases: Frame):
+    return explainer.explain(cases)

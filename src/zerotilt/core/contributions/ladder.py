@@ -12,7 +12,7 @@ from zerotilt.core import rows as row_sets
 from zerotilt.core import words
 from zerotilt.core.cases import examples
 from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, explain
-from zerotilt.core.frozen import Frozen
+from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Kind, Wording
 from zerotilt.core.method import Asked, Method, Place
 from zerotilt.core.reading import Reading, plain
@@ -22,7 +22,7 @@ from zerotilt.core.work import Work
 
 
 class LadderSettings(Frozen):
-    row: int = Field(ge=0, description="Row number in the table, from 0")
+    row: RowNumber
     method: MethodChoice = "auto"
     groups: tuple[tuple[str, ...], ...] = Field(
         default=(), description="Features that belong together, for the hierarchy; associated columns when empty"

@@ -12,7 +12,7 @@ from zerotilt.core import words
 from zerotilt.core.contributions.ladder import value_of
 from zerotilt.core.distance import distances, space
 from zerotilt.core.drawing import MOST_BARS, Bars
-from zerotilt.core.frozen import Frozen
+from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
@@ -25,7 +25,7 @@ FAITHFUL = 0.7
 
 
 class SurrogateSettings(Frozen):
-    row: int = Field(ge=0, description="Row number in the table, from 0")
+    row: RowNumber
     samples: int = Field(default=2_000, ge=50, le=100_000, description="Perturbed rows")
     width: float = Field(default=0.25, gt=0, le=10, description="Kernel width, in Gower distance (0 to 1)")
     penalty: float = Field(default=1.0, ge=0, description="Ridge penalty")

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.counterfactuals.nearest import Difference
-from zerotilt.core.frozen import Frozen
+from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Wording
 from zerotilt.core.reading import Reading, plain
 
@@ -24,7 +24,7 @@ class Allowed(Frozen):
 
 
 class ChangeSettings(Frozen):
-    row: int = Field(ge=0, description="Row number in the table, from 0")
+    row: RowNumber
     allowed: tuple[Allowed, ...] = Field(
         default=(), description="Limits of single columns; all others may change freely"
     )

@@ -7,7 +7,7 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.distance import distances, space
-from zerotilt.core.frozen import Frozen
+from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
@@ -18,7 +18,7 @@ from zerotilt.core.work import Work
 
 
 class NearestSettings(Frozen):
-    row: int = Field(ge=0, description="Row number in the table, from 0")
+    row: RowNumber
     neighbours: int = Field(default=5, ge=1, le=100)
 
 

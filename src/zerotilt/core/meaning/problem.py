@@ -62,6 +62,14 @@ class Problem(Frozen):
     model_inputs: tuple[str, ...] = Field(
         default=(), description="Columns in the order of a model that takes one tensor of all columns"
     )
+    decision_means: dict[str, str] = Field(
+        default_factory=dict,
+        max_length=200,
+        description="Of recorded decisions in words of their own: the outcome's value that each stands for",
+    )
+    score_top: float = Field(
+        default=1, gt=0, le=1e9, description="Recorded scores run from 0 to this; 1 where they are chances"
+    )
     model_event_class: str | None = Field(default=None, description="Class label of the model that means the event")
     model_readings: tuple[ModelReading, ...] = Field(default=(), description="Of model files that leave something open")
 

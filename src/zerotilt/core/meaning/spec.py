@@ -99,14 +99,20 @@ class Spec(Schema, Problem, Comparisons, Limits, Names):
     def digest(self) -> str:
         """SHA-256 of what changes every number.
 
-        Left out: wording, expectations and how sure what is favourable is, which change none, and what only comparisons of groups read.
+        Left out: wording, expectations and how sure what is favourable is, which change none, what only comparisons
+        of groups read, and what nobody said of recorded predictions, so that evidence from before it could be said is found.
         """
+        body = self.model_dump(
+            mode="json",
+            exclude={"wording": True, "favourable_said": True, "columns": {"__all__": {"expected"}}, **_COMPARED},
+        )
+        unsaid = [
+            name
+            for name in _RECORDED
+            if getattr(self, name) == Problem.model_fields[name].get_default(call_default_factory=True)
+        ]
         return sha256(
-            self.model_dump(
-                mode="json",
-                exclude={"wording": True, "favourable_said": True, "columns": {"__all__": {"expected"}}, **_COMPARED},
-            )
-            | {"confidence": self.policy.confidence}
+            {name: value for name, value in body.items() if name not in unsaid} | {"confidence": self.policy.confidence}
         )
 
     def comparisons_digest(self) -> str:
@@ -122,4 +128,5 @@ class Spec(Schema, Problem, Comparisons, Limits, Names):
         return sha256(self.model_dump(mode="json", include=_COMPARED))
 
 
+_RECORDED = ("decision_means", "score_top")
 _COMPARED = {"policy": True, "intersections": True, "segments": True}

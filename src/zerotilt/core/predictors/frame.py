@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
+import pyarrow as pa
 from numpy.typing import NDArray
 
 
@@ -25,6 +27,23 @@ class Frame:
 
     def __getitem__(self, name: str) -> NDArray:
         return self.columns[name]
+
+    def __getstate__(self) -> dict[str, Any]:
+        """For sending elsewhere: texts as levels and codes, which are sent many times faster than texts."""
+        packed = {
+            name: pa.array(values, pa.string()).dictionary_encode() if values.dtype == object else values
+            for name, values in self.columns.items()
+        }
+        return {"rows": self.rows, "columns": packed}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.rows = state["rows"]
+        self.columns = {
+            name: np.array([*values.dictionary.to_pylist(), None], object)[values.indices.to_numpy()]
+            if isinstance(values, pa.DictionaryArray)
+            else values
+            for name, values in state["columns"].items()
+        }
 
     def take(self, rows: NDArray[np.integer] | slice) -> Frame:
         return Frame({name: values[rows] for name, values in self.columns.items()})

@@ -147,7 +147,8 @@ class OnnxPredictor(Predictor):
         return None if found is None else meant.ask_order(self.digest, self.inputs, *found, self._kind.fit_loss)
 
     def strange_levels(self, table: Table, rows: NDArray[np.int64]) -> tuple[str, ...]:
-        """Of each text column, in words, the levels that the model's own encoder does not know."""
+        """Of each text column, in words, the levels that the model's own encoder does not know; and those that it knows
+        and the whole table does not hold."""
         found = []
         for name, (known, seen, levels, codes) in self._fed.encoders(table).items():
             counts = np.bincount(codes[rows][codes[rows] >= 0], minlength=len(levels))
@@ -162,5 +163,13 @@ class OnnxPredictor(Predictor):
                 found.append(
                     f"{words.opening(words.title(name))}: the model does not know {words.plural(len(strange), 'level')} in "
                     f"{words.plural(total, 'row')}: {words.listing(listed)}{more}."
+                )
+            held = set(seen.tolist())
+            if unheld := [one for one in dict.fromkeys(known) if one and one not in held]:
+                listed = [f"“{one}”" for one in unheld[:3]]
+                listed += [f"{len(unheld) - 3} more"] if len(unheld) > 3 else []
+                found.append(
+                    f"{words.opening(words.title(name))}: no row of the table holds {words.listing(listed)}, which the model "
+                    "knows."
                 )
         return tuple(found)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -66,6 +69,11 @@ class Several(TaskKind):
         if loss == "absolute_error":  # distance of the expected rank from the true one
             return np.abs(outputs @ np.arange(outputs.shape[1]) - outcome)
         return (outputs**2).sum(axis=1) - 2 * self.likelihood(outcome, outputs) + 1
+
+    def favourable(self, said: Sequence[str], spec: Spec, table: Table) -> dict[str, Any]:
+        """Some of the classes."""
+        found = self.classes(spec, table)
+        return {"favourable_classes": tuple(dict.fromkeys(levels.among(one, found) for one in said))}
 
     def views(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> list[View]:
         happened = np.full(len(decided.taken), -1) if outcome is None else outcome

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core import levels
+from zerotilt.core import levels, words
 from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
@@ -71,6 +72,16 @@ class Event(TaskKind):
     def decision_named(self, spec: Spec, classes: Sequence[str], decision: int) -> str:
         favoured = bool(decision) == (spec.favourable == "event")
         return spec.wording.favourable if favoured else spec.wording.unfavourable
+
+    def favourable(self, said: Sequence[str], spec: Spec, table: Table) -> dict[str, Any]:
+        """A value of the outcome, or "event" or "other"."""
+        found = list(levels.predicted_levels(spec, table)) or [spec.event]
+        if len(said) != 1:
+            raise Refused(f"favourable: {words.listing(list(said))} were given; one of two decisions can be.")
+        if said[0] in ("event", "other") and said[0] not in found:
+            return {"favourable": said[0]}
+        meant = levels.among(said[0], found) == levels.match_level(spec.event, found)
+        return {"favourable": "event" if meant else "other"}
 
     def needs_event(self) -> None:
         """There is one."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import ClassVar, NamedTuple, Protocol
+from typing import Any, ClassVar, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -159,6 +159,15 @@ class TaskKind(ABC):
             f"This compares an event with its absence; the audit is of {self.name}.",
             todo="Open an audit whose outcome is an event.",
         )
+
+    @abstractmethod
+    def favourable(self, said: Sequence[str], spec: Spec, table: Table) -> dict[str, Any]:
+        """What a person says is favourable, as the fields of the problem that hold it.
+
+        Raises
+        ------
+        Refused : it is nothing that can be favourable here.
+        """
 
     # ── measures ──
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -56,6 +57,12 @@ class Number(TaskKind):
             "The model gives a number; nothing is decided by it that could change.",
             todo="Open an audit whose outcome is an event or a class.",
         )
+
+    def favourable(self, said: Sequence[str], spec: Spec, table: Table) -> dict[str, Any]:
+        """ "high" or "low"."""
+        if list(said) not in (["high"], ["low"]):
+            raise Refused(f"favourable: “{', '.join(said)}” was given; of a number it is “high” or “low”.")
+        return {"favourable_end": said[0]}
 
     def views(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> list[View]:
         return []

@@ -6,6 +6,7 @@ import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Ladder } from "../../figures/Ladder";
 import { contextQuery, segment, segmentText, useAuditContext } from "../../frame/context";
+import { Onward } from "../../frame/Onward";
 import { Sheet, Waiting } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { Choose } from "../../ui/Choose";
@@ -63,13 +64,21 @@ export function CasesSheet() {
       )}
     </section>
   );
-  if (model && row !== undefined) return <CaseLadder row={row} after={cases} />;
+  if (model && row !== undefined) {
+    return (
+      <>
+        <CaseLadder row={row} after={cases} />
+        <Onward />
+      </>
+    );
+  }
   return (
     <>
       {!model && (
         <p className="text-soft">A ladder needs the model; the audit has recorded scores or decisions only.</p>
       )}
       {cases}
+      <Onward />
     </>
   );
 }

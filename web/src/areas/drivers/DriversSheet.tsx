@@ -1,6 +1,6 @@
 import { useNavigate } from "react-router";
 import { contextQuery, useAuditContext } from "../../frame/context";
-import { Parts } from "../../ui/Parts";
+import { Parts } from "../../frame/Parts";
 import { ByPart } from "./ByPart";
 import { Linked } from "./Linked";
 import { Methods } from "./Methods";

@@ -15,13 +15,15 @@ import { MeaningPart } from "./MeaningPart";
 import { ModelPart } from "./ModelPart";
 import { PerformanceTable } from "./PerformanceTable";
 import { type Reading, withReading } from "./reading";
+import { unsaidOfRecorded } from "./recorded";
+import { SettingsPart } from "./SettingsPart";
 import { TablePart } from "./TablePart";
 import { useDraft } from "./useDraft";
 
 /** Table, roles, model; and at the end the model scored on the real rows. */
 export function IntakeSheet() {
   const { audit, model, search } = useAuditContext();
-  const { draft, set, setColumn, flush, problem, saving } = useDraft(audit);
+  const { draft, set, setColumn, flush, replace, problem, saving } = useDraft(audit);
   const [open, setOpen] = useState(false);
   const finish = useMutation({
     mutationFn: async () => {
@@ -44,6 +46,14 @@ export function IntakeSheet() {
   // classes may be read from the last one, a number has no event
   const unsaid = !targetOf(draft) || (kindOf(draft?.task).cut && !draft?.event);
   const unfavoured = kindOf(draft?.task).cut && draft?.favourable_said === false;
+  const unread = !model && draft ? unsaidOfRecorded(draft, audit.table?.profile.columns ?? []) : null;
+  const wanting = unsaid
+    ? "Say what is predicted: mark the outcome and choose its event."
+    : unfavoured
+      ? "Say which decision is favourable to the person."
+      : !predicts
+        ? "Upload a model, or mark a column as recorded score or decision."
+        : unread;
   const editing = !audit.ready || open;
   // the person says how the model file is meant, and it is tried at once
   const read = (reading: Reading) => {
@@ -56,7 +66,8 @@ export function IntakeSheet() {
         <PerformanceTable />
       ) : (
         <p className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]" data-testid="reading">
-          {state(audit.table?.profile.rows, draft)}
+          {state(audit.table?.profile.rows, draft)}{" "}
+          {draft && audit.table && `Next: ${lower(wanting ?? `${FINISH[model ? "model" : "recorded"]}.`)}`}
         </p>
       )}
       {audit.ready && (
@@ -82,6 +93,7 @@ export function IntakeSheet() {
           <TablePart audit={audit} />
           {draft && audit.table && (
             <>
+              <SettingsPart audit={audit} flush={flush} replace={replace} />
               <ColumnsPart audit={audit} draft={draft} setColumn={setColumn} troubled={troubled} />
               <MeaningPart audit={audit} draft={draft} set={set} />
               <ModelPart audit={audit} draft={draft} set={set} />
@@ -91,21 +103,13 @@ export function IntakeSheet() {
                 <button
                   type="button"
                   className="solid"
-                  disabled={busy || finish.isPending || !predicts || unsaid || unfavoured}
+                  disabled={busy || finish.isPending || wanting !== null}
                   onClick={() => finish.mutate()}
                 >
-                  {model ? "Score the model and finish" : "Check and finish"}
+                  {FINISH[model ? "model" : "recorded"]}
                 </button>
                 <span className="ml-3 text-soft">
-                  {!predicts
-                    ? "Upload a model, or mark a column as recorded score or decision."
-                    : unsaid
-                      ? "Choose the outcome and its event."
-                      : unfavoured
-                        ? "Say which decision is favourable to the person."
-                        : saving
-                          ? "Saving …"
-                          : "What you entered is saved as you go."}
+                  {wanting ?? (saving ? "Saving …" : "What you entered is saved as you go.")}
                 </span>
               </section>
             </>
@@ -115,6 +119,10 @@ export function IntakeSheet() {
     </>
   );
 }
+
+const FINISH = { model: "Score the model and finish", recorded: "Check and finish" };
+
+const lower = (text: string) => text.slice(0, 1).toLowerCase() + text.slice(1);
 
 function state(rows: number | undefined, draft: Spec | null): string {
   if (rows === undefined || !draft) return "Begin with a table: one row a case, with what happened in it.";

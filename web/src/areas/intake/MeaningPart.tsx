@@ -4,6 +4,7 @@ import { targetOf } from "../../frame/wording";
 import { title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { Line, MEANINGS } from "./meanings";
+import { RecordedLines } from "./recorded";
 
 const USES = ["held out", "training", "neither"].map((value) => ({ value, label: value }));
 
@@ -66,6 +67,7 @@ export function MeaningPart({
               set({ columns: draft.columns.map((one) => (one.name === target.name ? { ...one, ...changes } : one)) })
             }
           />
+          <RecordedLines draft={draft} profiles={audit.table?.profile.columns ?? []} set={set} />
           <Line label="One row is called" to="row-name">
             <span className="flex gap-3">
               <input

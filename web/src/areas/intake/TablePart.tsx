@@ -41,6 +41,13 @@ const CHOICES: Record<keyof Dialect, { label: string; options: [string, string][
       ["'", "apostrophe"],
     ],
   },
+  days: {
+    label: "days are written",
+    options: [
+      ["day first", "day first, 31/12/2026"],
+      ["month first", "month first, 12/31/2026"],
+    ],
+  },
   encoding: {
     label: "encoding",
     options: [

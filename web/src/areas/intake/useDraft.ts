@@ -95,5 +95,17 @@ export function useDraft(audit: Audit) {
       })),
     [edit],
   );
-  return { draft, set, setColumn, flush, problem, saving };
+  /** The audit as it was written by something else than this form. */
+  const replace = useCallback(
+    (written: Audit) => {
+      clearTimeout(timer.current);
+      pending.current = null;
+      read.current = written;
+      setDraft(written.spec ?? null);
+      setProblem(null);
+      client.setQueryData(["audit", written.id], written);
+    },
+    [client],
+  );
+  return { draft, set, setColumn, flush, replace, problem, saving };
 }

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, need, type Problem } from "../../api/client";
 import { useTask } from "../../api/tasks";
 import { useAuditContext } from "../../frame/context";
+import { Onward } from "../../frame/Onward";
 import { useDossier } from "../../frame/useDossier";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
@@ -93,6 +94,7 @@ export function ReportSheet() {
           ))}
         </ul>
       )}
+      <Onward />
       {newest && (
         <iframe
           title={`Report ${newest.number}`}

@@ -1,6 +1,6 @@
 import { useAuditContext } from "../../frame/context";
+import { Parts } from "../../frame/Parts";
 import { later } from "../../ui/later";
-import { Parts } from "../../ui/Parts";
 import { OneFeature } from "./OneFeature";
 
 const Pairs = later(async () => (await import("./Pairs")).Pairs);

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import { useAuditContext } from "../../frame/context";
+import { Parts } from "../../frame/Parts";
 import { later } from "../../ui/later";
-import { Parts } from "../../ui/Parts";
 import { Groups } from "./Groups";
 
 const BothSides = later(async () => (await import("./BothSides")).BothSides);

@@ -1,6 +1,7 @@
 import { Tabs } from "radix-ui";
 import { type ReactNode, Suspense } from "react";
-import { heldAt } from "./held";
+import { heldAt } from "../ui/held";
+import { Onward } from "./Onward";
 
 export interface Part {
   key: string;
@@ -30,7 +31,10 @@ export function Parts(props: { label: string; parts: Part[]; open: string; onOpe
         ))}
       </Tabs.List>
       <Tabs.Content value={open.key} className="pt-2">
-        <Suspense>{open.show()}</Suspense>
+        <Suspense>
+          {open.show()}
+          <Onward parts={parts} open={open.key} />
+        </Suspense>
       </Tabs.Content>
     </Tabs.Root>
   );

@@ -1,0 +1,111 @@
+"""An audit from a file of settings, as Intake writes it."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pyarrow.csv as pacsv
+import pytest
+from tests.cli.shell import Done, started, typed
+
+from zerotilt import settings_file
+from zerotilt.settings_file import HowRead, SettingsFile
+
+
+@pytest.fixture(scope="module")
+def folder(demo, tmp_path_factory) -> Path:
+    """Claims, a model, and a file that says what they are."""
+    made = tmp_path_factory.mktemp("settings")
+    claims, spec, models = demo
+    pacsv.write_csv(claims.slice(0, 3_000), made / "claims.csv")
+    (made / "trees.onnx").write_bytes(models["gradient trees v3"])
+    found = SettingsFile(spec=spec, table="claims.csv", model="trees.onnx", reading=HowRead(rows="all"))
+    (made / "audit.toml").write_text(settings_file.written(found))
+    return made
+
+
+def numbers(folder: Path, report: str = "report") -> dict:
+    return json.loads((folder / report / "audit.json").read_text())
+
+
+def test_one_word_does_what_many_options_do(folder):
+    run = started("audit", "audit.toml", "--rows", 40, folder=folder)
+    assert run.returncode == 3, run.stderr
+    assert "not taken" not in run.stderr
+    asked = [
+        "--table", "claims.csv", "--model", "trees.onnx", "--outcome", "claim_valid", "--event", "yes", "--rows", 40,
+        "--group", "home_area:harbour town", "--group", "age_band:30–49", "--out", "asked",
+    ]  # fmt: skip
+    other = typed("audit", *asked, folder=folder)
+    assert other.returncode == 3, other.stderr
+    ours, theirs = numbers(folder), numbers(folder, "asked")
+
+    def rates(found: dict) -> dict:
+        return {
+            (one["attribute"], one["group"]): one["metrics"]["selection_rate"]
+            for one in found["groups"]
+            if one["attribute"] in ("home_area", "age_band")
+        }
+
+    assert rates(ours) == rates(theirs) and rates(ours)
+    assert ours["table"]["sha256"] == theirs["table"]["sha256"] and ours["table"]["rows_read"] == 3_000
+
+
+def test_another_table_is_audited_by_the_same_settings(folder, demo, tmp_path):
+    pacsv.write_csv(demo[0].slice(3_000, 1_500).drop_columns(["clerk_accepted"]), tmp_path / "later.csv")
+    run = typed(
+        "audit", folder / "audit.toml", "--table", tmp_path / "later.csv", "--out", tmp_path / "out", "--rows", 20
+    )
+    assert run.returncode in (0, 3), run.stderr
+    assert "not taken from the settings: The table has no column “clerk_accepted”." in run.stderr
+    assert (tmp_path / "out/report.html").exists()
+
+
+def refused(*arguments: object, folder: Path) -> Done:
+    run = typed("audit", *arguments, folder=folder)
+    assert run.returncode == 2
+    return run
+
+
+def test_what_cannot_be_is_refused(folder, tmp_path):
+    assert (
+        "--event and --outcome were given besides"
+        in refused("audit.toml", "--event", "yes", "--outcome", "claim_valid", folder=folder).stderr
+    )
+    assert "cannot be read" in refused("nowhere.toml", folder=folder).stderr
+    assert "not written as TOML" in refused("claims.csv", folder=folder).stderr
+    assert "is no text" in refused("trees.onnx", folder=folder).stderr
+    assert "--table, --out, --event and --group are needed" in refused(folder=folder).stderr
+    assert (
+        "--out is needed"
+        in refused("--table", "claims.csv", "--event", "yes", "--group", "age_band", folder=folder).stderr
+    )
+    alone = tmp_path / "alone.toml"
+    alone.write_text((folder / "audit.toml").read_text().replace('table = "claims.csv"', 'table = ""'))
+    assert "The settings name no table" in refused(alone, folder=folder).stderr
+    gone = tmp_path / "gone.toml"
+    gone.write_text((folder / "audit.toml").read_text())
+    assert "claims.csv: The file cannot be read" in refused(gone, folder=folder).stderr
+
+
+def test_recorded_decisions_and_scores_in_words_and_numbers_of_their_own(tmp_path):
+    rows = ["north,accepted,yes,80", "north,turned down,no,20", "south,accepted,yes,90", "south,turned down,yes,30"]
+    (tmp_path / "t.csv").write_text("area,said,paid,points\n" + "\n".join(rows * 25) + "\n")
+    usual = ("--table", "t.csv", "--outcome", "paid", "--event", "yes", "--group", "area")
+    means = ("--means", "accepted=yes", "turned down=no")
+    run = typed("audit", *usual, "--decision", "said", *means, "--ignore", "points", "--out", "a", folder=tmp_path)
+    assert run.returncode in (0, 3), run.stderr
+    by_score = ("--score", "points", "--score-top", "100", "--ignore", "said", "--out", "b")
+    other = typed("audit", *usual, *by_score, folder=tmp_path)
+    assert other.returncode in (0, 3), other.stderr
+    for group in numbers(tmp_path, "a")["groups"]:
+        same = next(one for one in numbers(tmp_path, "b")["groups"] if one["group"] == group["group"])
+        assert group["metrics"]["selection_rate"] == same["metrics"]["selection_rate"]
+        assert group["metrics"]["true_positive_rate"] == same["metrics"]["true_positive_rate"]
+    unsaid = refused(*usual, "--decision", "said", "--out", "c", folder=tmp_path)
+    assert "“accepted” and “turned down”" in unsaid.stderr
+    assert (
+        "written as DECISION=VALUE"
+        in refused(*usual, "--decision", "said", "--means", "accepted", "--out", "c", folder=tmp_path).stderr
+    )
