@@ -78,9 +78,7 @@ def test_contributions_of_all_rows_add_up_to_the_output(study, frame):
     table = found.table().to_pandas()
     assert found.method == "trees" and found.values.shape == (len(frame), 6)
     assert (table["baseline"] == found.baseline).all()
-    assert table.drop(columns="output").to_numpy().sum(axis=1) == pytest.approx(
-        table["output"].to_numpy()
-    )
+    assert table.drop(columns="output").to_numpy().sum(axis=1) == pytest.approx(table["output"].to_numpy())
     assert found.plot().svg
     assert study.explain(np.array([4, 9])).values == pytest.approx(found.values[[4, 9]])
     assert study.explain(slice(0, 3)).values == pytest.approx(found.values[:3])

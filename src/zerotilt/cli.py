@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -273,19 +274,40 @@ def stop() -> None:
 
 
 @app.command()
+def files(
+    folder: Annotated[Path, typer.Option(help="Where the files are kept")],
+    login: Annotated[str, typer.Option(help="name:password that everybody must give", envvar="ZT_FILES_LOGIN")],
+    host: Annotated[str, typer.Option(help="Address to listen on; this machine alone when left out")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(min=1, max=65_535)] = 8430,
+) -> None:
+    """Keep stored files for other machines, who name this host in ZT_FILES."""
+    import uvicorn
+
+    from zerotilt.services.file_host import create
+    from zerotilt.store.files import FileStore
+
+    if not all(login.partition(":")):
+        typer.echo("--login: it is written as name:password.", err=True)
+        raise typer.Exit(REFUSED)
+    os.umask(0o077)
+    typer.echo(f"Files of {folder} are kept at http://{host}:{port}/")
+    uvicorn.run(create(FileStore(folder), login), host=host, port=port, log_level="warning", server_header=False)
+
+
+@app.command()
 def check(
     tidy: Annotated[bool, typer.Option("--tidy", help="Remove files that belong to no record")] = False,
 ) -> None:
     """Verify that every record's file is whole and every file has a record. Exits 1 when not."""
+    from zerotilt.services.addresses import FILES, database_for
     from zerotilt.services.home import Home
-    from zerotilt.services.postgres import Postgres
     from zerotilt.store import check as verify
     from zerotilt.store import database
-    from zerotilt.store.files import FileStore
+    from zerotilt.store.files import FileStore, elsewhere
 
     home = Home()
     running = home.running()
-    postgres = Postgres(home)
+    postgres = database_for(home)
     if running:
         postgres.port = running["database_port"]
     else:
@@ -294,7 +316,7 @@ def check(
         database.bind(postgres.address)
         database.migrate()
         with database.database.connection_context():
-            files = FileStore(home.files)
+            files = FileStore(home.files, elsewhere(os.environ.get(FILES)))
             if tidy:
                 removed = sum(verify.discard_unowned(files, digest) for digest in list(files.digests()))
                 typer.echo(f"{removed} files removed that belonged to no record.")

@@ -100,7 +100,7 @@ def _submit(desk: Desk, audit: Audit, kind: str, title: str, name: str, digest: 
     def submit() -> TaskView:
         with database.atomic():
             lock_file(digest)
-            if not desk.files.path(digest).exists():  # taken away between its upload and now
+            if not desk.files.holds(digest):  # taken away between its upload and now
                 raise Refused(
                     "The upload was overtaken by the removal of the same file.", todo="Upload the file again."
                 )

@@ -15,6 +15,7 @@ from starlette.exceptions import HTTPException
 from zerotilt.core.frozen import in_words
 from zerotilt.core.refusal import Refused
 from zerotilt.store.database import Unreachable, disk_is_full
+from zerotilt.store.elsewhere import Away
 from zerotilt.store.files import DiskFull
 from zerotilt.store.meaning import ChangedMeanwhile
 
@@ -46,8 +47,9 @@ def answer(status: int, title: str, detail: str, where: str | None = None, todo:
 
 
 def refused(problem: Refused) -> JSONResponse:
-    status = 507 if isinstance(problem, DiskFull) else 422
-    return answer(status, "Not usable as given", problem.message, problem.where, problem.todo)
+    status = 507 if isinstance(problem, DiskFull) else 503 if isinstance(problem, Away) else 422
+    title = "The file store does not answer" if isinstance(problem, Away) else "Not usable as given"
+    return answer(status, title, problem.message, problem.where, problem.todo)
 
 
 def _settings(errors: list[dict]) -> JSONResponse:

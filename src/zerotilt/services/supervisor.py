@@ -15,8 +15,9 @@ import time
 import urllib.request
 from typing import Any
 
+from zerotilt.services.addresses import DATABASE, FILES, database_for
 from zerotilt.services.home import Home, die_with_parent, listening, rotate
-from zerotilt.services.postgres import NotStarted, Postgres
+from zerotilt.services.postgres import NotStarted
 from zerotilt.store import database
 from zerotilt.tasks.queue import Queue
 
@@ -28,7 +29,7 @@ class Supervisor:
 
     def __init__(self, home: Home):
         self.home = home
-        self.postgres = Postgres(home)
+        self.postgres = database_for(home)
         self.port = 0
         self.instance = secrets.token_hex(8)
         self.socket: socket.socket | None = None
@@ -68,7 +69,9 @@ class Supervisor:
         self._note()
 
     def _launch(self, name: str) -> None:
-        environment = os.environ | {
+        # addresses may hold passwords, which models must not find: they are told, not inherited
+        inherited = {name: value for name, value in os.environ.items() if name not in (DATABASE, FILES)}
+        environment = inherited | {
             "ZT_HOME": str(self.home.folder),
             "ZT_SOCKET": str(self.socket.fileno()),
             "ZT_INSTANCE": self.instance,
@@ -90,12 +93,13 @@ class Supervisor:
         given = self.children[name].stdin
         assert given is not None
         with contextlib.suppress(BrokenPipeError), given:  # one that has died is started again
-            given.write(json.dumps(self.postgres.address).encode() + b"\n")
+            told = {"database": self.postgres.address, "files": os.environ.get(FILES)}
+            given.write(json.dumps(told).encode() + b"\n")
 
     def _note(self) -> None:
         self.home.write_note(
             url=self.url,
-            postgres=self.postgres.process.pid,
+            postgres=self.postgres.process and self.postgres.process.pid,
             database_port=self.postgres.port,
             **{name: process.pid for name, process in self.children.items()},
         )

@@ -14,7 +14,7 @@ from zerotilt.readers import alone, structures
 from zerotilt.services.home import Home
 from zerotilt.store import database
 from zerotilt.store.bell import ASKED, QUEUED, Listener
-from zerotilt.store.files import FileStore
+from zerotilt.store.files import FileStore, elsewhere
 from zerotilt.store.records import ModelVersion
 from zerotilt.tasks.queue import Queue
 from zerotilt.tasks.worker import PLACES, Worker
@@ -28,10 +28,11 @@ def main() -> None:
     """Perform tasks until told to end. The database's address comes on standard input: models know no password."""
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
     os.umask(0o077)
-    database.bind(json.loads(sys.stdin.readline()))
+    told = json.loads(sys.stdin.readline())
+    database.bind(told["database"])
     home = Home()
     queue = Queue()
-    worker = Worker(queue, FileStore(home.files), home.scratch, home.structures)
+    worker = Worker(queue, FileStore(home.files, elsewhere(told["files"])), home.scratch, home.structures)
     with database.database.connection_context():
         structures.clear(home.structures, {one.digest for one in ModelVersion.select(ModelVersion.digest)})
     warm = alone.context().Process(target=_nothing)  # starts the fork server and its imports before the first task

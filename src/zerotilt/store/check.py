@@ -36,12 +36,21 @@ def check(files: FileStore) -> tuple[list[str], int]:
         if digest not in present:
             problems.append(f"{what}: the file {digest} is missing")
             continue
-        with files.path(digest).open("rb") as source:
-            found = hashlib.file_digest(source, "sha256").hexdigest()
-        if found != digest:
+        if (found := _content(files, digest)) != digest:
             problems.append(f"{what}: the file {digest} is damaged (its content has the digest {found})")
     problems += [f"the file {digest} belongs to no record" for digest in sorted(present - set(named))]
     return problems, len(named)
+
+
+def _content(files: FileStore, digest: str) -> str:
+    """The digest of what a file holds, wherever it is kept."""
+    if files.elsewhere is None:
+        with files.path(digest).open("rb") as source:
+            return hashlib.file_digest(source, "sha256").hexdigest()
+    found = hashlib.sha256()
+    for piece in files.elsewhere.fetch(digest):
+        found.update(piece)
+    return found.hexdigest()
 
 
 def discard_unowned(files: FileStore, digest: str) -> bool:
@@ -51,7 +60,7 @@ def discard_unowned(files: FileStore, digest: str) -> bool:
         awaited = Task.select().where(Task.state.in_(ACTIVE) & (SQL("payload->>'digest'") == digest)).exists()
         if awaited or digest in named_files():
             return False
-        files.path(digest).unlink(missing_ok=True)
+        files.discard(digest)
     return True
 
 

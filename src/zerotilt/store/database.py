@@ -17,6 +17,8 @@ POOL = 45
 """Connections of one process: a few more than the threads that answer requests, so that none has to wait for long."""
 database = PooledPostgresqlDatabase(None, max_connections=POOL, stale_timeout=300, timeout=5, autoconnect=True)
 DISK_FULL = "53100"
+MIGRATING = 8420
+"""Number of the lock that who migrates holds."""
 T = TypeVar("T")
 
 
@@ -41,6 +43,8 @@ def migrate() -> list[str]:
     """Apply the migrations not yet applied, each in its own transaction; their names."""
     applied_now = []
     with database.connection_context():
+        # several machines may start at the same moment; the lock goes with the connection
+        database.execute_sql("select pg_advisory_lock(%s)", (MIGRATING,))
         database.execute_sql(
             "create table if not exists migration (name text primary key, applied timestamptz default now())"
         )
@@ -52,6 +56,7 @@ def migrate() -> list[str]:
                 database.execute_sql(importlib.import_module(f"{migrations.__name__}.{name}").SQL)
                 database.execute_sql("insert into migration (name) values (%s)", (name,))
             applied_now.append(name)
+        database.execute_sql("select pg_advisory_unlock(%s)", (MIGRATING,))
     return applied_now
 
 

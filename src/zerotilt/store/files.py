@@ -10,19 +10,23 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from zerotilt.core.refusal import Refused
+from zerotilt.store.elsewhere import Elsewhere
 
 PIECE = 1024 * 1024
+MOST_FETCHED = 64 * 2**30
 
 
 class FileStore:
     """A folder of content-addressed files.
 
     A file is written under another name, synced, and renamed, so that a name
-    that exists always holds the whole content.
+    that exists always holds the whole content. Where files are kept on another
+    host, the folder holds those that were needed here.
     """
 
-    def __init__(self, folder: Path):
+    def __init__(self, folder: Path, elsewhere: Elsewhere | None = None):
         self.folder = folder
+        self.elsewhere = elsewhere
         self.incoming = folder / "incoming"
         self.incoming.mkdir(parents=True, exist_ok=True)
         self._verified: dict[str, tuple[int, ...]] = {}
@@ -62,6 +66,8 @@ class FileStore:
         Missing, Damaged : there is no such file, or it holds something else.
         """
         path = self.path(digest)
+        if self.elsewhere is not None and not path.exists():
+            self._fetch(digest, beat)
         try:
             stamp = _stamp(path)
             if self._verified.get(digest) == stamp:
@@ -84,7 +90,38 @@ class FileStore:
         self._verified[digest] = stamp
         return path
 
+    def _fetch(self, digest: str, beat: Callable[[], None]) -> None:
+        """Take a file over from the other host; what is there under a wrong name is not taken."""
+        assert self.elsewhere is not None
+        incoming, pieces = self.receive(MOST_FETCHED), self.elsewhere.fetch(digest)
+        with incoming:
+            for piece in pieces:
+                incoming.write(piece)
+                beat()
+            if incoming.bytes and incoming.digest == digest:
+                incoming.keep(send=False)
+            elif incoming.bytes:
+                raise Damaged(
+                    f"The stored file {digest[:12]}… at {self.elsewhere.name} was changed: its content is not what it was "
+                    "when it was kept.",
+                    todo="Put it back from a copy, or upload the table or model again.",
+                )
+
+    def holds(self, digest: str) -> bool:
+        """Whether there is such a file."""
+        return self.path(digest).exists() or (self.elsewhere is not None and self.elsewhere.holds(digest))
+
+    def discard(self, digest: str) -> None:
+        """Remove a file, here and on the other host."""
+        self.path(digest).unlink(missing_ok=True)
+        if self.elsewhere is not None:
+            self.elsewhere.discard(digest)
+
     def digests(self) -> Iterator[str]:
+        """Every file: of another host those that are there, whether or not they were needed here."""
+        if self.elsewhere is not None:
+            yield from self.elsewhere.digests()
+            return
         for shelf in self.folder.iterdir():
             if len(shelf.name) == 2:
                 yield from (entry.name for entry in shelf.iterdir())
@@ -121,9 +158,14 @@ class Incoming:
         with _disk():
             self._file.write(piece)
 
-    def keep(self) -> str:
-        """Sync and rename; the digest under which the file is found from now on."""
-        digest = self._sum.hexdigest()
+    @property
+    def digest(self) -> str:
+        """SHA-256 of what has come so far."""
+        return self._sum.hexdigest()
+
+    def keep(self, send: bool = True) -> str:
+        """Sync and rename; the digest under which the file is found from now on. ``send``: to the other host, too."""
+        digest = self.digest
         target = self._store.path(digest)
         with _disk():
             self._file.flush()
@@ -136,6 +178,8 @@ class Incoming:
                 os.fsync(folder)
             finally:
                 os.close(folder)
+        if send and self._store.elsewhere is not None:
+            self._store.elsewhere.keep(digest, target)
         return digest
 
     def __exit__(self, *_) -> None:
@@ -146,6 +190,11 @@ class Incoming:
             pass
         finally:
             self._path.unlink(missing_ok=True)
+
+
+def elsewhere(address: str | None) -> Elsewhere | None:
+    """The store at an address; None where files are kept here."""
+    return Elsewhere(address) if address else None
 
 
 def _stamp(path: Path) -> tuple[int, ...]:

@@ -84,7 +84,8 @@ class Queue:
 
     def wake(self) -> None:
         """Look into the queue now."""
-        self.huey.storage.wake()
+        if isinstance(self.huey.storage, Awaited):
+            self.huey.storage.wake()
 
     def _perform(self, task_id: str) -> None:
         assert self.perform is not None, "this process sends tasks and performs none"
