@@ -13,7 +13,7 @@ from distributed import LocalCluster
 
 from zerotilt.cluster import DaskExecutor
 from zerotilt.core.contributions.exact import explain_rows
-from zerotilt.core.contributions.explain import exact_explainer
+from zerotilt.core.contributions.sums_met import exact_explainer
 from zerotilt.core.meaning import Context
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.subject import Subject

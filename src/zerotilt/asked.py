@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from zerotilt.core import guess, levels, rows, segments, table, words
+from zerotilt.core import guess, levels, profiles, rows, segments, words
 from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.core.refit import refit
 from zerotilt.core.refusal import Refused
@@ -53,7 +53,7 @@ def meaning(request: Request, cases: Table, work: Work) -> tuple[Spec, Context, 
     part = segments.typed(request.where, request.picked, cases.names) if request.where or request.picked else None
     if request.settings is None:
         return _spec(request, cases, work), Context(rows="hold-out" if request.split else "all", segment=part), ()
-    profile = table.profile(cases, work)
+    profile = profiles.profile(cases, work)
     columns = guess.guess_columns(profile)
     guessed = Spec.model_validate({"columns": columns, **guess.guess_problem(profile, columns)})
     spec, unfit = refit(request.settings.spec, profile, guessed)
@@ -93,7 +93,7 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
     if request.outcome in references:
         raise Refused("The outcome cannot be a group as well.", where=f"column “{request.outcome}”")
     columns = []
-    for found in guess.guess_columns(table.profile(cases, work)):
+    for found in guess.guess_columns(profiles.profile(cases, work)):
         role = named.get(found.name)
         if found.kind is Kind.bytes and role not in (None, Role.ignored):
             raise Refused(

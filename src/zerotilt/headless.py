@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 
 from zerotilt import settings_file
 from zerotilt.asked import Request, meaning
-from zerotilt.core import arrayfile, guess, table, words
+from zerotilt.core import arrayfile, guess, profiles, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
@@ -196,7 +196,7 @@ def explain_table(
         typed.seek(0)
         some = stream.sample(typed, background, SEED)
         study = Study(some.whole(), model, outcome, event, task=task, output=scale, cluster=cluster, progress=progress)
-        names = [one.name for one in guess.guess_columns(table.profile(some)) if one.role is Role.identifier]
+        names = [one.name for one in guess.guess_columns(profiles.profile(some)) if one.role is Role.identifier]
         typed.seek(0)
         done = stream.explain_stream(study.subject, typed, found, SEED, study.work(), identifiers=identifiers or names)
         found.seek(0)

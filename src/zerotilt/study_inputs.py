@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from zerotilt.core import guess, table
+from zerotilt.core import guess, profiles, table
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec, Task
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.function import FunctionPredictor
@@ -47,7 +47,7 @@ def spec_of(
     found: Table, outcome, event, task, order, levels, groups, weights, features, favourable, threshold, wording
 ) -> Spec:
     kind = _task(found, outcome, event, task, order)
-    guessed = {column.name: column.kind for column in guess.guess_columns(table.profile(found))}
+    guessed = {column.name: column.kind for column in guess.guess_columns(profiles.profile(found))}
     roles = ({outcome: Role.outcome} if outcome else {}) | ({weights: Role.weight} if weights else {})
     columns = []
     for name in found.names:

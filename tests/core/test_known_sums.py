@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from tests.core import zoo
 
-from zerotilt.core.contributions import explain as entry
+from zerotilt.core.contributions import sums_met
 from zerotilt.core.contributions.controlled import Running
 from zerotilt.core.contributions.enumeration import enumerate_coalitions
 from zerotilt.core.contributions.explain import explain
@@ -38,7 +38,7 @@ def linked(name: str, column: int = 0) -> Subject:
 
 def both(subject: Subject, cases, others: Background, pairs: int, seed: int, tolerance: float = 0.0):
     """With and without the sum's exact values."""
-    known = entry._known_sums(subject, cases, others, Work())
+    known = sums_met.known_sums(subject, cases, others, Work())
     assert known is not None
     asked = (subject.asked, cases, others, tolerance, pairs, seed)
     return sample_permutations(*asked, known=known), sample_permutations(*asked)

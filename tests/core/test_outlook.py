@@ -9,8 +9,9 @@ from tests.core import random_trees, zoo
 from tests.core.systems import plain_spec
 
 from zerotilt.core.contributions import exact
-from zerotilt.core.contributions.explain import cheap, exact_explainer, explain
+from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background
+from zerotilt.core.contributions.sums_met import cheap, exact_explainer
 from zerotilt.core.meaning import Task
 from zerotilt.core.predictors import dissection, graph_cut
 from zerotilt.core.table import from_arrays

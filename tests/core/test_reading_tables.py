@@ -10,7 +10,7 @@ import pyarrow.feather as feather
 import pyarrow.parquet as pq
 import pytest
 
-from zerotilt.core import csvdialect, guess, table
+from zerotilt.core import csvdialect, guess, profiles, table
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.meaning import Kind, Role
 from zerotilt.core.refusal import Refused
@@ -237,7 +237,7 @@ def test_kinds_and_roles_are_guessed():
             "approved": rng.choice(["yes", "no"], n),
         }
     )
-    columns = {column.name: column for column in guess.guess_columns(table.profile(found))}
+    columns = {column.name: column for column in guess.guess_columns(profiles.profile(found))}
     assert {name: column.role for name, column in columns.items()} == {
         "case_id": Role.identifier,
         "income": Role.feature,
@@ -258,7 +258,7 @@ def test_numbers_that_never_repeat_are_features_unless_they_name_rows():
     rng = np.random.default_rng(1)
     amounts = rng.permutation(10_000)[:50] * 3
     found = table.from_arrays({"amount": amounts, "loan_no": amounts + 1, "n": np.arange(50), "y": [0, 1] * 25})
-    roles = {column.name: column.role for column in guess.guess_columns(table.profile(found))}
+    roles = {column.name: column.role for column in guess.guess_columns(profiles.profile(found))}
     assert roles["amount"] is Role.feature
     assert roles["loan_no"] is roles["n"] is Role.identifier
 
@@ -289,11 +289,11 @@ def test_bytes_and_long_texts_are_kept_and_passed_by(kind):
     pq.write_table(given, sink)
     found = read(sink.getvalue())
     assert found.column("picture").to_pylist() == given["picture"].to_pylist()
-    profile = {column.name: column for column in table.profile(found).columns}
+    profile = {column.name: column for column in profiles.profile(found).columns}
     assert (profile["picture"].stored, profile["picture"].missing) == ("binary", 58)
     assert profile["picture"].longest == 399
     assert profile["letter"].longest == len(given["letter"][399].as_py()) and profile["letter"].levels == ()
-    guesses = {column.name: column for column in guess.guess_columns(table.profile(found))}
+    guesses = {column.name: column for column in guess.guess_columns(profiles.profile(found))}
     assert {name: (guesses[name].kind, guesses[name].role) for name in ("picture", "print", "letter")} == {
         "picture": (Kind.bytes, Role.ignored),
         "print": (Kind.bytes, Role.ignored),

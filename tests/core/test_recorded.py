@@ -10,9 +10,10 @@ from zerotilt.core import guess
 from zerotilt.core.groups import tilt
 from zerotilt.core.groups.disparity import TiltSettings
 from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec, Task
+from zerotilt.core.profiles import profile
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
-from zerotilt.core.table import Table, from_arrays, profile
+from zerotilt.core.table import Table, from_arrays
 from zerotilt.core.work import Work
 
 

@@ -23,9 +23,10 @@ from zerotilt.core.meaning import (
     Task,
     Wording,
 )  # fmt: skip
+from zerotilt.core.profiles import profile
 from zerotilt.core.refit import refit
 from zerotilt.core.refusal import Refused
-from zerotilt.core.table import Table, profile
+from zerotilt.core.table import Table
 from zerotilt.demo import audit as demo_audit
 from zerotilt.settings_file import HowRead, SettingsFile
 

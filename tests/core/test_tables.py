@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zerotilt.core import output, table
+from zerotilt.core import output, profiles
 from zerotilt.core.csvdialect import MISSING, Dialect
 from zerotilt.core.players import Columns
 from zerotilt.core.predictors import Frame
@@ -79,7 +79,7 @@ def test_what_is_no_number_is_named_with_its_row():
 
 
 def test_a_profile_counts_missing_cells_of_both_kinds():
-    found = table.profile(
+    found = profiles.profile(
         from_arrays({"f": np.array([1.0, np.nan, 3.0, np.nan]), "t": pa.array(["a", None, "a", "b"]), "e": pa.nulls(4)})
     )
     columns = {column.name: column for column in found.columns}

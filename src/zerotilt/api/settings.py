@@ -15,9 +15,9 @@ from zerotilt.api.identity import Who
 from zerotilt.api.meaning import spec_of
 from zerotilt.api.views import AuditView
 from zerotilt.core.meaning import PARTS
+from zerotilt.core.profiles import TableProfile
 from zerotilt.core.refit import refit
 from zerotilt.core.refusal import Refused
-from zerotilt.core.table import TableProfile
 from zerotilt.settings_file import HowRead, SettingsFile
 from zerotilt.store import meaning
 from zerotilt.store.records import Audit, ModelVersion

@@ -13,9 +13,9 @@ from zerotilt.core.meaning import Context, ModelReading, Rule, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.matching import InputPair, columns_in_order, pairs
 from zerotilt.core.predictors.modelfile import ModelCard
+from zerotilt.core.profiles import TableProfile
 from zerotilt.core.reading import Reading
 from zerotilt.core.rows import nothing_trained
-from zerotilt.core.table import TableProfile
 from zerotilt.store import meaning, shelf
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, Report, TableFile, Task

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Task
-from zerotilt.core.table import LONGEST_LEVEL, NO, YES, ColumnProfile, TableProfile
+from zerotilt.core.profiles import LONGEST_LEVEL, ColumnProfile, TableProfile
+from zerotilt.core.table import NO, YES
 
 _TRUTH = YES | NO
 _SPLITS = {

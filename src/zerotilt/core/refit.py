@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from zerotilt.core import words
 from zerotilt.core.levels import match_level
 from zerotilt.core.meaning import ColumnSpec, Condition, Kind, Problem, Role, Schema, Spec
-from zerotilt.core.table import ColumnProfile, TableProfile
+from zerotilt.core.profiles import ColumnProfile, TableProfile
 from zerotilt.core.tasks import kind_of
 
 _CAN_BE = {

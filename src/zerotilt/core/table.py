@@ -11,11 +11,9 @@ import pyarrow as pa
 import pyarrow.compute
 import pyarrow.parquet as pq
 from numpy.typing import NDArray
-from pydantic import Field
 
 from zerotilt.core import csvdialect, csvfile, words
 from zerotilt.core.csvdialect import Dialect
-from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 
@@ -34,9 +32,6 @@ NO = {
     "nie", "ne", "ei", "nem",
 }  # fmt: skip
 """Spellings of yes and no, as people write them in several languages."""
-TOP_LEVELS = 60
-LONGEST_LEVEL = 200
-"""Characters from which a value is a text that is read, not a level that is compared."""
 FIRST_DAY, LAST_DAY = -719_162, 2_932_896
 """The days of the years 1 to 9999, counted from 1970."""
 
@@ -61,7 +56,7 @@ class Table:
             self.rows = self._file.metadata.num_rows
         self._column = lru_cache(maxsize=4)(self._read)  # few: the views below are what is asked for again
         self.texts = lru_cache(maxsize=64)(self._texts)
-        self.numbers = lru_cache(maxsize=64)(self._numbers)
+        self.numbers = lru_cache(maxsize=64)(self.uncached_numbers)
         self.coded = lru_cache(maxsize=64)(self._coded)
 
     def _read(self, name: str) -> pa.ChunkedArray:
@@ -107,7 +102,7 @@ class Table:
     def is_date(self, name: str) -> bool:
         return pa.types.is_date(self.column(name).type)
 
-    def _numbers(self, name: str) -> NDArray[np.float64]:
+    def uncached_numbers(self, name: str) -> NDArray[np.float64]:
         """The column as float64, shape (rows,), NaN where missing.
 
         Raises
@@ -172,111 +167,11 @@ class Table:
         return np.append(levels, np.array([None], dtype=object))[codes]
 
 
-class LevelCount(Frozen):
-    level: str
-    rows: int
-
-
-class ColumnProfile(Frozen):
-    """Condition of one column over all rows."""
-
-    name: str
-    stored: str
-    missing: int
-    distinct: int
-    low: float | None = None
-    high: float | None = None
-    median: float | None = None
-    longest: int = Field(default=0, description="Characters of the longest text, or bytes of the longest value")
-    levels: tuple[LevelCount, ...] = ()
-    guessed: str = Field(default="", description="The role that was guessed, a colon, and why")
-    examples: tuple[str, ...] = ()
-
-
-class TableProfile(Frozen):
-    rows: int
-    columns: tuple[ColumnProfile, ...]
-    dialect: Dialect | None = None
-    notes: tuple[str, ...] = ()
-
-
-def profile(table: Table, work: Work | None = None, dialect: Dialect | None = None) -> TableProfile:
-    """Missing cells, distinct values, range and most frequent levels of every column."""
-    work = work or Work()
-    work.begin(len(table.names), "columns profiled")
-    found = []
-    notes: list[str] = []
-    for name in table.names:
-        if table.holds_bytes(name):
-            found.append(_profile_of_bytes(table, name))
-            work.advance(1)
-            continue
-        column = table.column(name)
-        kind = column.type
-        counts = pc.value_counts(column.drop_null())
-        sizes = counts.field("counts").to_numpy(zero_copy_only=False)
-        top = np.argsort(-sizes, kind="stable")[:TOP_LEVELS]
-        levels = tuple(
-            LevelCount(level=words.value_text(counts.field("values")[int(i)].as_py()), rows=int(sizes[i])) for i in top
-        )
-        longest = int(pc.max(pc.utf8_length(column)).as_py() or 0) if pa.types.is_string(kind) else 0
-        long = longest > LONGEST_LEVEL
-        if alike := _alike([level.level for level in levels]):
-            notes.append(f"In “{name}” levels look alike and are written otherwise: {alike}.")
-        extra: dict = {}
-        if pa.types.is_integer(kind) or pa.types.is_floating(kind):
-            values = table._numbers(name)  # not kept: a wide table would fill the memory
-            values = values[np.isfinite(values)]
-            if len(values):
-                extra = {
-                    "low": float(values.min()),
-                    "high": float(values.max()),
-                    "median": float(np.median(values)),
-                }
-        absent = column.null_count
-        if pa.types.is_floating(kind):
-            absent += int(pc.sum(pc.is_nan(column)).as_py() or 0)
-        examples = tuple(dict.fromkeys(level.level[:LONGEST_LEVEL] for level in levels))[:4]
-        found.append(
-            ColumnProfile(
-                name=name,
-                stored=str(kind),
-                missing=absent,
-                distinct=len(counts),
-                longest=longest,
-                levels=levels if len(counts) <= TOP_LEVELS and not long else (),
-                examples=examples,
-                **extra,
-            )
-        )
-        work.advance(1)
-    return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect, notes=tuple(notes))
-
-
-def _profile_of_bytes(table: Table, name: str) -> ColumnProfile:
-    """Counted piece by piece: a column of pictures would fill the memory."""
-    missing = longest = 0
-    for piece in table.pieces(name):
-        missing += piece.null_count
-        longest = max(longest, int(pc.max(pc.binary_length(piece)).as_py() or 0))
-    return ColumnProfile(name=name, stored="binary", missing=missing, distinct=0, longest=longest)
-
-
 def _readable(name: str, kind: pa.DataType) -> None:
     if pa.types.is_binary(kind):
         raise Refused(
             "It holds bytes, which are kept and passed by.", where=f"column “{name}”", todo="Set its kind to bytes."
         )
-
-
-def _alike(levels: list[str]) -> str:
-    """Two levels that cannot be told apart by eye, written out; empty where there are none."""
-    looks: dict[str, str] = {}
-    for level in levels:
-        other = looks.setdefault(csvfile.seen_as(level), level)
-        if other != level:
-            return f"{csvfile.written_out(other)[:80]} and {csvfile.written_out(level)[:80]}"
-    return ""
 
 
 def convert(

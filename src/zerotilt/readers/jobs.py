@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from zerotilt.core import guess, rows, table
+from zerotilt.core import guess, profiles, rows, table
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
 from zerotilt.core.meaning import Role, RowSet, Spec
@@ -35,7 +35,7 @@ def read_table(arguments: dict, scratch: Path, work: Work) -> dict:
 
 def _profiled(path: Path, dialect: Dialect | None, work: Work) -> dict:
     with path.open("rb") as source:
-        profile = table.profile(Table(source), work, dialect)
+        profile = profiles.profile(Table(source), work, dialect)
     found = guess.guesses(profile)
     columns = [column for column, _ in found]
     draft = {"columns": [column.model_dump(mode="json") for column in columns]} | guess.guess_problem(profile, columns)

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from zerotilt.cluster import executor_at
-from zerotilt.core.contributions.explain import make_ready
+from zerotilt.core.contributions.sums_met import make_ready
 from zerotilt.core.methods import method_named
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work

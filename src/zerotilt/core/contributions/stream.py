@@ -12,7 +12,8 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.contributions import exact
-from zerotilt.core.contributions.explain import MethodChoice, adding_up, exact_explainer, explain
+from zerotilt.core.contributions.explain import MethodChoice, adding_up, explain
+from zerotilt.core.contributions.sums_met import exact_explainer
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject

@@ -8,7 +8,8 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import membership, words
-from zerotilt.core.contributions.explain import affordable, explain
+from zerotilt.core.contributions.explain import explain
+from zerotilt.core.contributions.sums_met import affordable
 from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Spec, Wording

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core.contributions.explain import affordable, explain
+from zerotilt.core.contributions.explain import explain
+from zerotilt.core.contributions.sums_met import affordable
 from zerotilt.core.drivers.agreement import agreement, effective_features, rank_table
 from zerotilt.core.drivers.losses import Loss, chosen
 from zerotilt.core.drivers.permutation import Permuted, permute

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions.explain import affordable, explain
+from zerotilt.core.contributions.explain import explain
+from zerotilt.core.contributions.sums_met import affordable
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
