@@ -9,6 +9,7 @@ from typing import Annotated
 
 import typer
 
+from zerotilt import lean
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 
@@ -348,6 +349,7 @@ def spread(arguments: list[str]) -> list[str]:
 
 
 def main() -> None:
+    lean.leave_out()
     app(spread(sys.argv[1:]))
 
 

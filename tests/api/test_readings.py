@@ -82,10 +82,10 @@ def test_events_follow_a_task_to_its_end(client, audit, context):
 @pytest.mark.parametrize(
     ("method", "settings", "said"),
     [
-        ("drivers", {"repeats": 1}, "greater than or equal to 2"),
-        ("drivers", {"colour": "red"}, "Extra inputs"),
+        ("drivers", {"repeats": 1}, "It must be at least 2"),
+        ("drivers", {"colour": "red"}, "It is not known here"),
         ("ladder", {}, "It is needed and was not given"),
-        ("expected", {"expected": "some"}, "It must be rises, falls or none"),
+        ("expected", {"expected": "some"}, "It must be rises or falls"),
     ],
 )
 def test_bad_settings_name_the_argument(client, audit, context, method, settings, said):

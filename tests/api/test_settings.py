@@ -10,7 +10,7 @@ from tests.api import talk
 
 from zerotilt import settings_file
 
-FIRST = b"weight,area,gone,claimed,granted\n" + b"".join(
+FIRST = b"size,area,gone,claimed,granted\n" + b"".join(
     b"%d,%s,x,%s,%s\n"
     % (i, (b"north", b"south")[i % 3 == 0], (b"yes", b"no")[i % 2], (b"accepted", b"turned down")[i % 5 > 2])
     for i in range(60)
@@ -41,8 +41,8 @@ def two(client):
         client.delete(f"/api/audits/{audit}?for_good=true")
 
 
-def taken(client, audit: str, **body) -> dict:
-    answer = client.post(f"/api/audits/{audit}/settings", json=body)
+def taken(client, into: str, **body) -> dict:
+    answer = client.post(f"/api/audits/{into}/settings", json=body)
     assert answer.status_code == 200, answer.text
     return answer.json()
 
@@ -53,7 +53,7 @@ def test_another_audits_settings_are_taken_and_what_does_not_fit_is_named(client
     spec = done["audit"]["spec"]
     roles = {column["name"]: column["role"] for column in spec["columns"]}
     assert roles == {
-        "weight": "feature",
+        "size": "feature",
         "area": "group",
         "new": "ignored",
         "claimed": "outcome",

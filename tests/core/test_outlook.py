@@ -63,8 +63,8 @@ def test_the_estimate_of_a_tables_size_is_near_what_is_laid_out():
 def test_where_walking_down_would_take_long_a_sample_is_taken_and_said(monkeypatch):
     subject = forest()
     monkeypatch.setattr("zerotilt.core.trees.table_plan.MOST_PLAYERS", 2)
-    monkeypatch.setattr("zerotilt.core.contributions.explain.DEEP_SECONDS", 0.0)
-    monkeypatch.setattr("zerotilt.core.contributions.explain.DEEP_BACKGROUND", 100)
+    monkeypatch.setattr("zerotilt.core.contributions.sums_met.DEEP_SECONDS", 0.0)
+    monkeypatch.setattr("zerotilt.core.contributions.sums_met.DEEP_BACKGROUND", 100)
     found = explain(subject, np.arange(5), 1, Work())
     assert found.background == 100
     assert f"against a seeded sample of 100 of the {subject.n} rows, since" in found.why

@@ -61,6 +61,14 @@ def test_what_was_not_said_is_asked():
         _ = audited(three, ROLES, decision_means={"accepted": "yes"}).decisions.taken
 
 
+def test_without_an_outcome_decisions_stand_for_themselves():
+    """What was said while another column was the outcome is of no account."""
+    own = rows(0, {"accepted": "yes", "turned down": "no"})
+    roles = ROLES | {"paid": Role.ignored}
+    subject = audited(own, roles, event="accepted", decision_means={"accepted": "1", "turned down": "0"})
+    assert subject.decisions.taken.tolist() == [int(one == "accepted") for one in own["granted"]]
+
+
 def test_classes_are_mapped_too():
     columns = {
         "desk": ["quick"] * 4 + ["slow"] * 4 + ["other way"] * 4,

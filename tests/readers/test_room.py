@@ -50,7 +50,7 @@ def ask(folder, demo, room):
     """A method of the demo, read in the room."""
     _, spec, models = demo
 
-    def asked(method="tilt", settings=None, model=next(iter(models)), run=room.run, tick=go_on, **context):
+    def asked(method="tilt", settings=None, model="logistic regression v1", run=room.run, tick=go_on, **context):
         checked = METHODS[method].settings.model_validate(settings or {})
         arguments = {
             "spec": spec.model_dump(mode="json"),

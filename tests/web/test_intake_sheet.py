@@ -6,9 +6,9 @@ import csv
 import io
 
 import numpy as np
-import numpy as np
 import pytest
 from playwright.sync_api import expect
+from tests.api import talk
 
 from tests.web.conftest import accessible, reading
 
@@ -98,18 +98,54 @@ def test_finishing_waits_for_what_is_needed(begun):
     upload(begun, "a,b,y\n1,x,p\n2,z,q\n")
     finish = begun.get_by_role("button", name="Check and finish")
     expect(finish).to_be_disabled()
-    expect(begun.get_by_text("Upload a model, or mark a column as recorded score or decision.", exact=True)).to_be_visible()
-    begun.get_by_label("Role of b").select_option("decision")
     begun.get_by_label("Role of y").select_option("outcome")
     begun.get_by_label("Event: y is").select_option("p")
-    expect(begun.get_by_text("Say which decision is favourable to the person.")).to_be_visible()
+    expect(begun.get_by_text("Say which decision is favourable to the person.", exact=True)).to_be_visible()
+    expect(begun.get_by_test_id("reading")).to_contain_text("Next: say which decision is favourable to the person.")
     expect(finish).to_be_disabled()
     expect(begun.get_by_text("In the table 50.0% of the rows are “p”; the words do not tell")).to_be_visible()
     begun.get_by_label("Favourable to the person").select_option("other")
     expect(begun.get_by_text("so decisions that are always right give 50.0% the favourable one, “q”")).to_be_visible()
+    expect(begun.get_by_text("Upload a model, or mark a column as recorded score or decision.", exact=True)).to_be_visible()
+    begun.get_by_label("Role of b").select_option("decision")
+    expect(begun.get_by_text("Say what each decision in “b” stands for.", exact=True)).to_be_visible()
+    expect(finish).to_be_disabled()
+    begun.get_by_label("Decision “x” stands for").select_option("p")
+    begun.get_by_label("Decision “z” stands for").select_option("q")
     expect(finish).to_be_enabled()
+    accessible(begun)
     finish.click()
-    expect(begun.get_by_role("alert")).to_contain_text("expected “p” for the event")
+    expect(begun.get_by_test_id("reading")).to_contain_text("100.0% of 2 rows are decided rightly")
+
+
+def test_settings_of_another_audit_are_taken_named_and_taken_back(begun, client):
+    other = talk.new_audit(client, "Described before")
+    rows = b"a,b,gone,y\n" + b"1,x,m,p\n2,z,n,q\n" * 30
+    assert talk.put_table(client, other, rows)["state"] == "done"
+    spec = client.get(f"/api/audits/{other}").json()["spec"]
+    talk.put_spec(client, other, talk.set_roles(spec, a="ignored", b="group", y="outcome") | {"event": "p", "threshold": 0.3})
+    upload(begun, "a,b,new,y\n" + "1,x,5,p\n2,z,6,q\n" * 30)
+    before = begun.get_by_label("Role of b").input_value()
+    begun.get_by_label("Settings of an earlier audit").select_option("Described before")
+    expect(begun.get_by_text("The settings of “Described before” were taken; not all of them fit this table:")).to_be_visible()
+    expect(begun.get_by_text("The table has no column “gone”.")).to_be_visible()
+    expect(begun.get_by_label("Role of b")).to_have_value("group")
+    expect(begun.get_by_label("Role of a")).to_have_value("ignored")
+    accessible(begun)
+    with begun.expect_download() as download:
+        begun.get_by_role("link", name="Save these settings as a file").click()
+    assert download.value.suggested_filename.endswith(".toml")
+    begun.get_by_role("button", name="Take it back").click()
+    expect(begun.get_by_label("Role of b")).to_have_value(before)
+    expect(begun.get_by_label("Role of a")).to_have_value("feature")
+    begun.get_by_label("File of settings").set_input_files(download.value.path())
+    expect(begun.get_by_label("Role of b")).to_have_value("group")
+    expect(begun.get_by_text("all of them fit this table.")).to_be_visible()
+    begun.get_by_label("File of settings").set_input_files(
+        {"name": "x.toml", "mimeType": "application/toml", "buffer": b"zerotilt = 1\n[problem]\nthreshold = 7"}
+    )
+    expect(begun.get_by_role("alert")).to_contain_text("problem.threshold: it must be at most 1")
+    client.delete(f"/api/audits/{other}?for_good=true")
 
 
 def test_a_model_that_wants_other_columns_is_named_before_finishing(begun, demo):

@@ -102,13 +102,20 @@ def test_what_was_entered_survives_a_reload_and_a_mistake_is_shown_at_its_column
     page.get_by_label("Role of age").select_option("score")
     with page.expect_response(lambda answer: answer.url.endswith("/meaning/wording") and answer.ok):
         page.get_by_label("Name of that decision").fill("granted")
+    expect(page.get_by_text("Say what the scores in “age” run to.", exact=True)).to_be_visible()
+    page.get_by_label("Recorded scores run from 0 to").select_option("100")
+    expect(page.get_by_text("a score of 100 is read as a chance of 100%")).to_be_visible()
     expect(page.get_by_text("What you entered is saved as you go.")).to_be_visible()
+    page.get_by_label("Role of rating").select_option("weight")
+    with page.expect_response(lambda answer: answer.url.endswith("/meaning/schema") and answer.ok):
+        page.get_by_label("Role of region").select_option("feature")
     page.reload()
     expect(page.get_by_label("Role of age")).to_have_value("score")
+    expect(page.get_by_label("Recorded scores run from 0 to")).to_have_value("100")
     expect(page.get_by_label("Name of that decision")).to_have_value("granted")
     page.get_by_role("button", name="Check and finish").click()
-    expect(page.get_by_role("alert")).to_contain_text("The score is outside 0 to 1")
-    row = page.get_by_role("row").filter(has=page.get_by_label("Role of age"))
+    expect(page.get_by_role("alert")).to_contain_text("is not a number")
+    row = page.get_by_role("row").filter(has=page.get_by_label("Role of rating"))
     expect(row).to_contain_text("Trouble here")
 
 

@@ -59,8 +59,8 @@ def predicted_levels(spec: Spec, table: Table) -> tuple[str, ...]:
 
 
 def meant(spec: Spec, decision: str) -> str:
-    """The outcome's value that a recorded decision stands for; its own where nothing else was said."""
-    return spec.decision_means.get(decision, decision)
+    """The outcome's value that a recorded decision stands for; its own where nothing else was said, or no outcome is known."""
+    return spec.decision_means.get(decision, decision) if spec.knows_outcome else decision
 
 
 def among(given: str, levels: Sequence[str]) -> str:

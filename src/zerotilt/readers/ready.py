@@ -3,14 +3,18 @@
 Parts of SciPy that take long to load are imported where they are used; here, once for all jobs.
 """
 
-import scipy.cluster.hierarchy
-import scipy.optimize
-import scipy.spatial
-import scipy.special
-import scipy.stats
+from zerotilt import lean
 
-from zerotilt.core.warm import warm
-from zerotilt.readers import jobs
+lean.leave_out()
+
+import scipy.cluster.hierarchy  # noqa: E402
+import scipy.optimize  # noqa: E402
+import scipy.spatial  # noqa: E402
+import scipy.special  # noqa: E402
+import scipy.stats  # noqa: E402
+
+from zerotilt.core.warm import warm  # noqa: E402
+from zerotilt.readers import jobs  # noqa: E402
 
 __all__ = ["jobs", "scipy"]
 

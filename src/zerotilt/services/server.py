@@ -25,7 +25,3 @@ def main() -> None:
     config = uvicorn.Config(app, log_level="warning", server_header=False, timeout_graceful_shutdown=2)
     # the start command listens already, so that the port it announces is this server's
     uvicorn.Server(config).run(sockets=[socket.socket(fileno=int(os.environ["ZT_SOCKET"]))])
-
-
-if __name__ == "__main__":
-    main()

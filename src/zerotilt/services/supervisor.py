@@ -78,7 +78,7 @@ class Supervisor:
         }
         with (self.home.logs / f"{name}.log").open("ab") as log:
             self.children[name] = subprocess.Popen(
-                [sys.executable, "-m", f"zerotilt.services.{name}"],
+                [sys.executable, "-m", "zerotilt.services", name],
                 env=environment,
                 stdout=log,
                 stderr=log,

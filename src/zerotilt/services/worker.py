@@ -53,7 +53,3 @@ def main() -> None:
 
 def _nothing() -> None:
     pass
-
-
-if __name__ == "__main__":
-    main()

@@ -44,7 +44,7 @@ export function SettingsPart(props: {
   return (
     <section aria-label="Settings" className="mt-8">
       <p className="flex flex-wrap items-baseline gap-x-2 gap-y-1 text-soft">
-        <span>Have this table's columns been described before? Take it from</span>
+        <span>Described before? Take it from</span>
         {earlier.length > 0 && (
           <>
             <Select
@@ -76,7 +76,7 @@ export function SettingsPart(props: {
             }}
           />
         </label>
-        <a className="act ml-auto" href={`/api/audits/${audit.id}/settings?${query}`} download>
+        <a className="act ml-6" href={`/api/audits/${audit.id}/settings?${query}`} download>
           Save these settings as a file
         </a>
       </p>

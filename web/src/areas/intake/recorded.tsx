@@ -50,7 +50,7 @@ export function RecordedLines(props: { draft: Spec; profiles: Profile[]; set: (c
   return (
     <>
       {decision?.own.slice(0, MOST).map((level, place) => (
-        <Line key={level} label={`The decision “${level}” stands for`} to={`decision-${place}`}>
+        <Line key={level} label={`Decision “${level}” stands for`} to={`decision-${place}`}>
           <Select
             id={`decision-${place}`}
             value={standsFor(draft, level, outcomes)}
