@@ -48,7 +48,7 @@ def go_on(done, total, what):
 @pytest.fixture
 def ask(folder, demo, room):
     """A method of the demo, read in the room."""
-    _, spec, models = demo
+    spec = demo[1]
 
     def asked(method="tilt", settings=None, model="logistic regression v1", run=room.run, tick=go_on, **context):
         checked = METHODS[method].settings.model_validate(settings or {})
