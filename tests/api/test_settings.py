@@ -12,7 +12,7 @@ from zerotilt import settings_file
 
 FIRST = b"size,area,gone,claimed,granted\n" + b"".join(
     b"%d,%s,x,%s,%s\n"
-    % (i, (b"north", b"south")[i % 3 == 0], (b"yes", b"no")[i % 2], (b"accepted", b"turned down")[i % 5 > 2])
+    % (i % 17, (b"north", b"south")[i % 3 == 0], (b"yes", b"no")[i % 2], (b"accepted", b"turned down")[i % 5 > 2])
     for i in range(60)
 )
 SECOND = FIRST.replace(b"gone", b"new").replace(b"north", b"west")

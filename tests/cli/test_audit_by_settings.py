@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pyarrow.csv as pacsv
 import pytest
-from tests.cli.shell import Done, started, typed
+from tests.cli.shell import Done, typed
 
 from zerotilt import settings_file
 from zerotilt.settings_file import HowRead, SettingsFile
@@ -30,11 +30,11 @@ def numbers(folder: Path, report: str = "report") -> dict:
 
 
 def test_one_word_does_what_many_options_do(folder):
-    run = started("audit", "audit.toml", "--rows", 40, folder=folder)
+    run = typed("audit", "audit.toml", "--rows", 10, folder=folder)
     assert run.returncode == 3, run.stderr
     assert "not taken" not in run.stderr
     asked = [
-        "--table", "claims.csv", "--model", "trees.onnx", "--outcome", "claim_valid", "--event", "yes", "--rows", 40,
+        "--table", "claims.csv", "--model", "trees.onnx", "--outcome", "claim_valid", "--event", "yes", "--rows", 10,
         "--group", "home_area:harbour town", "--group", "age_band:30–49", "--out", "asked",
     ]  # fmt: skip
     other = typed("audit", *asked, folder=folder)

@@ -23,6 +23,18 @@ from zerotilt.services.supervisor import Supervisor
 from zerotilt.store.files import FileStore
 
 
+class Pages(Supervisor):
+    """A machine that serves pages and leaves the work to others."""
+
+    def _launch(self, name: str) -> None:
+        if name == "server":
+            super()._launch(name)
+
+    def _tell(self, name: str) -> None:
+        if name == "server":
+            super()._tell(name)
+
+
 @pytest.fixture
 def folders():
     made = [Path(tempfile.mkdtemp(prefix=f"zt-{name}-")) for name in ("database", "files", "one", "two")]
@@ -45,7 +57,7 @@ def test_two_machines_share_one_database_and_one_store(folders, monkeypatch):
     at = f"postgresql://{own['user']}:{own['password']}@{own['host']}:{own['port']}/{own['dbname']}"
     monkeypatch.setenv(addresses.DATABASE, at)
     monkeypatch.setenv(addresses.FILES, f"http://a:b@127.0.0.1:{taken.getsockname()[1]}")
-    machines = [Supervisor(Home(folder)) for folder in (one, two)]
+    machines = [Supervisor(Home(one)), Pages(Home(two))]
     try:
         for machine in machines:
             with starting_alone():
