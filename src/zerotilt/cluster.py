@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterator, Sequence
 from typing import Any
@@ -50,13 +51,42 @@ class DaskExecutor:
         held = self._client.scatter(shared, broadcast=True, hash=False)
         threads = sum(worker["nthreads"] for worker in self._client.scheduler_info(n_workers=-1)["workers"].values())
 
-        def submit(piece: Any):
-            return self._client.submit(function, held, piece, pure=False, retries=RETRIES)
+        def submit(piece: Any) -> _Sent:
+            return _Sent(self._client, function, held, piece)
 
         yield from in_order(submit, pieces, AHEAD * max(threads, 1))
 
     def close(self) -> None:
         self._client.close()
+
+
+class _Sent:
+    """A piece sent straight to a worker, past the scheduler; sent again when it was lost with its worker."""
+
+    def __init__(self, client: Any, function: Function, held: Any, piece: Any):
+        self._client, self._work, self._piece = client, (function, held), piece
+        self._send()
+
+    def _send(self) -> None:
+        there = self._piece
+        with contextlib.suppress(
+            TimeoutError, OSError
+        ):  # with no worker there, the piece waits for one at the scheduler
+            there = self._client.scatter(self._piece, direct=True, hash=False)
+        self._future = self._client.submit(*self._work, there, pure=False, retries=RETRIES)
+
+    def result(self) -> Any:
+        from distributed.client import FutureCancelledError
+
+        for _ in range(RETRIES):
+            try:
+                return self._future.result()
+            except FutureCancelledError:
+                self._send()
+        return self._future.result()
+
+    def cancel(self) -> None:
+        self._future.cancel()
 
 
 def executor_at(address: str | None = None) -> Executor:
