@@ -156,7 +156,7 @@ class TaskKind(ABC):
     def needs_event(self) -> None:
         """Refuse what is defined for an event and its absence alone."""
         raise Refused(
-            f"This compares an event with its absence; the audit is of {self.name}.",
+            f"This compares an event with its absence; the audit is of {self.named}.",
             todo="Open an audit whose outcome is an event.",
         )
 
