@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from skl2onnx import convert_sklearn
+from skl2onnx.common.data_types import FloatTensorType
+from sklearn.ensemble import GradientBoostingClassifier
 from tests.core import zoo
 
 from zerotilt.core.contributions import sums_met
@@ -12,8 +15,10 @@ from zerotilt.core.contributions.enumeration import enumerate_coalitions
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import Background, background
 from zerotilt.core.contributions.sampled import sample_permutations
-from zerotilt.core.meaning import Context
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec
+from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.subject import Subject
+from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work
 
 LINKED = [
@@ -64,12 +69,27 @@ def test_values_lie_within_four_errors_in_99_of_100_and_add_up(name):
     assert np.median(np.concatenate(gains)) > 2  # the variance of the least certain feature
 
 
+def of_boosted(columns: dict[str, np.ndarray], model: GradientBoostingClassifier) -> Subject:
+    onnx = convert_sklearn(
+        model, initial_types=[("x", FloatTensorType([None, len(columns)]))], options={id(model): {"zipmap": False}},
+        target_opset={"": 18, "ai.onnx.ml": 3},
+    )  # fmt: skip
+    rows = len(next(iter(columns.values())))
+    table = from_arrays(columns | {"y": (np.random.default_rng(0).random(rows) < 0.5).astype(int)})
+    spec = Spec(
+        columns=tuple(
+            ColumnSpec(name=one, kind=Kind.numeric, role=Role.outcome if one == "y" else Role.feature)
+            for one in table.names
+        ),
+        event="1",
+    )
+    subject = Subject(spec, table, OnnxPredictor(onnx.SerializeToString(), table, spec), Context(rows="all"))
+    subject.predictions.find_structure()
+    return subject
+
+
 def rare(share: float, seed: int, rows: int = 1_500) -> tuple[Subject, np.ndarray]:
     """A boosted model in which a flag, a level and an extreme that hardly any row holds matter much."""
-    from skl2onnx import convert_sklearn
-    from skl2onnx.common.data_types import FloatTensorType
-    from sklearn.ensemble import GradientBoostingClassifier
-
     rng = np.random.default_rng(seed)
     some = max(round(share * rows), 1)
     columns = {
@@ -86,24 +106,7 @@ def rare(share: float, seed: int, rows: int = 1_500) -> tuple[Subject, np.ndarra
     worth = taught[:, 0] * taught[:, 1] - 1 + 5 * taught[:, 2] - 4 * (taught[:, 3] > 1e7)
     model = GradientBoostingClassifier(n_estimators=30, random_state=1)
     model.fit(taught, (worth + rng.normal(size=3_000) > 0).astype(int))
-    onnx = convert_sklearn(
-        model, initial_types=[("x", FloatTensorType([None, 4]))], options={id(model): {"zipmap": False}},
-        target_opset={"": 18, "ai.onnx.ml": 3},
-    )  # fmt: skip
-    from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec
-    from zerotilt.core.predictors.onnx import OnnxPredictor
-    from zerotilt.core.table import from_arrays
-
-    table = from_arrays(columns | {"y": (rng.random(rows) < 0.5).astype(int)})
-    spec = Spec(
-        columns=tuple(
-            ColumnSpec(name=one, kind=Kind.numeric, role=Role.outcome if one == "y" else Role.feature)
-            for one in table.names
-        ),
-        event="1",
-    )
-    subject = Subject(spec, table, OnnxPredictor(onnx.SerializeToString(), table, spec), Context(rows="all"))
-    subject.predictions.find_structure()
+    subject = of_boosted(columns, model)
     return subject, columns["flag"]
 
 
@@ -122,6 +125,25 @@ def test_what_hardly_any_row_holds_is_within_four_errors_too(share, pairs):
     off = np.concatenate(off).ravel()
     assert (off > 4).mean() <= 0.01 + 2 * np.sqrt(0.01 * 0.99 / len(off))
     assert off.max() < 12
+
+
+def test_steps_that_nearly_cancel_between_the_two_directions_do_not_swell_the_error():
+    """Many features that matter little and together: a step ahead and a step back are all but each other's negative in
+    the sum, and not in the output.
+    """
+    rng = np.random.default_rng(5)
+    columns = {f"n{i}": rng.normal(size=600).astype(np.float32).astype(float) for i in range(60)}
+    x = np.column_stack(list(columns.values())).astype(np.float32)
+    worth = x[:, 0] + x[:, 2] * x[:, 3] + np.abs(x[:, 4])
+    model = GradientBoostingClassifier(n_estimators=100, max_depth=4, subsample=0.3, max_features=10, random_state=0)
+    subject = of_boosted(columns, model.fit(x, (worth + rng.normal(size=600) > 1).astype(int)))
+    others, cases = background(subject.frame), subject.frame.take(slice(0, 16))
+    found, plain = both(subject, cases, others, 96, 1)
+    longer = both(subject, cases, others, 512, 2)[0]
+    off = np.abs(found.values - longer.values)
+    assert (off <= 4 * np.hypot(found.errors, longer.errors) + 1e-9).mean() >= 0.99
+    assert (found.errors.max(axis=1) < plain.errors.max(axis=1)).all()
+    assert found.errors.max() < 4 * off.max()
 
 
 def test_weights_and_ties_keep_it_right():
@@ -166,7 +188,8 @@ def test_missing_draws_are_noticed_by_what_is_known_of_the_sum():
     known[0, 2, 0] = 0.5  # no draw will move the third feature
     steps = rng.normal(size=(n, 128, p)) * [0.2, 0.2, 0.0]
     running = Running(n, p, np.array([0.1]), known)
-    running.add(np.zeros(1, np.intp), steps, steps.sum(axis=2), np.ones((n, 128)), steps[..., None] * 4)
+    in_sums = steps[..., None] * 4
+    running.add(np.zeros(1, np.intp), steps, steps.sum(axis=2), np.ones((n, 128)), in_sums, np.full(n, 0.25))
     values, errors = running.estimate()
     assert errors[0, 2] >= 0.1
     assert values.sum() == pytest.approx(0.1)

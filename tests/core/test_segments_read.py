@@ -114,9 +114,8 @@ def test_keys_of_whole_row_sets_are_as_they_were():
     assert "segment" in context
     body = json.loads(json.dumps({name: value for name, value in context.items() if name not in ("model", "segment")}))
     assert set(body) == {"rows", "output", "read_class", "rule", "alongside"}
-    found = key(
-        METHODS["ladder"], Digests(table="t", spec="s", model="m"), Context(), METHODS["ladder"].settings(row=3), 20
-    )
+    ladder = replace(METHODS["ladder"], version=4)  # as it was then; a later one has other numbers
+    found = key(ladder, Digests(table="t", spec="s", model="m"), Context(), ladder.settings(row=3), 20)
     assert found == "1d06de081732dd18c5db9fb2d5f630351e2548b6b97dbc3add8dc76047091d89"
 
 

@@ -17,7 +17,10 @@ AXE = PROJECT / "web/node_modules/axe-core/axe.min.js"
 OPTIONS = [
     "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
+    "--process-per-site",  # a process for each page costs more than most pages
 ]  # fmt: skip
+
+SIZE = {"width": 1280, "height": 800}
 
 expect.set_options(timeout=30_000)
 """Two files of tests run at once, on machines that may be slow; what is waited for is not how long it takes."""
@@ -34,7 +37,7 @@ def browser():
 @pytest.fixture(scope="session")
 def window(browser, running):
     """One window for all tests: to open one takes more than a page's whole reading."""
-    found = browser.new_context(base_url=running.url, viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    found = browser.new_context(base_url=running.url, viewport=SIZE, accept_downloads=True)
     found.set_default_timeout(60_000)
     yield found
     found.close()
@@ -42,16 +45,26 @@ def window(browser, running):
 
 @pytest.fixture
 def page(window, running):
-    """A page that remembers nothing of the test before."""
-    found = window.new_page()
+    """A page that remembers nothing of the test before, in the tab that it left: a new one is a process of its own."""
+    found = window.pages[0] if window.pages else window.new_page()
     errors: list[str] = []
-    found.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
-    found.on("pageerror", lambda error: errors.append(str(error)))
+    heard = {
+        "console": lambda message: errors.append(message.text) if message.type == "error" else None,
+        "pageerror": lambda error: errors.append(str(error)),
+    }
+    for event, note in heard.items():
+        found.on(event, note)
     found.allowed_errors = []
     yield found
-    with contextlib.suppress(Error):  # a page that shows nothing keeps nothing
-        found.evaluate("localStorage.clear()")
-    found.close()
+    for other in window.pages[1:]:
+        other.close()
+    if not found.is_closed():
+        with contextlib.suppress(Error):  # a page that shows nothing keeps nothing
+            found.evaluate("localStorage.clear(); sessionStorage.clear()")
+        found.goto("/api/health")  # nothing of it goes on; a blank page would end the process
+        found.set_viewport_size(SIZE)
+        for event, note in heard.items():
+            found.remove_listener(event, note)
     nobody_waits(running)
     left = [error for error in errors if not any(allowed in error for allowed in found.allowed_errors)]
     assert left == []

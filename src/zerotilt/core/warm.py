@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zerotilt.core.contributions.controlled import solve_all
 from zerotilt.core.distance import nearest, space
 from zerotilt.core.drivers.own import split_reduction
 from zerotilt.core.groups import tally
@@ -32,6 +33,7 @@ def warm() -> None:
     intervals.koopman(1.0, 2.0, 1.0, 2.0)
     intervals.area(1.0, 0.0, 2.0, 2.0)
     calibration.with_interval(yes, np.array([0.5, 0.4]), None, 0)
+    solve_all(np.ones((1, 1, 1)), np.ones((1, 1)), 0.0, np.zeros((1, 1)))
     few = Frame({"x": np.array([0.0, 1.0, np.nan])})
     where = space(few)
     nearest(where, few)

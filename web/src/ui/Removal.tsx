@@ -34,19 +34,42 @@ export function Removal(props: {
       >
         {props.children}
       </button>
-      <Panel title={`Delete ${props.what}?`} open={takes !== null} onOpen={(open) => !open && setTakes(null)}>
-        <p className="mt-2 max-w-[60ch]">{takes} It cannot be undone.</p>
-        {remove.error && <ProblemNote problem={remove.error} />}
-        <p className="mt-4 flex gap-5">
-          <button type="button" className="solid" disabled={remove.isPending} onClick={() => remove.mutate()}>
-            Delete for good
-          </button>
-          <button type="button" className="act" onClick={() => setTakes(null)}>
-            Keep it
-          </button>
-        </p>
-      </Panel>
+      <DeleteQuestion
+        what={props.what}
+        said={takes === null ? null : `${takes} It cannot be undone.`}
+        yes="Delete for good"
+        busy={remove.isPending}
+        problem={remove.error}
+        onYes={() => remove.mutate()}
+        onNo={() => setTakes(null)}
+      />
     </>
+  );
+}
+
+/** The question before anything is deleted; `said`, what goes with it, is null while nothing is asked. */
+export function DeleteQuestion(props: {
+  what: string;
+  said: string | null;
+  yes: string;
+  busy?: boolean;
+  problem?: Problem | null;
+  onYes: () => void;
+  onNo: () => void;
+}) {
+  return (
+    <Panel title={`Delete ${props.what}?`} open={props.said !== null} onOpen={(open) => !open && props.onNo()}>
+      <p className="mt-2 max-w-[60ch] text-left whitespace-normal">{props.said}</p>
+      {props.problem && <ProblemNote problem={props.problem} />}
+      <p className="mt-4 flex gap-5">
+        <button type="button" className="solid" disabled={props.busy} onClick={props.onYes}>
+          {props.yes}
+        </button>
+        <button type="button" className="act" onClick={props.onNo}>
+          Keep it
+        </button>
+      </p>
+    </Panel>
   );
 }
 

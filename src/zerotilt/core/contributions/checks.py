@@ -190,5 +190,5 @@ METHOD = Method(
         "the spread over seeds; agreement with every other method that applies."
     ),
     main="steps",
-    version=3,
+    version=4,
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 FOLDS = 2
@@ -50,8 +51,11 @@ class Running:
         totals: NDArray,
         weights: NDArray,
         of_sums: NDArray | None = None,
+        rise: NDArray | None = None,
     ) -> None:
-        """``steps``: shape (rows, draws, p); ``totals``, ``weights``: (rows, draws); ``of_sums``: (rows, draws, p, sums)."""
+        """``steps``: shape (rows, draws, p); ``totals``, ``weights``: (rows, draws); ``of_sums``: (rows, draws, p, sums);
+        ``rise``: most that the output rose with the sums in one step, (rows,).
+        """
         terms = self._terms(rows, steps, totals, weights, of_sums)
         half = steps.shape[1] // 2
         for fold, part in enumerate((slice(0, half), slice(half, None))):
@@ -62,7 +66,9 @@ class Running:
             across = some.transpose(0, 2, 3, 1)
             self._products[fold, rows] += across @ across.transpose(0, 1, 3, 2)
         self.used[rows] += steps.shape[1]
-        self._note_largest(rows, terms, steps, of_sums)
+        self._note_largest(rows, terms, steps)
+        if rise is not None:
+            self._steepest[rows] = np.maximum(self._steepest[rows], rise[:, None])
 
     def _terms(self, rows, steps, totals, weights, of_sums) -> NDArray[np.float64]:
         """y, and each control less its mean, of every draw and feature, shape (rows, draws, p, width)."""
@@ -77,20 +83,17 @@ class Running:
             out[..., 3 + c :] = (weights[:, :, None] * of_sums.sum(axis=2) - own.sum(axis=1)[:, None])[:, :, None]
         return out
 
-    def _note_largest(self, rows, terms, steps, of_sums) -> None:
-        """How far one draw was off at most, and how steep the link."""
+    def _note_largest(self, rows, terms, steps) -> None:
+        """How far one draw was off at most."""
         n = np.maximum(self.used[rows], 1)[:, None]
         sums = self._sums[:, rows].sum(axis=0)
         middle = sums[..., 0] / (n + sums[..., 1])
         off = np.abs(steps - middle[:, None]).max(axis=(1, 2), initial=0.0)[:, None]
-        if of_sums is not None:
+        if self._known is not None:
             mean, spread = self._moments(slice(None), rows)
             gone = terms - mean[:, None]
             left = gone[..., 0] - np.einsum("ndpi,npi->ndp", gone[..., 1:], _coefficients(spread))
             off = np.maximum(UNTOLD * off, np.abs(left).max(axis=1, initial=0.0))
-            moved = np.abs(of_sums).sum(axis=3)
-            rise = np.divide(np.abs(steps), moved, out=np.zeros_like(moved), where=moved > 1e-9)
-            self._steepest[rows] = np.maximum(self._steepest[rows], rise.max(axis=(1, 2), initial=0.0)[:, None])
         self._largest[rows] = np.maximum(self._largest[rows], off)
 
     def _moments(self, folds: slice, rows: NDArray[np.intp]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -137,11 +140,44 @@ class Running:
 def _coefficients(spread: NDArray[np.float64]) -> NDArray[np.float64]:
     """Of y on the controls, from their covariance (…, width, width); a control that the others tell gets none."""
     scale = np.sqrt(np.maximum(np.diagonal(spread, axis1=-2, axis2=-1)[..., 1:], 0))
-    usable = scale > 0
-    by = np.where(usable, 1 / np.where(usable, scale, 1), 0.0)
+    by = np.where(scale > 0, 1 / np.where(scale > 0, scale, 1), 0.0)
     alike = spread[..., 1:, 1:] * by[..., :, None] * by[..., None, :]
-    roots, turned = np.linalg.eigh(alike)
-    kept = roots > SINGULAR
-    inverse = np.where(kept, 1 / np.where(kept, roots, 1), 0.0)
-    toward = np.einsum("...ji,...j->...i", turned, spread[..., 0, 1:] * by)
-    return np.einsum("...ij,...j->...i", turned, inverse * toward) * by
+    toward = spread[..., 0, 1:] * by
+    wide = alike.shape[-1]
+    out = np.zeros((toward.size // max(wide, 1), wide))
+    solve_all(alike.reshape(-1, wide, wide), toward.reshape(-1, wide), SINGULAR, out)
+    return out.reshape(toward.shape) * by
+
+
+@njit(cache=True, nogil=True)
+def solve_all(a, b, least, out):
+    """Solutions of many small symmetric systems, the most telling unknown first; one of which no more than ``least`` is
+    left beside the others stays nought. ``a`` and ``b`` are written over.
+    """
+    wide = b.shape[1]
+    for m in range(len(b)):
+        open_ = np.ones(wide, np.bool_)
+        for _ in range(wide):
+            j = -1
+            for i in range(wide):
+                if open_[i] and (j < 0 or a[m, i, i] > a[m, j, j]):
+                    j = i
+            if not a[m, j, j] > least:
+                break
+            open_[j] = False
+            for k in range(wide):
+                if k != j:
+                    a[m, j, k] /= a[m, j, j]
+            b[m, j] /= a[m, j, j]
+            for i in range(wide):
+                if i != j and a[m, i, j] != 0:
+                    share = a[m, i, j]
+                    for k in range(wide):
+                        if k != j:
+                            a[m, i, k] -= share * a[m, j, k]
+                    a[m, i, j] = 0.0
+                    b[m, i] -= share * b[m, j]
+            a[m, j, j] = 1.0
+        for i in range(wide):
+            if not open_[i]:
+                out[m, i] = b[m, i]

@@ -208,5 +208,5 @@ METHOD = Method(
             f"right raises the {kind_of(spec.task).raises}{spec.event_phrase}"
         ),
     ),
-    version=4,
+    version=5,
 )

@@ -19,7 +19,11 @@ from zerotilt.core.work import Work
 PAIRS_AT_ONCE = 32
 LEAST_PAIRS = 64
 """Before an error is believed."""
+LATER = 1.2
+"""Times as many pairs before errors are looked at again, which takes as long as many of them."""
 ROWS_AT_ONCE = 16
+MOVED = 1e-9
+"""Smallest step in a sum that tells how steep the link is."""
 
 
 class KnownSums(NamedTuple):
@@ -118,18 +122,23 @@ def _sample(shared: Sampling, piece: tuple[int, int]):
     running = Running(n, p, shared.at_case[first:last] - shared.reference.mean(shared.at_background), known)
     active = np.arange(n)
     rows_at_once = max(1, EVALUATIONS_AT_ONCE // (PAIRS_AT_ONCE * 2 * (p + 1)))
+    due = LEAST_PAIRS
     while len(active):
         pairs = min(PAIRS_AT_ONCE, shared.most_pairs - int(running.used[active[0]]))
         for start in range(0, len(active), rows_at_once):
             block = active[start : start + rows_at_once]
             orders = np.stack([_orders(streams[row], pairs, p, shared.groups) for row in block])
             chosen = np.stack([shared.draws.draw(streams[row], pairs) for row in block])
-            steps, of_sums = _walk(shared, block + first, orders, chosen)
+            steps, of_sums, rise = _walk(shared, block + first, orders, chosen)
             total = shared.at_case[block + first][:, None] - shared.at_background[chosen]
-            running.add(block, steps, total, shared.draws.weight[chosen], of_sums)
-        errors = running.estimate(active)[1]
-        finished = (errors.max(axis=1) <= shared.tolerance) & (running.used[active] >= LEAST_PAIRS)
-        active = active[~finished & (running.used[active] < shared.most_pairs)]
+            running.add(block, steps, total, shared.draws.weight[chosen], of_sums, rise)
+        used = int(running.used[active[0]])
+        if used >= shared.most_pairs:
+            break
+        if used < due:
+            continue
+        active = active[running.estimate(active)[1].max(axis=1) > shared.tolerance]
+        due = used * LATER
     return *running.estimate(), running.used
 
 
@@ -143,23 +152,34 @@ def _orders(stream: np.random.Generator, pairs: int, p: int, groups) -> NDArray[
     return out
 
 
-def _walk(shared: Sampling, block, orders, chosen) -> tuple[NDArray[np.float64], NDArray[np.float64] | None]:
-    """Mean step of each feature over a forward and a backward walk, shape (block, pairs, p); and in each of the known
-    sums, shape (block, pairs, p, sums).
+def _walk(
+    shared: Sampling, block, orders, chosen
+) -> tuple[NDArray[np.float64], NDArray[np.float64] | None, NDArray[np.float64] | None]:
+    """Mean step of each feature over a forward and a backward walk, shape (block, pairs, p); in each of the known sums,
+    shape (block, pairs, p, sums); and the most that the output rises with the sums in one step, shape (block,).
     """
     rows, pairs, p = orders.shape
     place = np.argsort(orders, axis=2)  # when each feature is switched to the case's value
     both = np.stack([orders, orders[:, :, ::-1]], axis=2).reshape(-1, p)
     cases, others = np.repeat(block, pairs * 2), np.repeat(chosen.reshape(-1), 2)
 
-    def stepped(values: NDArray) -> NDArray[np.float64]:
-        steps = np.diff(values.reshape(rows, pairs, 2, p + 1), axis=3)
+    def steps_of(values: NDArray) -> NDArray[np.float64]:
+        return np.diff(values.reshape(rows, pairs, 2, p + 1), axis=3)
+
+    def mean_of(steps: NDArray[np.float64]) -> NDArray[np.float64]:
         ahead = np.take_along_axis(steps[:, :, 0], place, axis=2)
         behind = np.take_along_axis(steps[:, :, 1], p - 1 - place, axis=2)
         return (ahead + behind) / 2
 
     if shared.known is None:
-        return stepped(shared.mixer.walks(cases, others, both)), None
+        return mean_of(steps_of(shared.mixer.walks(cases, others, both))), None, None
     assert isinstance(shared.mixer, Columns)  # sums are known of columns only
     values, sums = shared.mixer.walks_with_sums(cases, others, both)
-    return stepped(values), np.stack([stepped(sums[:, :, c]) for c in shared.known.columns], axis=3)
+    steps = steps_of(values)
+    in_sums = [steps_of(sums[:, :, c]) for c in shared.known.columns]
+    moved = np.zeros_like(steps)
+    for one in in_sums:
+        moved += np.abs(one)
+    # of single steps: the mean of two may be nought in the sums and not in the output
+    rise = np.divide(np.abs(steps), moved, out=np.zeros_like(moved), where=moved > MOVED)
+    return mean_of(steps), np.stack([mean_of(one) for one in in_sums], axis=3), rise.max(axis=(1, 2, 3), initial=0.0)

@@ -20,7 +20,9 @@ CHEAP_SECONDS, READY_SECONDS = 2.0, 0.5
 MOST_SUMS, SUM_SECONDS = 4, 6.0
 """Sums known beside the output that is sampled; above, that of its own class alone. And how long they may take."""
 STEADIED = 5
-"""Times as many rows as are sampled without knowing more, where the exact values of a sum steady them."""
+"""Times as many rows as are sampled without knowing more, where the exact values of a sum steady them …"""
+STEADIED_FEATURES = 40
+"""… in models of up to so many features; with more, every walk takes longer."""
 DEEP_BACKGROUND, DEEP_SECONDS = 1_000, 6.0
 """Background rows for trees too deep for tables, where all of the context's would take longer than so many seconds."""
 ADDITIVITY = 1e-6
@@ -155,7 +157,8 @@ def affordable(subject: Subject, exact_rows: int, sampled: int) -> int:
         return exact_rows
     structure = subject.predictions.structure[0] if subject.model.divide is None else None
     if structure is not None and usable(subject)[0] is None and _from_tables(structure, subject.n):
-        return STEADIED * sampled
+        features = max(len(subject.model.inputs), 1)
+        return round(sampled * float(np.clip(STEADIED * STEADIED_FEATURES / features, 1, STEADIED)))
     return sampled
 
 

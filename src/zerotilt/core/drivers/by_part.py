@@ -178,5 +178,5 @@ METHOD = Method(
     picture=picture,
     address={"column": "of"},
     first_look={"rows": 60, "sampled": 24, "walks": 16},
-    version=4,
+    version=5,
 )

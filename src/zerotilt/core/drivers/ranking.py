@@ -269,5 +269,5 @@ METHOD = Method(
     address={"against_rest": "against", "linked_from": "from"},
     reads_alongside=True,
     first_look={"rows": 400, "repeats": 2, "explained": 15, "walks": 16},
-    version=6,
+    version=7,
 )

@@ -285,5 +285,5 @@ METHOD = Method(
     main="placed",
     needs=frozenset({"model", "outcome"}),
     first_look={"rows": 300, "repeats": 2, "explained": 12, "walked": 16, "walks": 16},
-    version=3,
+    version=4,
 )

@@ -316,5 +316,5 @@ METHOD = Method(
     ),
     main="lanes",
     first_look={"sampled": 40, "rows": 2000, "walks": 24},
-    version=3,
+    version=4,
 )

@@ -161,5 +161,5 @@ METHOD = Method(
     depends=frozenset({"spec", "comparisons", "policy"}),
     address={"reference": "against"},
     first_look={"explained": 30, "walks": 16},
-    version=3,
+    version=4,
 )

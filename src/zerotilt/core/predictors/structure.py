@@ -154,9 +154,14 @@ class Structure:
     def _seen(self) -> WeakKeyDictionary[Frame, tuple[NDArray[np.floating], NDArray[np.float64]]]:
         return WeakKeyDictionary()
 
+    @cached_property
+    def _touched(self) -> dict[int, tuple[NDArray[np.int32], walks.Touched]]:
+        """The player of each decision, and who is in which tree, by the number of players."""
+        return {}
+
     def __getstate__(self) -> dict:
         """What was looked up for frames of this process stays behind."""
-        return {name: value for name, value in vars(self).items() if name != "_seen"}
+        return {name: value for name, value in vars(self).items() if name not in ("_seen", "_touched")}
 
     @cached_property
     def words(self) -> walks.Words | None:
@@ -175,12 +180,15 @@ class Structure:
         """Sums along walks from others to cases, one raw column after the other, shape (m, p + 1, k)."""
         trees, players = self.trees, orders.shape[1]
         assert trees is not None  # only trees have words
-        player = np.where(self.owner < 0, players, self.owner)[trees.column].astype(np.int32)
+        if players not in self._touched:
+            player = np.where(self.owner < 0, players, self.owner)[trees.column].astype(np.int32)
+            self._touched[players] = player, walks.touched(words, player[words.node], players)
+        player, touched = self._touched[players]
         out = np.empty((len(case), players + 1, trees.outputs))
         cells = words.cells or walks.no_cells(trees.threshold.dtype)
         walks.walk(
             cases, others, case, other, orders, self.owner, player, players, words.node, words.tree, words.clears,
             words.value, cells.start, cells.cuts, cells.answer, cells.left, trees.column, trees.threshold, trees.mode,
-            trees.track, trees.first, trees.members, trees.base, out,
+            trees.track, trees.first, trees.members, trees.base, touched.start, touched.trees, out,
         )  # fmt: skip
         return out

@@ -4,7 +4,7 @@ A tree of at most 64 leaves is a word with one bit a leaf, in the order in which
 the true branch comes first. Every decision that a row answers with no clears
 the leaves of its true branch; the lowest bit left is the row's leaf (Lucchese
 et al. 2015). The clearings of each player are gathered once for x and once for
-z, so that a step along the walk is one AND a tree.
+z, so that a step along the walk is a few ANDs in each tree that its player is in.
 
 Between two neighbouring thresholds of a column every value answers alike. What
 the answers of each such cell leave over is made once, so that to gather them is
@@ -24,6 +24,8 @@ from zerotilt.core.trees.ensemble import MEMBER, Trees, holds, lowest
 MOST_LEAVES = 64
 MOST_BYTES = 64 * 2**20
 """Of answers kept by cell; beyond, every decision is made again."""
+FEW = 4
+"""Times as long as in all trees at once a step takes in trees looked up one by one."""
 
 
 @dataclass(frozen=True)
@@ -182,6 +184,58 @@ def _gather(row, player_of, node, tree, clears, column, threshold, mode, track, 
         left[player_of[n], tree[i]] &= clears[i] | (np.uint64(0) - goes)
 
 
+@dataclass(frozen=True)
+class Touched:
+    """Which trees ask for which player, one player after the other."""
+
+    start: NDArray[np.int32]
+    """Where the trees of each player begin, shape (players + 1,)."""
+    trees: NDArray[np.int32]
+
+
+def touched(words: Words, player: NDArray[np.integer], players: int) -> Touched:
+    """``player``: of each of the nodes of ``words``; ``players`` where it is nobody's."""
+    pairs = np.unique(np.stack([player, words.tree])[:, player < players], axis=1)
+    return Touched(np.searchsorted(pairs[0], np.arange(players + 1)).astype(np.int32), pairs[1].astype(np.int32))
+
+
+@njit(cache=True, nogil=True)
+def _picked(left, begin, touches, out):
+    """What each player's answers leave over in the trees that ask for it."""
+    for player in range(len(begin) - 1):
+        mine = left[player]
+        for place in range(begin[player], begin[player + 1]):
+            out[place] = mine[touches[place]]
+
+
+@njit(cache=True, nogil=True)
+def _found(
+    row,
+    owner,
+    player_of,
+    node,
+    tree,
+    clears,
+    start,
+    cuts,
+    answer,
+    kept,
+    column,
+    threshold,
+    mode,
+    track,
+    first,
+    members,
+    left,
+):
+    """What each player's answers leave over in every tree, however it is found."""
+    players = len(left) - 1
+    if len(kept):
+        _find(row, owner, players, start, cuts, answer, kept, left)
+    else:
+        _gather(row, player_of, node, tree, clears, column, threshold, mode, track, first, members, left)
+
+
 @njit(cache=True, nogil=True, fastmath={"reassoc", "nsz", "contract"})
 def _added(known, rest, value):
     """The values of the leaves that are left in every tree."""
@@ -192,57 +246,118 @@ def _added(known, rest, value):
 
 
 @njit(cache=True, nogil=True)
+def _every_tree(of_x, of_z, order, value, base, before, rest, out):
+    """Steps of one walk where most trees ask for most players; ``before`` and ``rest`` are written over."""
+    players, trees = len(order), len(before)
+    rest[players] = of_z[players]  # what belongs to no player is alike in both
+    for step in range(players - 1, -1, -1):
+        after, mine, here = rest[step + 1], of_z[order[step]], rest[step]
+        for t in range(trees):
+            here[t] = after[t] & mine[t]
+    before[:] = ~np.uint64(0)
+    for step in range(players + 1):
+        if step:
+            mine, other, alike = of_x[order[step - 1]], of_z[order[step - 1]], True
+            for t in range(trees):
+                before[t] &= mine[t]
+                alike &= mine[t] == other[t]
+            if alike:
+                out[step] = out[step - 1]
+                continue
+        for c in range(len(base)):
+            out[step, c] = base[c] + _added(before, rest[step], value[c])
+
+
+@njit(cache=True, nogil=True)
+def _start(of_z, nobody, touches, value, base, after, at_z, from_z):
+    """The leaf of z in every tree, and what they add up to."""
+    after[:] = nobody
+    for place in range(len(touches)):
+        after[touches[place]] &= of_z[place]
+    from_z[:] = base
+    for t in range(len(after)):
+        at_z[t] = lowest(after[t])
+        for c in range(len(base)):
+            from_z[c] += value[c, t, at_z[t]]
+
+
+@njit(cache=True, nogil=True)
+def _its_trees(of_x, of_z, nobody, order, begin, touches, value, from_z, at_z, before, after, rest, leaf, out):
+    """Steps of one walk where each player is asked for by few trees, which alone are looked at."""
+    after[:] = nobody
+    for step in range(len(order) - 1, -1, -1):
+        for place in range(begin[order[step]], begin[order[step] + 1]):
+            rest[place] = after[touches[place]]
+            after[touches[place]] &= of_z[place]
+    before[:] = ~np.uint64(0)
+    leaf[:] = at_z
+    out[0] = from_z
+    for step in range(len(order)):
+        out[step + 1] = out[step]
+        for place in range(begin[order[step]], begin[order[step] + 1]):
+            t = touches[place]
+            before[t] &= of_x[place]
+            if of_x[place] != of_z[place]:
+                now = lowest(before[t] & rest[place])
+                for c in range(len(from_z)):
+                    out[step + 1, c] += value[c, t, now] - value[c, t, leaf[t]]
+                leaf[t] = now
+
+
+@njit(cache=True, nogil=True)
 def walk(
     cases, others, case, other, orders, owner, player_of, players, node, tree, clears, value, start, cuts, answer, kept,
-    column, threshold, mode, track, first, members, base, out,
+    column, threshold, mode, track, first, members, base, begin, touches, out,
 ):  # fmt: skip
     """Sums with the first 0, 1, … players of each order taken from the case, into out (m, players + 1, k).
 
     Walks of one case, and of one background row, come one after the other, so
-    that their words are made once.
+    that their words are made once. A step is what the players before it leave
+    over in x, and those after it in z.
     """
     k, trees, _ = value.shape
-    of_x = np.empty((players + 1, trees), np.uint64)
-    of_z = np.empty((players + 1, trees), np.uint64)
-    rest = np.empty((players + 1, trees), np.uint64)
-    known = np.empty(trees, np.uint64)
-    alike = np.empty(players, np.bool_)
+    few = len(touches) * FEW < players * trees
+    of_x, of_z = np.empty((players + 1, trees), np.uint64), np.empty((players + 1, trees), np.uint64)
+    rest = np.empty((1 if few else players + 1, trees), np.uint64)
+    before, after = np.empty(trees, np.uint64), np.empty(trees, np.uint64)
+    some_x, some_z = np.empty(len(touches), np.uint64), np.empty(len(touches), np.uint64)
+    some_rest = np.empty(len(touches), np.uint64)
+    leaf, at_z = np.empty(trees, np.int64), np.empty(trees, np.int64)
+    from_z = np.empty(k)
     last_x = last_z = -1
+    how = (
+        owner,
+        player_of,
+        node,
+        tree,
+        clears,
+        start,
+        cuts,
+        answer,
+        kept,
+        column,
+        threshold,
+        mode,
+        track,
+        first,
+        members,
+    )
     for m in range(len(case)):
         if case[m] != last_x:
             last_x = case[m]
-            if len(kept):
-                _find(cases[last_x], owner, players, start, cuts, answer, kept, of_x)
-            else:
-                _gather(
-                    cases[last_x], player_of, node, tree, clears, column, threshold, mode, track, first, members, of_x
-                )
+            _found(cases[last_x], *how, of_x)
+            if few:
+                _picked(of_x, begin, touches, some_x)
         if other[m] != last_z:
             last_z = other[m]
-            if len(kept):
-                _find(others[last_z], owner, players, start, cuts, answer, kept, of_z)
-            else:
-                _gather(
-                    others[last_z], player_of, node, tree, clears, column, threshold, mode, track, first, members, of_z
-                )
-        for player in range(players):  # where x and z answer alike, the player's step changes nothing
-            same, of_this, of_that = True, of_x[player], of_z[player]
-            for t in range(trees):
-                same &= of_this[t] == of_that[t]
-            alike[player] = same
-        rest[players] = of_z[players]  # what belongs to no player is alike in both
-        for step in range(players - 1, -1, -1):
-            after, mine, here = rest[step + 1], of_z[orders[m, step]], rest[step]
-            for t in range(trees):
-                here[t] = after[t] & mine[t]
-        known[:] = ~np.uint64(0)
-        for step in range(players + 1):
-            if step:
-                mine = of_x[orders[m, step - 1]]
-                for t in range(trees):
-                    known[t] &= mine[t]
-            if step and alike[orders[m, step - 1]]:
-                out[m, step] = out[m, step - 1]
-                continue
-            for c in range(k):
-                out[m, step, c] = base[c] + _added(known, rest[step], value[c])
+            _found(others[last_z], *how, of_z)
+            if few:
+                _picked(of_z, begin, touches, some_z)
+                _start(some_z, of_z[players], touches, value, base, after, at_z, from_z)
+        if few:
+            _its_trees(
+                some_x, some_z, of_z[players], orders[m], begin, touches, value, from_z, at_z, before, after, some_rest,
+                leaf, out[m],
+            )  # fmt: skip
+        else:
+            _every_tree(of_x, of_z, orders[m], value, base, before, rest, out[m])

@@ -4,9 +4,8 @@ import { Link } from "react-router";
 import { api, need, type Problem, type Schemas } from "../../api/client";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count } from "../../ui/numbers";
-import { Panel } from "../../ui/Panel";
 import { ProblemNote } from "../../ui/ProblemNote";
-import { listed } from "../../ui/Removal";
+import { DeleteQuestion, listed } from "../../ui/Removal";
 
 type Entry = Schemas["AuditEntry"];
 
@@ -78,7 +77,7 @@ export function AuditRow({ audit, flagged }: { audit: Entry; flagged: number | u
             {audit.title}
           </Link>
         )}
-        {problem && <ProblemNote problem={problem} />}
+        {problem && takes === null && <ProblemNote problem={problem} />}
       </th>
       <td className={`${cell} max-w-[18ch] truncate text-soft`} title={audit.table ?? ""}>
         {audit.demo ? "demo" : (audit.table ?? "no table yet")}
@@ -105,27 +104,18 @@ export function AuditRow({ audit, flagged }: { audit: Entry; flagged: number | u
         >
           more <span aria-hidden>▾</span>
         </ChoiceMenu>
-        <Panel
-          title={`Delete the audit “${audit.title}”?`}
-          open={takes !== null}
-          onOpen={(open) => !open && setTakes(null)}
-        >
-          <p className="mt-2 max-w-[60ch] text-left whitespace-normal">
-            {takes} For a quarter of an hour it can be brought back from this page; then it is gone.
-          </p>
-          <p className="mt-4 flex gap-5">
-            <button
-              type="button"
-              className="solid"
-              onClick={() => run(() => need(api.DELETE("/api/audits/{audit_id}", path)))}
-            >
-              Delete
-            </button>
-            <button type="button" className="act" onClick={() => setTakes(null)}>
-              Keep it
-            </button>
-          </p>
-        </Panel>
+        <DeleteQuestion
+          what={`the audit “${audit.title}”`}
+          said={
+            takes === null
+              ? null
+              : `${takes} For a quarter of an hour it can be brought back from this page; then it is gone.`
+          }
+          yes="Delete"
+          problem={problem}
+          onYes={() => run(() => need(api.DELETE("/api/audits/{audit_id}", path)))}
+          onNo={() => setTakes(null)}
+        />
       </td>
     </tr>
   );
