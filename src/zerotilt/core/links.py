@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core.predictors import Frame
+from zerotilt.core.stats.ranks import mean_ranks
 
 MOST_ROWS = 20_000
 MOST_PAIRED_CELLS = 200_000_000
@@ -63,14 +64,12 @@ def association_with(frame: Frame, name: str) -> NDArray[np.float64]:
 
 def _unit_ranks(frame: Frame, columns: Sequence[int]) -> NDArray[np.float64]:
     """Ranks of numbers, centred and of length one, shape (rows, columns); missing ones take the median."""
-    from scipy.stats import rankdata
-
     ranks = np.empty((frame.rows, len(columns)))
     for place, j in enumerate(columns):
         values = frame[frame.names[j]]
         known = values[np.isfinite(values)]
         filled = np.where(np.isfinite(values), values, np.median(known) if len(known) else 0.0)
-        ranks[:, place] = rankdata(filled)
+        ranks[:, place] = mean_ranks(filled)
     ranks -= ranks.mean(axis=0)
     length = np.sqrt((ranks**2).sum(axis=0))
     return ranks / np.where(length > 0, length, 1)

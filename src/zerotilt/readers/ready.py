@@ -8,10 +8,8 @@ from zerotilt import lean
 lean.leave_out()
 
 import scipy.cluster.hierarchy  # noqa: E402
-import scipy.optimize  # noqa: E402
 import scipy.spatial  # noqa: E402
 import scipy.special  # noqa: E402
-import scipy.stats  # noqa: E402
 
 from zerotilt.core.warm import warm  # noqa: E402
 from zerotilt.readers import jobs  # noqa: E402

@@ -10,4 +10,5 @@ from zerotilt import lean
 
 if __name__ == "__main__":
     lean.leave_out()
+    lean.compile_nothing()
     importlib.import_module(f"zerotilt.services.{sys.argv[1]}").main()

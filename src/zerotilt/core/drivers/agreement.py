@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
+from zerotilt.core.stats.ranks import kendall, least_ranks
 
 
 class Agreement(Frozen):
@@ -39,10 +40,8 @@ def agreement(first: str, a: NDArray[np.float64], second: str, b: NDArray[np.flo
         raise Refused(
             f"The rankings “{first}” and “{second}” have {len(a)} and {len(b)} features; they must be the same."
         )
-    from scipy import stats
-
     k = min(k, len(a))
-    tau = float(stats.kendalltau(a, b)[0]) if len(a) > 1 else float("nan")
+    tau = kendall(a, b) if len(a) > 1 else float("nan")
     top = [set(np.argsort(-np.asarray(one), kind="stable")[:k].tolist()) for one in (a, b)]
     return Agreement(
         first=first,
@@ -55,9 +54,7 @@ def agreement(first: str, a: NDArray[np.float64], second: str, b: NDArray[np.flo
 
 def rank_table(features: Sequence[str], lists: Sequence[NDArray[np.float64]]) -> tuple[Ranked, ...]:
     """Each feature's rank in every list, from 1; ties share the smaller rank. In the order of the first list."""
-    from scipy import stats
-
-    ranks = [stats.rankdata(-np.asarray(one), method="min").astype(int) for one in lists]
+    ranks = [least_ranks(-np.asarray(one)) for one in lists]
     order = np.argsort(-np.asarray(lists[0]), kind="stable")
     return tuple(Ranked(feature=features[j], ranks=tuple(int(one[j]) for one in ranks)) for j in order)
 

@@ -262,9 +262,9 @@ def adjust(p_values: ArrayLike, how: Adjustment = "false discovery rate") -> NDA
     if not len(known):
         return out
     if how == "false discovery rate":
-        from scipy import stats  # takes long to load, and is needed for reports only
-
-        out[known] = stats.false_discovery_control(p[known], method="bh")
+        order = known[np.argsort(p[known], kind="stable")]
+        steps = p[order] * (len(order) / np.arange(1, len(order) + 1))
+        out[order] = np.minimum(np.minimum.accumulate(steps[::-1])[::-1], 1)
     elif how == "Holm":
         order = known[np.argsort(p[known], kind="stable")]
         out[order] = np.minimum(np.maximum.accumulate(p[order] * np.arange(len(order), 0, -1)), 1)
