@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import json
 import os
 import pickle
 import shutil
+import signal
 import subprocess
+import sys
 import tempfile
 import threading
 import time
 from pathlib import Path
+from typing import NamedTuple
 
 import httpx
+import psutil
 import pytest
 from tests.api import talk
 
@@ -27,6 +32,9 @@ from zerotilt.services.supervisor import Supervisor
 os.environ["ZT_AHEAD"] = "off"  # what a test reads it asks for; nothing else takes the cores
 
 
+PROJECT = Path(__file__).parents[1]
+ENDS = 45
+"""Seconds in which everything must have ended: five for the worker, fifteen for the database, on a machine at work."""
 FIRST = ("tests/api/test_conflicts.py", "tests/core/")
 """While the one test process makes the demo's home, which takes longest, the other does what needs none."""
 
@@ -70,35 +78,76 @@ def starting_alone():
         yield
 
 
+def start(home: Path, command: str = "demo") -> tuple[subprocess.Popen, str]:
+    """The start command on a home, and the address that it says."""
+    environment = os.environ | {"ZT_HOME": str(home), "PYTHONPATH": str(PROJECT / "src"), "PYTHONUNBUFFERED": "1"}
+    told = [sys.executable, "-m", "zerotilt.cli", command]
+    with starting_alone():
+        process = subprocess.Popen(told, env=environment, stdout=subprocess.PIPE, text=True)
+        said = next((line for line in process.stdout if "is running" in line or "Making the demo" in line), "")
+    if "is running" not in said:  # what comes after the start takes no ports
+        said = next((line for line in process.stdout if "is running" in line), "")
+    if not said:
+        raise AssertionError(f"did not start: {process.wait()}")
+    return process, said.split("running: ")[1].split()[0]
+
+
+def family(process: subprocess.Popen) -> list[psutil.Process]:
+    return psutil.Process(process.pid).children(recursive=True)
+
+
+def survivors(process: subprocess.Popen, number: int) -> list[str]:
+    """What is left of a start's processes once it was told to end."""
+    started = family(process)
+    assert {"postgres", "python"} <= {child.name()[:8].rstrip("0123456789.") for child in started}
+    process.send_signal(number)
+    process.wait(ENDS)
+    return [str(one) for one in psutil.wait_procs(started, timeout=15)[1]]
+
+
+class FirstStart(NamedTuple):
+    """What was seen of a first start with the demo."""
+
+    home: Path
+    audits: list[str]
+    survivors: list[str]
+
+
 @pytest.fixture(scope="session")
-def demo_home(tmp_path_factory) -> Path:
+def first_start(tmp_path_factory) -> FirstStart:
     """A home with the demo in it and everything stopped: made once for all test processes, who copy it."""
     template = shared(tmp_path_factory) / "demo-home"
+    seen = template.with_suffix(".json")
     with open(template.with_suffix(".lock"), "w") as gate:
         fcntl.flock(gate, fcntl.LOCK_EX)  # who comes second waits for the first
-        if not template.exists():
+        if not seen.exists():
             folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
             folder.chmod(0o755)  # the database's own user must get in
-            supervisor = Supervisor(Home(folder))
-            with starting_alone():
-                supervisor.start()
-            supervisor.load_demo()
-            for demo in supervisor.ask("/api/audits"):
-                read_first(supervisor.url, demo["id"])
-                tasks = f"/api/audits/{demo['id']}/tasks"
-                while any(task["state"] in ("queued", "running") for task in supervisor.ask(tasks)):
-                    time.sleep(0.1)
-            supervisor.stop()
+            process, url = start(folder)
+            with httpx.Client(base_url=url, timeout=60) as client:
+                audits = client.get("/api/audits").json()
+                for one in audits:
+                    read_first(client, one["id"])
+                    tasks = f"/api/audits/{one['id']}/tasks"
+                    while any(task["state"] in ("queued", "running") for task in client.get(tasks).json()):
+                        time.sleep(0.1)
+            left = survivors(process, signal.SIGINT)
             shutil.move(folder, template)
-    return template
+            seen.write_text(json.dumps([[one["title"] for one in audits], left]))
+    return FirstStart(template, *json.loads(seen.read_text()))
 
 
-def read_first(url: str, audit: str) -> None:
+@pytest.fixture(scope="session")
+def demo_home(first_start) -> Path:
+    return first_start.home
+
+
+def read_first(client: httpx.Client, audit: str) -> None:
     """What most tests look at, read once for all of them."""
-    view = httpx.get(f"{url}/api/audits/{audit}").json()
+    view = client.get(f"/api/audits/{audit}").json()
     context = {"model": view["models"][0]["id"], "rows": "hold-out", "output": "probability"}
     for method in ("tilt", "response", "cases", "drivers"):
-        httpx.post(f"{url}/api/audits/{audit}/readings/{method}", json={"context": context, "settings": {}}, timeout=60)
+        client.post(f"/api/audits/{audit}/readings/{method}", json={"context": context, "settings": {}})
 
 
 @pytest.fixture(scope="session")

@@ -10,7 +10,8 @@ import tempfile
 from pathlib import Path
 
 import pytest
-from tests.services.test_start_and_stop import PROJECT, home, start  # noqa: F401  fixture
+from tests.conftest import PROJECT
+from tests.services.test_start_and_stop import home  # noqa: F401  fixture
 
 from zerotilt.services.home import Home, listening, rotate
 from zerotilt.services.postgres import Postgres

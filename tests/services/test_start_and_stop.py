@@ -14,15 +14,10 @@ import time
 import urllib.request
 from pathlib import Path
 
-import psutil
 import pytest
-from tests.conftest import starting_alone
+from tests.conftest import ENDS, PROJECT, start, survivors
 
 from zerotilt.services.home import Home, free_port
-
-PROJECT = Path(__file__).parents[2]
-ENDS = 45
-"""Seconds in which everything must have ended: five for the worker, fifteen for the database, on a machine at work."""
 
 
 @pytest.fixture
@@ -33,40 +28,23 @@ def home():
     shutil.rmtree(folder, ignore_errors=True)
 
 
-def start(home: Path, command: str = "demo") -> tuple[subprocess.Popen, str]:
-    environment = os.environ | {"ZT_HOME": str(home), "PYTHONPATH": str(PROJECT / "src"), "PYTHONUNBUFFERED": "1"}
-    with starting_alone():
-        process = subprocess.Popen(
-            [sys.executable, "-m", "zerotilt.cli", command], env=environment, stdout=subprocess.PIPE, text=True
-        )
-        for line in process.stdout:
-            if "is running" in line:
-                return process, line.split("http://")[1].split()[0]
-    raise AssertionError(f"did not start: {process.wait()}")
-
-
-def family(process: subprocess.Popen) -> list[psutil.Process]:
-    return psutil.Process(process.pid).children(recursive=True)
-
-
 def audits(address: str) -> list[dict]:
-    with urllib.request.urlopen(f"http://{address}/api/audits") as answer:
+    with urllib.request.urlopen(f"{address}/api/audits") as answer:
         return json.load(answer)
 
 
 DEMO = ["Skerry Post claims", "Skerry Post, days to settle", "Skerry Post, routing desk"]
 
 
-@pytest.mark.parametrize(("number", "command", "there"), [(signal.SIGINT, "demo", DEMO), (signal.SIGKILL, "start", [])])
-def test_nothing_survives_the_end(home, number, command, there):
-    process, address = start(home, command)
-    assert [audit["title"] for audit in audits(address)] == there
-    started = family(process)
-    assert {"postgres", "python"} <= {child.name()[:8].rstrip("0123456789.") for child in started}
-    process.send_signal(number)
-    process.wait(ENDS)
-    _gone, alive = psutil.wait_procs(started, timeout=15)
-    assert not alive
+def test_the_first_start_makes_the_demo_and_nothing_survives_its_end(first_start):
+    assert first_start.audits == DEMO
+    assert first_start.survivors == []
+
+
+def test_nothing_survives_a_start_that_is_killed(home):
+    process, address = start(home, "start")
+    assert audits(address) == []
+    assert survivors(process, signal.SIGKILL) == []
 
 
 def test_the_second_start_finds_the_demo_and_stop_ends_it(home, demo_home):
