@@ -26,7 +26,7 @@ def running_task(client, audit, context, settings):
 def test_a_worker_killed_in_the_middle_loses_nothing(client, running):
     audit = talk.demo_audit(client)
     context = {"model": audit["models"][1]["id"], "rows": "training"}
-    settings = {"loss": "brier_score", "repeats": 60}
+    settings = {"loss": "brier_score", "repeats": 60, "explained": 60, "walks": 128}
     task = running_task(client, audit, context, settings)
     worker = running.children["worker"].pid
     os.kill(worker, signal.SIGKILL)
@@ -44,7 +44,7 @@ def test_no_child_of_a_killed_worker_survives(client, running):
 
     audit = talk.demo_audit(client)
     context = {"model": audit["models"][0]["id"], "rows": "training"}
-    settings = {"loss": "auc", "repeats": 100}
+    settings = {"loss": "auc", "repeats": 100, "explained": 60, "walks": 128}
     task = running_task(client, audit, context, settings)
     worker = psutil.Process(running.children["worker"].pid)
     children = worker.children(recursive=True)
@@ -112,7 +112,7 @@ def test_a_database_that_is_away_is_said_and_waited_for(client, running):
 def test_work_goes_on_over_a_restart_of_the_database(client, running):
     audit = talk.demo_audit(client)
     context = {"model": audit["models"][0]["id"], "rows": "training"}
-    task = running_task(client, audit, context, {"loss": "error_rate", "repeats": 40})
+    task = running_task(client, audit, context, {"loss": "error_rate", "repeats": 40, "explained": 60, "walks": 128})
     with database_away(running):
         while client.get("/api/health").status_code == 200:
             time.sleep(0.05)

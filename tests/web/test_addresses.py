@@ -8,7 +8,7 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 from playwright.sync_api import expect
 
-from tests.web.conftest import accessible, reading
+from tests.web.conftest import accessible, fits, legible_in_the_dark, reading
 
 PARTS = {
     "ranking by another loss": "drivers?loss=brier_score",
@@ -114,25 +114,19 @@ def test_whatever_is_kept_is_read_again_as_it_was(page, audit, client, name):
         assert client.delete(f"/api/audits/{audit['id']}/dossier/{kept['id']}").status_code == 204
 
 
-@pytest.mark.parametrize(
-    ("width", "part"),
-    [(390, "drivers"), (1024, "drivers"), (390, "response?feature=channel"), (390, "response?part=two")],
-)
-def test_narrow_windows_scroll_figures_not_the_page(page, audit, width, part):
-    page.set_viewport_size({"width": width, "height": 800})
+@pytest.mark.parametrize("part", ["tilt", "drivers", "response?feature=channel", "response?part=two"])
+def test_narrow_windows_scroll_figures_not_the_page(page, audit, part):
     page.goto(f"/audits/{audit['id']}/{part}")
-    assert reading(page)
-    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
-    if width == 390:
-        accessible(page)
+    for width in (1024, 390):
+        fits(page, width)
+    accessible(page)
 
 
 @pytest.mark.parametrize("part", ["drivers?part=spread&as=log-odds&colour=channel", "response?part=two&view=decision"])
 def test_new_parts_are_legible_in_the_dark(page, audit, part):
-    page.emulate_media(color_scheme="dark")
     page.goto(f"/audits/{audit['id']}/{part}")
     reading(page)
-    accessible(page)
+    legible_in_the_dark(page)
 
 
 def test_a_class_or_version_that_is_gone_falls_back_to_what_is_there(page, client):

@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.api import talk
-from tests.web.conftest import accessible, reading
+from tests.web.conftest import accessible, legible_in_the_dark, reading
 
 
 def test_from_the_first_page_by_keys_through_every_area(page, audit):
@@ -23,6 +23,7 @@ def test_from_the_first_page_by_keys_through_every_area(page, audit):
         page.keyboard.press(key)
         expect(page.get_by_test_id("reading")).to_contain_text(heading)
         accessible(page)
+        legible_in_the_dark(page)
     page.keyboard.press("?")
     expect(page.get_by_role("dialog", name="Keys")).to_be_visible()
     page.keyboard.press("Escape")
@@ -196,10 +197,3 @@ def test_work_can_be_cancelled_and_taken_up_from_the_page(page, audit):
     expect(page.get_by_test_id("reading")).to_contain_text("of the importance", timeout=90_000)
 
 
-@pytest.mark.parametrize("width", [390, 1024])
-def test_narrow_windows_stay_usable(page, audit, width):
-    page.set_viewport_size({"width": width, "height": 800})
-    page.goto(f"/audits/{audit['id']}/tilt")
-    assert reading(page)
-    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
-    accessible(page)

@@ -165,11 +165,3 @@ def test_an_audit_that_is_not_there_leads_back(page):
     expect(page.get_by_role("alert")).to_contain_text("There is no such audit.")
     page.get_by_role("link", name="All audits").click()
     expect(page.get_by_role("heading", name="Zero Tilt")).to_be_visible()
-
-
-@pytest.mark.parametrize("area", ["tilt", "drivers", "cases", "response", "intake", "report"])
-def test_every_area_is_legible_in_the_dark(page, audit, area):
-    page.emulate_media(color_scheme="dark")
-    page.goto(f"/audits/{audit['id']}/{area}")
-    reading(page)
-    accessible(page)

@@ -288,12 +288,12 @@ def test_numbers_and_classes_are_compared_too(page, client, audit, title, says):
     assert "given" in part(page, "Given other columns").lower()
 
 
-@pytest.mark.parametrize("width", [1024, 390])
-def test_thresholds_stay_usable_in_narrow_windows(page, audit, width):
-    page.set_viewport_size({"width": width, "height": 800})
+def test_thresholds_stay_usable_in_narrow_windows(page, audit):
     opened(page, audit, "?part=thresholds")
-    slider = page.locator("[data-threshold='outer isles']")
-    slider.scroll_into_view_if_needed()
-    slider.press("ArrowLeft")
-    expect(slider).to_have_attribute("aria-valuenow", "0.499")
-    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    for width, value in ((1024, "0.499"), (390, "0.498")):
+        page.set_viewport_size({"width": width, "height": 800})
+        slider = page.locator("[data-threshold='outer isles']")
+        slider.scroll_into_view_if_needed()
+        slider.press("ArrowLeft")
+        expect(slider).to_have_attribute("aria-valuenow", value)
+        assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
