@@ -41,7 +41,7 @@ SCRIPT = """() => performance.getEntriesByType("resource")
     - performance.timing.navigationStart + 1400).reduce((sum, one) => sum + one.encodedBodySize, 0) / 1000"""
 WHOLE = """() => {
   const main = document.querySelector("main");
-  return !main.querySelector("[role=status], [role=progressbar], [aria-busy=true]")
+  return !main.querySelector("[role=status][aria-label], [aria-busy=true]")
     && !/A first look|Reading …/.test(main.innerText);
 }"""
 
