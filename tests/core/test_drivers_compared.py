@@ -7,7 +7,7 @@ from tests.core import zoo
 from tests.core.systems import system
 
 from zerotilt.core import links
-from zerotilt.core.drivers import expectations, ranking, side_by_side
+from zerotilt.core.drivers import expectations, loss_shapley, ranking, side_by_side
 from zerotilt.core.drivers.expectations import ExpectationsSettings
 from zerotilt.core.drivers.ranking_result import DriversSettings
 from zerotilt.core.drivers.side_by_side import SideSettings
@@ -231,3 +231,17 @@ def test_association_with_one_column_is_a_row_of_all_associations():
     ranks = stats.rankdata(a)
     means = np.array([ranks[kinds == one].mean() for one in kinds])
     assert whole[0, 2] == pytest.approx(means.std() / ranks.std(), abs=1e-12)
+
+
+@pytest.mark.parametrize("name", ["gradient boosting", "gradient boosting, three classes", "LightGBM"])
+def test_shares_of_the_loss_from_the_trees_are_those_of_the_model_itself(name, monkeypatch):
+    task, model, columns = zoo.made(name)
+    subject = zoo.subject_of(model, columns, task)
+    assert subject.predictions.structure[0] is not None
+    settings = loss_shapley.LossShapleySettings(rows=40, background=16)
+    fast = loss_shapley.share_out(subject, settings, 3, Work())
+    monkeypatch.setattr(loss_shapley, "_means_from_sum", lambda *given: None)
+    slow = loss_shapley.share_out(subject, settings, 3, Work())
+    values = [{one.feature: one.value.value for one in found.features} for found in (fast, slow)]
+    assert values[0] == pytest.approx(values[1], abs=1e-5)
+    assert sum(values[0].values()) == pytest.approx(fast.with_none - fast.with_all, abs=1e-5)

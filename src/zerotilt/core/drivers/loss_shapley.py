@@ -15,6 +15,7 @@ from zerotilt.core.drivers.losses import LOSS_LABELS, Loss, LossChoice, chosen
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
+from zerotilt.core.output import unlinked
 from zerotilt.core.players import EVALUATIONS_AT_ONCE
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.reading import Reading, plain
@@ -125,18 +126,9 @@ def _walk(shared: _Shared, piece: tuple[int, int]) -> NDArray[np.float64]:
         block = np.arange(start, min(start + at_once, last))
         orders = np.stack([np.random.default_rng([shared.seed, int(row)]).permutation(p) for row in block])
         place = np.argsort(orders, axis=1)
-        lengths = np.arange(p + 1)
-        known = np.stack(
-            [place[:, None, :] < lengths[:, None], (p - 1 - place)[:, None, :] < lengths[:, None]], axis=1
-        ).reshape(-1, p)  # (rows × 2 × (p + 1), p)
-        case = np.repeat(np.repeat(block, 2 * (p + 1)), b)
-        other = np.tile(np.arange(b), len(known))
-        columns = {
-            name: np.where(np.repeat(known[:, j], b), shared.frame[name][case], shared.reference.frame[name][other])
-            for j, name in enumerate(shared.frame.names)
-        }
-        outputs = shared.predictor.outputs(Frame(columns)).reshape(len(known), b, -1)
-        mean = np.einsum("b,sbk->sk", shared.reference.weights, outputs)
+        mean = _means_from_sum(shared, block, orders)
+        if mean is None:
+            mean = _means_of_mixed(shared, block, place)
         outcome = np.repeat(shared.outcome[block], 2 * (p + 1))
         cuts = np.repeat(shared.threshold[block], 2 * (p + 1))
         lost = kind_of(shared.predictor.task).lost(shared.loss, outcome, mean, cuts, np.ones(len(cuts)))
@@ -145,6 +137,40 @@ def _walk(shared: _Shared, piece: tuple[int, int]) -> NDArray[np.float64]:
         behind = np.take_along_axis(gained[:, 1], p - 1 - place, axis=1)
         out[block - first] = (ahead + behind) / 2
     return out
+
+
+def _means_of_mixed(shared: _Shared, block: NDArray[np.intp], place: NDArray[np.intp]) -> NDArray[np.float64]:
+    """Mean outputs along the walks of each row, forth and back, from the model itself, shape (rows × 2 × (p + 1), k)."""
+    p, b = place.shape[1], shared.reference.rows
+    lengths = np.arange(p + 1)
+    known = np.stack(
+        [place[:, None, :] < lengths[:, None], (p - 1 - place)[:, None, :] < lengths[:, None]], axis=1
+    ).reshape(-1, p)
+    case = np.repeat(np.repeat(block, 2 * (p + 1)), b)
+    other = np.tile(np.arange(b), len(known))
+    columns = {
+        name: np.where(np.repeat(known[:, j], b), shared.frame[name][case], shared.reference.frame[name][other])
+        for j, name in enumerate(shared.frame.names)
+    }
+    outputs = shared.predictor.outputs(Frame(columns)).reshape(len(known), b, -1)
+    return np.einsum("b,sbk->sk", shared.reference.weights, outputs)
+
+
+def _means_from_sum(shared: _Shared, block: NDArray[np.intp], orders: NDArray[np.intp]) -> NDArray[np.float64] | None:
+    """The same from the structure of a model of small trees; None where it has none that is its own output."""
+    others = shared.reference.frame
+    structure = shared.predictor.structure_for(shared.frame, others)
+    if structure is None or structure.words is None:
+        return None
+    b, p = others.rows, orders.shape[1]
+    case = np.repeat(block, 2 * b)
+    other = np.tile(np.repeat(np.arange(b), 2), len(block))
+    walked = np.tile(np.stack([orders, orders[:, ::-1]], axis=1), (1, b, 1)).reshape(-1, p)
+    encoded = structure.of_frame(shared.frame)[0], structure.of_frame(others)[0]
+    sums = structure.walked_sums(*encoded, case, other, walked, structure.words)
+    outputs = unlinked(sums.reshape(len(case) * (p + 1), -1), structure.link).reshape(len(block), b, 2, p + 1, -1)
+    mean = np.einsum("b,rbdsk->rdsk", shared.reference.weights, outputs)
+    return mean.reshape(len(block) * 2 * (p + 1), -1)
 
 
 def say(result: LossShapleyResult, wording: Wording, settings: LossShapleySettings) -> Reading:
@@ -191,5 +217,5 @@ METHOD = Method(
     main="features",
     needs=frozenset({"model", "outcome"}),
     picture=picture,
-    version=2,
+    version=3,
 )
