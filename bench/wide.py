@@ -23,7 +23,7 @@ from zerotilt.services.supervisor import Supervisor
 
 TABLES = {
     "rows": ("200,000 rows × 60 columns", 200_000, 50, 10, 2.0, 15.0, PARTS),
-    "columns": ("5,000 rows × 150 columns", 5_000, 140, 10, 2.0, 20.0, [one for one in PARTS if one[0] == "Drivers"]),
+    "columns": ("5,000 rows × 150 columns", 5_000, 140, 10, 20.0, 20.0, [one for one in PARTS if one[0] == "Drivers"]),
 }
 """Name, rows, columns of numbers and of levels; seconds to reach for the first look and the whole; parts opened."""
 
