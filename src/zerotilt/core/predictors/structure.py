@@ -186,9 +186,9 @@ class Structure:
         player, touched = self._touched[players]
         out = np.empty((len(case), players + 1, trees.outputs))
         cells = words.cells or walks.no_cells(trees.threshold.dtype)
-        walks.walk(
-            cases, others, case, other, orders, self.owner, player, players, words.node, words.tree, words.clears,
-            words.value, cells.start, cells.cuts, cells.answer, cells.left, trees.column, trees.threshold, trees.mode,
-            trees.track, trees.first, trees.members, trees.base, touched.start, touched.trees, out,
+        how = (
+            self.owner, player, words.node, words.tree, words.clears, cells.start, cells.cuts, cells.answer, cells.left,
+            trees.column, trees.threshold, trees.mode, trees.track, trees.first, trees.members,
         )  # fmt: skip
+        walks.walk(cases, others, case, other, orders, how, words.value, trees.base, touched.start, touched.trees, out)
         return out

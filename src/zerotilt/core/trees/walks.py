@@ -209,26 +209,12 @@ def _picked(left, begin, touches, out):
 
 
 @njit(cache=True, nogil=True)
-def _found(
-    row,
-    owner,
-    player_of,
-    node,
-    tree,
-    clears,
-    start,
-    cuts,
-    answer,
-    kept,
-    column,
-    threshold,
-    mode,
-    track,
-    first,
-    members,
-    left,
-):
-    """What each player's answers leave over in every tree, however it is found."""
+def _found(row, how, left):
+    """What each player's answers leave over in every tree, however it is found; ``how``: as :func:`walk` is given it."""
+    (
+        owner, player_of, node, tree, clears, start, cuts, answer, kept,
+        column, threshold, mode, track, first, members,
+    ) = how  # fmt: skip
     players = len(left) - 1
     if len(kept):
         _find(row, owner, players, start, cuts, answer, kept, left)
@@ -305,17 +291,16 @@ def _its_trees(of_x, of_z, nobody, order, begin, touches, value, from_z, at_z, b
 
 
 @njit(cache=True, nogil=True)
-def walk(
-    cases, others, case, other, orders, owner, player_of, players, node, tree, clears, value, start, cuts, answer, kept,
-    column, threshold, mode, track, first, members, base, begin, touches, out,
-):  # fmt: skip
+def walk(cases, others, case, other, orders, how, value, base, begin, touches, out):
     """Sums with the first 0, 1, … players of each order taken from the case, into out (m, players + 1, k).
 
     Walks of one case, and of one background row, come one after the other, so
     that their words are made once. A step is what the players before it leave
-    over in x, and those after it in z.
+    over in x, and those after it in z. ``how``: what answers are found by, which
+    :func:`_found` names.
     """
     k, trees, _ = value.shape
+    players = orders.shape[1]
     few = len(touches) * FEW < players * trees
     of_x, of_z = np.empty((players + 1, trees), np.uint64), np.empty((players + 1, trees), np.uint64)
     rest = np.empty((1 if few else players + 1, trees), np.uint64)
@@ -325,32 +310,15 @@ def walk(
     leaf, at_z = np.empty(trees, np.int64), np.empty(trees, np.int64)
     from_z = np.empty(k)
     last_x = last_z = -1
-    how = (
-        owner,
-        player_of,
-        node,
-        tree,
-        clears,
-        start,
-        cuts,
-        answer,
-        kept,
-        column,
-        threshold,
-        mode,
-        track,
-        first,
-        members,
-    )
     for m in range(len(case)):
         if case[m] != last_x:
             last_x = case[m]
-            _found(cases[last_x], *how, of_x)
+            _found(cases[last_x], how, of_x)
             if few:
                 _picked(of_x, begin, touches, some_x)
         if other[m] != last_z:
             last_z = other[m]
-            _found(others[last_z], *how, of_z)
+            _found(others[last_z], how, of_z)
             if few:
                 _picked(of_z, begin, touches, some_z)
                 _start(some_z, of_z[players], touches, value, base, after, at_z, from_z)
