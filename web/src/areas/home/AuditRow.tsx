@@ -114,7 +114,10 @@ export function AuditRow({ audit, flagged }: { audit: Entry; flagged: number | u
           yes="Delete"
           problem={problem}
           onYes={() => run(() => need(api.DELETE("/api/audits/{audit_id}", path)))}
-          onNo={() => setTakes(null)}
+          onNo={() => {
+            setTakes(null);
+            setProblem(null);
+          }}
         />
       </td>
     </tr>
