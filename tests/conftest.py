@@ -22,15 +22,17 @@ import psutil
 import pytest
 from tests.api import talk
 
-from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.subject import Subject
-from zerotilt.core.table import Table
-from zerotilt.demo import audit as demo_audit
-from zerotilt.services.home import Home
-from zerotilt.services.supervisor import Supervisor
+from zerotilt.core import executor
+
+# what trains and computes is loaded where it is used: who hands the tests out loads this file too
 
 os.environ["ZT_AHEAD"] = "off"  # what a test reads it asks for; nothing else takes the cores
 
+
+if "PYTEST_XDIST_WORKER" in os.environ:
+    # two test processes share the cores already; threads of theirs would only wait for each other. What runs in parallel is
+    # tested with numbers of its own, and the readers of a running Zero Tilt keep theirs
+    executor.cores = lambda: 1
 
 PROJECT = Path(__file__).parents[1]
 ENDS = 45
@@ -54,18 +56,31 @@ def shared(tmp_path_factory) -> Path:
 
 
 @pytest.fixture(scope="session")
-def demo(tmp_path_factory):
-    """Claims, their meaning, and the ONNX bytes of their models: trained once for all test processes."""
+def demo_audits(tmp_path_factory):
+    """Claims, and every audit of them with its models: trained once for all test processes."""
+    from zerotilt.demo import audit as demo_audit
+
     kept = shared(tmp_path_factory) / "demo-parts"
     with open(kept.with_suffix(".lock"), "w") as gate:
         fcntl.flock(gate, fcntl.LOCK_EX)  # who comes second waits for the first
         if not kept.exists():
-            kept.write_bytes(pickle.dumps(demo_audit.build()))
+            kept.write_bytes(pickle.dumps(demo_audit.build_all()))
     return pickle.loads(kept.read_bytes())
 
 
 @pytest.fixture(scope="session")
-def demo_subject(demo) -> Subject:
+def demo(demo_audits):
+    """Claims, their meaning, and the ONNX bytes of their models, of the first audit."""
+    claims, audits = demo_audits
+    return claims, audits[0].spec, audits[0].models
+
+
+@pytest.fixture(scope="session")
+def demo_subject(demo):
+    from zerotilt.core.predictors.onnx import OnnxPredictor
+    from zerotilt.core.subject import Subject
+    from zerotilt.core.table import Table
+
     claims, spec, models = demo
     table = Table(claims)
     return Subject(spec, table, OnnxPredictor(models["gradient trees v3"], table, spec))
@@ -154,6 +169,9 @@ def read_first(client: httpx.Client, audit: str) -> None:
 @pytest.fixture(scope="session")
 def running(demo_home):
     """A supervisor with everything started and the demo in it, that also revives what a test kills."""
+    from zerotilt.services.home import Home
+    from zerotilt.services.supervisor import Supervisor
+
     folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
     subprocess.run(["cp", "-a", f"{demo_home}/.", folder], check=True)  # with the owners of the database's files
     folder.chmod(0o755)

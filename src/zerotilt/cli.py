@@ -10,6 +10,7 @@ from typing import Annotated
 import typer
 
 from zerotilt import lean
+from zerotilt.core import words
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 
@@ -117,7 +118,8 @@ def audit(
     if not done.tested:
         typer.echo(f"nothing could be tested: {done.wanting}.")
     typer.echo(
-        f"{len(done.flagged)} of {done.comparisons} comparisons flagged, {done.tested} tested. "
+        f"{len(done.flagged)} of {done.comparisons} comparisons flagged, {done.tested} tested; "
+        f"gathered into {words.plural(done.findings, 'finding')}. "
         f"Report: {request.out / 'report.html'}, numbers: {request.out / 'audit.json'}"
     )
     raise typer.Exit(FLAGGED if done.flagged else UNTESTED if not done.tested else 0)

@@ -44,9 +44,12 @@ def digest(source: BinaryIO) -> str:
 
 @dataclass(frozen=True)
 class Outcome:
-    """What came of an audit: flagged comparisons as sentences, furthest off parity first, and how many could be tested."""
+    """What came of an audit: flagged comparisons as sentences, what matters to the decision first, the findings that they
+    are gathered into, and how many could be tested.
+    """
 
     flagged: tuple[str, ...]
+    findings: int
     comparisons: int
     tested: int
     wanting: str
@@ -156,14 +159,15 @@ def audit(request: Request, work: Work) -> Outcome:
             table_rows=cases.rows,
             model_name=request.model.name if request.model else None,
         )
-        _write(request.out / "report.html", render(bundle, subject, cover))
+        _write(request.out / "report.html", render(bundle, subject, cover).html)
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
         compared = bundle.evidence_of("tilt")
         if compared is None:
-            return Outcome((), 0, 0, "no column makes groups", unfit)
+            return Outcome((), 0, 0, 0, "no column makes groups", unfit)
         tilt = compared.typed
         return Outcome(
-            tuple(one.statement for one, _ in bundle.findings("tilt")),
+            tuple(one.statement for one in bundle.findings("tilt")),
+            len(bundle.facts("tilt")),
             len(tilt.disparities),
             tilt.tested,
             wanting(tilt, spec.wording),

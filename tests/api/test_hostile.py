@@ -74,9 +74,9 @@ def test_sixty_readers_at_once_are_all_answered(client, running, audit):
     gate = threading.Barrier(1)
     gate.wait()
     with ThreadPoolExecutor(60) as pool:
-        found = list(pool.map(read, range(240)))
+        found = list(pool.map(read, range(120)))
     assert set(found) <= {200, 503}
-    assert found.count(200) >= 200
+    assert found.count(200) >= 100
 
 
 def test_the_contract_names_its_problems(client):

@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from tests.api import talk
+from tests.core import zoo
 
 from zerotilt.store.files import FileStore
 
@@ -149,6 +150,32 @@ def test_a_bad_model_fails_and_is_not_listed(client, loans):
     assert failed["state"] == "failed"
     assert "not an ONNX model" in failed["error"]["message"] or "not ONNX" in failed["error"]["message"]
     assert client.get(f"/api/audits/{audit}").json()["models"] == []
+
+
+def test_what_is_predicted_is_told_by_the_model_until_somebody_says_it(client):
+    kind, model, columns = zoo.made("random forest of a number")
+    few = np.clip(zoo.data()[2][kind] // 3, 1, 5).astype(int)
+    data = talk.csv_bytes(pa.table(columns | {"y": few}))
+
+    def problem(audit: str) -> tuple[str, str]:
+        view = client.get(f"/api/audits/{audit}").json()
+        return view["spec"]["task"], view["meaning"]["problem"]["author"]
+
+    first = talk.new_audit(client)
+    talk.put_table(client, first, data)
+    assert problem(first) == ("several classes", "")
+    talk.put_model(client, first, model)
+    assert problem(first) == ("regression", "")
+    other_way = talk.new_audit(client)
+    talk.put_model(client, other_way, model)
+    talk.put_table(client, other_way, data)
+    assert problem(other_way) == ("regression", "")
+    said = talk.new_audit(client)
+    talk.put_table(client, said, data)
+    spec = client.get(f"/api/audits/{said}").json()["spec"]
+    talk.put_spec(client, said, spec | {"task": "ordered classes"})
+    talk.put_model(client, said, model)
+    assert problem(said) == ("ordered classes", "local")
 
 
 def test_roles_that_do_not_work_are_said_on_finishing(client, loans):

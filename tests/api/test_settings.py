@@ -9,6 +9,8 @@ import pytest
 from tests.api import talk
 
 from zerotilt import settings_file
+from zerotilt.core.meaning import Rule
+from zerotilt.settings_file import HowRead
 
 FIRST = b"size,area,gone,claimed,granted\n" + b"".join(
     b"%d,%s,x,%s,%s\n"
@@ -108,6 +110,15 @@ def test_the_settings_of_the_demo_fit_it(client, audit):
     found = settings_file.read(text)
     assert found.spec.model_dump(mode="json") == audit["spec"]
     assert found.model == f"{audit['models'][0]['name']}.onnx"
+
+
+def test_a_decision_rule_is_named_and_left_where_it_was_answered_for(client, two):
+    first, second = two
+    found = settings_file.read(client.get(f"/api/audits/{first}/settings").text)
+    ruled = found.model_copy(update={"reading": HowRead(rule=Rule(threshold=0.4))})
+    done = taken(client, second, file=settings_file.written(ruled))
+    assert "A decision rule is not taken" in done["unfit"][-1]
+    assert done["audit"]["spec"]["threshold"] == 0.3
 
 
 def test_what_cannot_be_taken_is_refused(client, two):

@@ -50,14 +50,14 @@ def test_an_expectation_is_kept_changes_no_number_and_makes_a_finding(client, au
         findings = client.post(f"{address}/findings", json=context).json()
         assert sum(one["area"] == "drivers" for one in findings) == sum(one["contradicted"] for one in found["checked"])
         mine = next(one for one in findings if one["statement"].startswith("Photo attached was expected"))
-        assert (mine["area"], mine["decision"]) == ("drivers", "open")
+        assert (mine["area"], mine["standing"]["decision"], mine["severity"]) == ("drivers", "open", "medium")
         open_before = client.post(f"{address}/glance", json=context).json()["drivers"]
         judged = {"finding": mine["name"], "decision": "accepted", "reason": "Photos are asked for."}
-        assert client.put(f"{address}/findings", json=judged).status_code == 204
+        assert client.put(f"{address}/findings", json=judged).status_code == 200
         assert client.put(f"{address}/findings", json=judged | {"decision": "maybe"}).status_code == 422
         again = client.post(f"{address}/findings", json=context).json()
         kept = next(one for one in again if one["name"] == mine["name"])
-        assert (kept["decision"], kept["reason"]) == ("accepted", "Photos are asked for.")
+        assert (kept["standing"]["decision"], kept["standing"]["reason"]) == ("accepted", "Photos are asked for.")
         assert client.post(f"{address}/glance", json=context).json()["drivers"] == open_before - 1
         done = talk.wait(client, client.post(f"{address}/reports", json=context).json(), 120)
         html = client.get(f"{address}/reports/{done['result']['number']}").text

@@ -18,7 +18,7 @@ def folder(demo, tmp_path_factory) -> Path:
     """Claims, a model, and a file that says what they are."""
     made = tmp_path_factory.mktemp("settings")
     claims, spec, models = demo
-    pacsv.write_csv(claims.slice(0, 3_000), made / "claims.csv")
+    pacsv.write_csv(claims.slice(0, 2_000), made / "claims.csv")
     (made / "trees.onnx").write_bytes(models["gradient trees v3"])
     found = SettingsFile(spec=spec, table="claims.csv", model="trees.onnx", reading=HowRead(rows="all"))
     (made / "audit.toml").write_text(settings_file.written(found))
@@ -49,7 +49,7 @@ def test_one_word_does_what_many_options_do(folder):
         }
 
     assert rates(ours) == rates(theirs) and rates(ours)
-    assert ours["table"]["sha256"] == theirs["table"]["sha256"] and ours["table"]["rows_read"] == 3_000
+    assert ours["table"]["sha256"] == theirs["table"]["sha256"] and ours["table"]["rows_read"] == 2_000
 
 
 def test_another_table_is_audited_by_the_same_settings(folder, demo, tmp_path):
@@ -109,3 +109,19 @@ def test_recorded_decisions_and_scores_in_words_and_numbers_of_their_own(tmp_pat
         "written as DECISION=VALUE"
         in refused(*usual, "--decision", "said", "--means", "accepted", "--out", "c", folder=tmp_path).stderr
     )
+
+
+@pytest.mark.parametrize("which", [1, 2])
+def test_numbers_and_classes_are_audited_too(demo_audits, tmp_path, which):
+    claims, audits = demo_audits
+    one = audits[which]
+    pacsv.write_csv(claims.slice(0, 1_500), tmp_path / "claims.csv")
+    (tmp_path / "model.onnx").write_bytes(next(iter(one.models.values())))
+    found = SettingsFile(spec=one.spec, table="claims.csv", model="model.onnx", reading=HowRead(rows="all"))
+    (tmp_path / "audit.toml").write_text(settings_file.written(found))
+    run = typed("audit", "audit.toml", "--rows", 10, folder=tmp_path)
+    assert run.returncode in (0, 3), run.stderr
+    told = numbers(tmp_path)
+    assert told["task"] == one.spec.task.value and told["event"] is None
+    assert (run.returncode == 3) == bool([one for one in told["disparities"] if one["status"] == "flagged"])
+    assert "Example cases" in (tmp_path / "report/report.html").read_text()

@@ -132,3 +132,28 @@ def test_scores_to_a_hundred_are_guessed_as_scores_and_asked_about():
     found = guessed({"score": np.linspace(3, 97, 30), "outcome": ["yes", "no"] * 15})
     assert found["roles"]["score"] is Role.score
     assert guessed({"score": np.linspace(3, 970, 30), "outcome": ["yes", "no"] * 15})["roles"]["score"] is Role.feature
+
+
+def spec_for(outcome: np.ndarray) -> tuple:
+    found = profile(Table(pa.table({"x": np.arange(float(len(outcome))), "outcome": outcome})))
+    columns = guess.guess_columns(found)
+    return found, Spec.model_validate({"columns": columns, **guess.guess_problem(found, columns)})
+
+
+def by_model(outcome: np.ndarray, gives: str | None, classes: tuple[str, ...] = ()) -> Task | None:
+    told = guess.guess_by_model(*spec_for(outcome), gives, classes)
+    return told and told.task
+
+
+def test_whether_numbers_are_classes_is_told_by_the_model():
+    few, many, truth = np.tile([1, 2, 3, 4], 10), np.arange(40) % 12, np.tile([0, 1], 20)
+    assert spec_for(few)[1].task is Task.several and by_model(few, "number") is Task.regression
+    assert by_model(few, "chances", ("1", "2", "3", "4")) is None and by_model(few, None) is None
+    twelve = tuple(str(float(one)) for one in range(12))
+    assert spec_for(many)[1].task is Task.regression and by_model(many, "chances", twelve) is Task.several
+    # chances of other classes than the outcome's values say nothing of them
+    assert by_model(many, "chances", twelve[:11]) is None and by_model(many, "chances") is None
+    assert by_model(many, "number") is None
+    # a regression is made for what happened or not, too; and words are no numbers
+    assert by_model(truth, "number") is None
+    assert by_model(np.array(["a", "b", "c"] * 10), "number") is None

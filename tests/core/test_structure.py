@@ -15,6 +15,7 @@ from zerotilt.core.contributions.explain import explain
 from zerotilt.core.contributions.game import background
 from zerotilt.core.meaning import Task
 from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.predictors.modelfile import inspect
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import all_curves, grid_of
 from zerotilt.core.work import Work
@@ -38,6 +39,7 @@ def test_the_sum_that_is_read_is_the_model(name):
     subject = zoo.subject_of(model, columns, task)
     structure, why = subject.predictions.structure
     assert structure is not None, why
+    assert inspect(model).gives == ("number" if task is zoo.REGRESSION else "chances")
     rng = np.random.default_rng(1)
     mixed = Frame({column: subject.frame[column][rng.integers(0, subject.n, 2_000)] for column in subject.frame.names})
     truth = subject.model.outputs(mixed)
@@ -58,7 +60,7 @@ def test_exact_contributions_equal_enumeration(name):
     assert found.gap <= 1e-9 * max(np.ptp(subject.own_output), 1)
 
 
-@pytest.mark.parametrize("name", zoo.TREES)
+@pytest.mark.parametrize("name", SUMS)
 def test_curves_of_all_features_equal_rescoring(name):
     task, model, columns = zoo.made(name)
     subject = zoo.subject_of(model, columns, task)
@@ -72,12 +74,29 @@ def test_curves_of_all_features_equal_rescoring(name):
             assert np.abs(found[feature][:, g] - asked).max() <= 1e-6 * reach + 2e-7 * np.abs(asked).max()
 
 
+@pytest.mark.parametrize("name", zoo.LINEAR)
+def test_walks_through_linear_terms_equal_mixed_rows(name):
+    task, model, columns = zoo.made(name)
+    structure = zoo.subject_of(model, columns, task).predictions.structure[0]
+    subject = zoo.subject_of(model, columns, task)
+    encoded, p, rng = structure.encode(subject.frame), len(subject.model.inputs), np.random.default_rng(3)
+    case, other = rng.integers(0, subject.n, (2, 40))
+    orders = rng.permuted(np.tile(np.arange(p), (40, 1)), axis=1)
+    found = structure.walked_sums(encoded, encoded, case, other, orders)
+    for m in range(40):
+        for steps in range(p + 1):
+            known = np.isin(np.arange(p), orders[m, :steps])[None]
+            mixed = structure.mixed_sums(encoded, encoded, case[m : m + 1], other[m : m + 1], known)[0]
+            assert found[m, steps] == pytest.approx(mixed, rel=1e-12, abs=1e-12)
+
+
 @pytest.mark.parametrize("name", zoo.OTHERS)
 def test_other_models_run_as_a_black_box_and_are_explained(name):
     task, model, columns = zoo.made(name)
     subject = zoo.subject_of(model, columns, task)
     structure, why = subject.predictions.structure
     assert structure is None and why
+    assert inspect(model).gives == ("number" if task is zoo.REGRESSION else "chances")
     found = explain(subject, np.arange(3), 1, Work())
     assert found.method == "enumeration"
     assert found.gap <= 1e-6 * np.ptp(subject.own_output)

@@ -22,7 +22,7 @@ def bundle(demo_subject):
 @pytest.fixture(scope="module")
 def report(bundle, demo_subject):
     cover = Cover("Skerry Post claims", 1, "claims.parquet", "t" * 64, demo_subject.table.rows, "gradient trees v3")
-    return render(bundle, demo_subject, cover)
+    return render(bundle, demo_subject, cover).html
 
 
 def disparity(bundle, attribute, group, metric):

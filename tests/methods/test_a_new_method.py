@@ -131,7 +131,7 @@ def test_it_stands_in_the_report_with_figure_table_note_and_evidence(demo_subjec
         bundle = gather(demo_subject, digests, Work())
     html = render(
         bundle, demo_subject, Cover("Skerry Post claims", 1, "claims.parquet", "t" * 64, 12_000, "v3", made="today")
-    )
+    ).html
     assert '<h2 id="echo">Echoes</h2>' in html and "<b>commonest values</b>" in html
     counts = Counter(demo_subject.table.texts("channel")[row] for row in demo_subject.rows.numbers)
     value, rows = counts.most_common(1)[0]
@@ -139,7 +139,7 @@ def test_it_stands_in_the_report_with_figure_table_note_and_evidence(demo_subjec
     assert f"“{value}” stands in {rows:,} of {demo_subject.n:,} claims." in section
     assert f'<td class="left">{value}</td><td class="left">{rows}</td>' in section and "<svg" in section
     assert bundle.evidence_of("echo").key in html
-    named = [one.statement for one, judged in bundle.findings("echo") if judged.decision == "open"]
+    named = [one.statement for one, standing in bundle.facts("echo") if standing.decision == "open"]
     assert named == ([f"“{value}” stands in most claims."] if rows > demo_subject.n / 2 else [])
 
 

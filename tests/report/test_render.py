@@ -37,7 +37,7 @@ def rendered(subject, kept=(), policy_record=None, rule_record=None, **more):
     bundle = gather(subject, DIGESTS, Work(), list(kept), explained=30, **more)
     model = "model.onnx" if subject.predictor else None
     cover = Cover(HOSTILE, 3, "table.csv", "t" * 64, subject.table.rows, model, "today", policy_record, rule_record)
-    return bundle, render(bundle, subject, cover)
+    return bundle, render(bundle, subject, cover).html
 
 
 def test_hostile_names_stay_text_everywhere():
@@ -104,7 +104,7 @@ def test_a_kept_figure_that_belongs_to_what_is_past_is_marked_with_what_changed(
 
 def test_the_appendix_says_what_was_read_and_names_no_empty_setting():
     _, html = rendered(subject_of())
-    appendix = html[html.index('<h2 id="appendix">') :]
+    appendix = html[html.index('data-piece="appendix"') :]
     assert "()" not in re.sub(r"<[^>]+>", "", appendix)
 
 
@@ -204,7 +204,10 @@ def test_a_report_of_a_segment_says_so_in_every_reading_and_finding():
     assert "In the &lt;b&gt; ones: " in text and "Only rows whose x1 over 0.25." in text
     assert "of these “the &lt;b&gt; ones”: x1 over 0.25" in text
     whole, _ = rendered(replace(part, context=plain.context))
-    names = [{one.name for one, _ in found.findings("tilt")} for found in (bundle, whole)]
+    names = [{one.name for one in found.findings("tilt")} for found in (bundle, whole)]
     assert not names[0] & names[1] and names[0] and names[1]
-    assert all(one.statement.startswith("In the <b> ones: ") for one, _ in bundle.findings("tilt"))
-    assert html.count("⚑</span> In the &lt;b&gt; ones: ") == len(names[0])
+    assert all(one.statement.startswith("In the <b> ones: ") for one in bundle.findings("tilt"))
+    facts = bundle.facts("tilt")
+    html = re.search('<section data-piece="flagged".*?</section>', html, re.S)[0]
+    assert html.count("⚑</span> In the &lt;b&gt; ones: ") == len(facts)
+    assert sum(len(fact.parts) for fact, _ in facts) == len(names[0]) == html.count(" Adjusted p ")

@@ -8,13 +8,14 @@ from xml.etree import ElementTree
 import pytest
 
 from zerotilt.core.evidence import Digests
+from zerotilt.core.findings import Finding, Standing
 from zerotilt.core.meaning import Context
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 from zerotilt.report import figures
-from zerotilt.report.compose import Judged, gather
+from zerotilt.report.compose import Decisions, Raised, gather
 from zerotilt.report.explanations import DRAWINGS, drawing_of
 from zerotilt.report.render import Cover, render
 
@@ -59,15 +60,18 @@ def test_contradictions_stand_in_the_report_with_what_was_decided(demo_subject):
     assert found.key in first.by_key()
     contradicted = [one.feature for one in found.typed.checked if one.contradicted]
     assert "ferry_legs" in contradicted and len(first.findings("expectations")) == len(contradicted)
-    assert {judged.decision for _, judged in first.findings("expectations")} == {"open"}
+    assert {standing.decision for _, standing in first.facts("expectations")} == {"open"}
     key = f"expected none: ferry_legs [{'m' * 64}]"
-    judged = {key: Judged("to mend", "Leave <it> out.")}
+    mine = Raised(Finding(name="raised 1", kind="concern", statement="Look at <b> this."), found, "A. Reader")
+    decided = Decisions({key: Standing(decision="to mend", reason="Leave <it> out.", owner="B.")}, raised=(mine,))
     known = {found.key: found for found in first.by_key().values()}
-    again = gather(demo_subject, digests, Work(), known=known, explained=20, judgements=judged)
+    again = gather(demo_subject, digests, Work(), known=known, explained=20, decisions=decided)
     assert again.fresh == []
     cover = Cover("Skerry Post claims", 1, "claims.parquet", "t" * 64, 12_000, "gradient trees v3", made="today")
-    html = render(again, demo_subject, cover)
-    assert "Decision: to mend; reason: Leave &lt;it&gt; out. <a" in html
-    assert html.count("Decision: open") == len(contradicted) - 1
+    html = render(again, demo_subject, cover).html
+    assert "Decision: to mend; reason: Leave &lt;it&gt; out; seen to by B. <a" in html
+    assert html.count("Nobody has decided about it yet.") == len(contradicted) - 1
+    assert "Look at &lt;b&gt; this. Raised by A. Reader." in html
+    assert len(again.all_facts()) == len(contradicted) + len(again.facts("tilt")) + 1
     amount = next(one for one in found.typed.checked if one.feature == "ferry_legs").moves
     assert f"Ferry legs was expected to have no effect; it moves the mean by {amount * 100:.1f} points." in html

@@ -61,6 +61,26 @@ def earlier(running, request):
     admin.close()
 
 
+@pytest.mark.parametrize("earlier", ["m0010_recorded"], indirect=True)
+def test_what_was_decided_stays_decided_with_a_reason(earlier):
+    told = {"a": ("no concern", ""), "b": ("no concern", "Known."), "c": ("accepted", ""), "d": ("to mend", "Soon.")}
+    with database.database.connection_context():
+        for finding, (decision, reason) in told.items():
+            database.database.execute_sql(
+                "insert into judgement (id, audit_id, finding, decision, reason) values (%s, %s, %s, %s, %s)",
+                (str(uuid.uuid4()), earlier, finding, decision, reason),
+            )
+    assert database.migrate()[0] == "m0011_facts"
+    with database.database.connection_context():
+        found = {one.finding: (one.decision, one.reason, one.owner) for one in Audit.get_by_id(earlier).judgements}
+    assert found == {
+        "a": ("accepted", "No concern.", ""),
+        "b": ("accepted", "Known.", ""),
+        "c": ("accepted", "No reason was given.", ""),
+        "d": ("to mend", "Soon.", ""),
+    }
+
+
 def test_what_was_there_is_kept_and_findings_can_be_judged(earlier):
     assert database.migrate() == [name for name in database.names() if name != "m0001_first"]
     with database.database.connection_context():
@@ -136,7 +156,7 @@ def test_evidence_gets_its_owners_and_what_was_kept_opens_as_it_was_written(earl
         items = [Shown(Evidence.model_validate(row.evidence.body), "n") for row in mine.kept]
     digests = Digests.of(demo_subject.spec, "t", "m")
     bundle = gather(replace(demo_subject, predictor=None), digests, Work(), items)
-    html = render(bundle, demo_subject, Cover("Kept", 1, "t.csv", "t" * 64, 1, "m", made="today"))
+    html = render(bundle, demo_subject, Cover("Kept", 1, "t.csv", "t" * 64, 1, "m", made="today")).html
     assert html.count("by an earlier version of Zero Tilt") == 2
 
 

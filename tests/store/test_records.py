@@ -7,7 +7,18 @@ import pytest
 
 from zerotilt.store import check, database
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import RECORDS, Audit, EvidenceRow, Kept, ModelVersion, Report, TableFile, Task
+from zerotilt.store.records import (
+    RECORDS,
+    Audit,
+    EvidenceRow,
+    Kept,
+    ModelVersion,
+    Raised,
+    Report,
+    ReportPreview,
+    TableFile,
+    Task,
+)
 
 
 @pytest.fixture
@@ -74,8 +85,10 @@ def test_the_check_finds_missing_damaged_and_unowned_files(connection, tmp_path)
     with connection.atomic() as transaction:
         Task.delete().execute()
         Report.delete().execute()
+        ReportPreview.delete().execute()
         TableFile.delete().execute()
         Kept.delete().execute()
+        Raised.delete().execute()
         EvidenceRow.delete().execute()
         ModelVersion.delete().execute()
         audit = Audit.create(title="checked")

@@ -24,7 +24,7 @@ from zerotilt.readers.watch import HelperDied
 from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task
-from zerotilt.tasks import board, worker
+from zerotilt.tasks import board, reporting, worker
 from zerotilt.tasks.lane import Lane
 from zerotilt.tasks.ownership import Superseded, claim
 from zerotilt.tasks.ticker import Ticker
@@ -47,11 +47,11 @@ def overtaken(task: Task) -> Task:
     return claim(str(task.id))
 
 
-REPORT = {"html": "a" * 64, "json": "b" * 64, "flagged": 2, "tested": 5}
+REPORT = {"files": {"report.html": "a" * 64, "audit.json": "b" * 64}, "flagged": 2, "tested": 5}
 
 
 def test_two_attempts_at_a_report_write_one(made, demo_audit):  # noqa: F811
-    first = begun("report", demo_audit, {})
+    first = begun("report", demo_audit, {"document": {}})
     second = overtaken(first)
     assert second.attempts == first.attempts + 1
     before = demo_audit.reports.count()
@@ -93,7 +93,7 @@ def test_a_table_that_is_finished_and_one_that_is_asked_for_do_not_wait_for_one_
 
 
 def test_an_attempt_that_was_overtaken_neither_fails_nor_beats(made, demo_audit):  # noqa: F811
-    first = begun("report", demo_audit, {})
+    first = begun("report", demo_audit, {"document": {}})
     overtaken(first)
     made._end(first, "failed", {"message": "late"})
     assert Task.get_by_id(first.id).state == "running"
@@ -102,7 +102,7 @@ def test_an_attempt_that_was_overtaken_neither_fails_nor_beats(made, demo_audit)
 
 
 def test_a_stale_heartbeat_is_taken_up_again_and_the_sleeper_changes_nothing(made, demo_audit):  # noqa: F811
-    task = begun("report", demo_audit, {})
+    task = begun("report", demo_audit, {"document": {}})
     Task.update(heartbeat=datetime.now(UTC) - timedelta(minutes=5)).where(Task.id == task.id).execute()
     assert made.sweep() >= 1
     assert Task.get_by_id(task.id).state == "queued"
@@ -116,7 +116,7 @@ def test_copying_a_large_file_into_the_store_beats(made, demo_audit, tmp_path): 
     beats = []
     made._files.take(path, lambda: beats.append(1))
     assert len(beats) == 5
-    task = begun("report", demo_audit, {})
+    task = begun("report", demo_audit, {"document": {}})
     Task.update(cancel=True).where(Task.id == task.id).execute()
     with pytest.raises(Cancelled):
         made._files.take(path, Ticker(task).beat)
@@ -154,9 +154,9 @@ def test_finishes_for_two_models_are_two(connection, demo_audit):  # noqa: F811
     desk = board.Board(Recorded())
     models = [str(one.id) for one in demo_audit.models][:2]
     found = [desk.check(demo_audit, Context(model=model)).id for model in models]
-    found += [desk.report(demo_audit, Context(model=model)).id for model in models]
+    found += [reporting.ask_report(desk, demo_audit, Context(model=model)).id for model in models]
     assert len(set(found)) == 4
-    assert desk.report(demo_audit, Context(model=models[0])).id == found[2]
+    assert reporting.ask_report(desk, demo_audit, Context(model=models[0])).id == found[2]
 
 
 def test_bytes_are_held_against_their_name_when_they_are_read(tmp_path):

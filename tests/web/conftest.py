@@ -94,7 +94,7 @@ def accessible(page: Page, rules: Sequence[str] = ("wcag2a", "wcag2aa", "wcag21a
         # evaluated, not added as an element: the page's own policy allows no inline script
         page.evaluate(AXE.read_text())
     found = page.evaluate(
-        f"axe.run(document, {{runOnly: {json.dumps(rules)}}})"
+        f"axe.run(document, {{runOnly: {json.dumps(rules)}, resultTypes: ['violations'], selectors: false}})"
         ".then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.slice(0, 3).map(n => n.html)})))"
     )
     assert found == [], json.dumps(found, indent=1)
@@ -126,6 +126,14 @@ def choose(page: Page, menu: str, choice: str) -> None:
         find.fill(choice)
         listed = page.get_by_role("option", name=choice, exact=True)
     listed.click()
+
+
+def report_written(page: Page) -> None:
+    """From any sheet: write the report, and open what was written."""
+    page.keyboard.press("6")
+    page.get_by_role("tab", name="Compose").click()
+    page.get_by_role("button", name="Write the report").click()
+    page.get_by_role("button", name="Read and sign it").click()
 
 
 def reading(page: Page) -> str:

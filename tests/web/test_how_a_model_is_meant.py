@@ -87,6 +87,22 @@ def test_an_order_typed_by_hand_is_kept_and_a_strange_name_is_said(page, shuffle
     expect(page.get_by_test_id("older")).to_contain_text("the meaning of its columns changed since")
 
 
+def test_a_model_that_comes_in_while_something_is_saved_is_shown(page, shuffled):
+    begun(page, shuffled, "Meanwhile")
+    page.wait_for_timeout(700)  # what was entered so far is written
+    held = []
+    page.route("**/meaning/problem", lambda route: held.append((route, route.fetch())))  # written, but not yet answered
+    page.get_by_label("Upload a model").set_input_files(shuffled / "model.onnx")
+    page.get_by_label("Event: paid is").select_option("0")
+    expect(page).to_have_url(re.compile("model="))  # it has come in
+    page.wait_for_timeout(300)
+    assert held
+    for route, answer in held:
+        route.fulfill(response=answer)
+    expect(page.get_by_text("fed in this order").first).to_be_visible()
+    page.unroute("**/meaning/problem")
+
+
 def test_an_audit_is_deleted_only_after_it_was_said_what_goes(page, shuffled):
     begun(page, shuffled, "To be deleted")
     page.goto("/")

@@ -31,6 +31,7 @@ def test_a_number_with_its_unit(page, client):
     audit = begun(client, page, "random forest of a number")
     page.get_by_label("Predicted: y as").select_option("regression")
     page.get_by_label("Unit").fill("crates")
+    expect(page.get_by_text("The model “model.onnx” gives one number a row.")).to_be_visible()
     accessible(page)
     page.get_by_role("button", name="Score the model and finish").click()
     expect(page.get_by_test_id("reading")).to_contain_text("is off by", timeout=60_000)

@@ -14,7 +14,7 @@ from sklearn.linear_model import LogisticRegression
 from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import OneHotEncoder
 
-from tests.web.conftest import accessible, choose, reading
+from tests.web.conftest import accessible, choose, reading, report_written
 
 
 @pytest.fixture(scope="module")
@@ -89,8 +89,7 @@ def test_from_upload_to_report(page, own):
     expect(page.locator("[data-level]").first).to_have_attribute("data-level", "C")
     page.keyboard.press("4")
     expect(page.get_by_test_id("detail")).to_contain_text("coalitions of 3 features was evaluated")
-    page.keyboard.press("6")
-    page.get_by_role("button", name="Write a report").click()
+    report_written(page)
     expect(page.get_by_test_id("reading")).to_contain_text("Report 1 is the newest", timeout=60_000)
 
 

@@ -6,7 +6,7 @@ import re
 
 from playwright.sync_api import expect
 
-from tests.web.conftest import accessible, reading
+from tests.web.conftest import accessible, reading, report_written
 from tests.web.test_intake_sheet import begun, table, upload  # noqa: F401
 from tests.web.test_own_files import own  # noqa: F401
 
@@ -43,6 +43,5 @@ def test_recorded_decisions_alone_are_read_to_the_report(begun):  # noqa: F811
     begun.keyboard.press("5")
     reading(begun)
     accessible(begun)
-    begun.keyboard.press("6")
-    begun.get_by_role("button", name="Write a report").click()
+    report_written(begun)
     expect(begun.get_by_test_id("reading")).to_contain_text("Report 1 is the newest", timeout=60_000)

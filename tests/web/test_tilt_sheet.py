@@ -144,29 +144,35 @@ def test_metrics_are_chosen_with_the_guide_and_limits_put_in_force(page, audit, 
     expect(page.get_by_role("dialog")).to_contain_text("Chosen by A. Reader")
 
 
-def test_flagged_disparities_are_counted_once_and_decided_with_a_reason(page, client, audit, context):
+def test_flagged_disparities_are_gathered_counted_once_and_decided_with_a_reason(page, client, audit, context):
     flagged = [d for d in talk.read(client, audit["id"], "tilt", context)["result"]["disparities"] if d["status"] == "flagged"]
+    facts = [f for f in client.post(f"/api/audits/{audit['id']}/findings", json=context).json() if f["area"] == "tilt"]
+    assert sum(len(fact["parts"]) for fact in facts) == len(flagged) > len(facts) > 4
     assert opened(page, audit)
     assert page.inner_text("[data-testid=detail]").startswith(f"{len(flagged)} of ")
     rail = page.get_by_role("navigation", name="Areas").get_by_role("link", name=re.compile("Tilt"))
-    expect(rail).to_contain_text(f"{len(flagged)} flagged")
+    expect(rail).to_contain_text(f"{len(facts)} open findings")
     mine = page.get_by_role("region", name="Findings of this area")
-    mine.get_by_role("button", name=f"{len(flagged) - 4} more findings").click()
-    expect(mine.get_by_role("listitem")).to_have_count(len(flagged))
+    mine.get_by_role("button", name=re.compile(f"^{len(facts) - 4} more finding")).click()
+    expect(mine.get_by_role("listitem")).to_have_count(len(facts))
     first = mine.get_by_role("listitem").first
     name, said = first.get_attribute("data-finding"), first.locator("p").first.inner_text().replace("⚑", "").strip()
     try:
         first.get_by_role("combobox").select_option("accepted")
+        expect(first).to_contain_text("once you say why")
+        expect(rail).to_contain_text(f"{len(facts)} open findings")  # nothing is accepted without a reason
         first.get_by_placeholder("Reason").fill("Ferries were cut off in the test weeks.")
         first.get_by_placeholder("Reason").blur()
-        expect(rail).to_contain_text(f"{len(flagged) - 1} flagged")
+        expect(rail).to_contain_text(f"{len(facts) - 1} open findings")
         accessible(page)
         report = talk.wait(client, client.post(f"/api/audits/{audit['id']}/reports", json=context).json())
         html = client.get(f"/api/audits/{audit['id']}/reports/{report['result']['number']}").text
         line = next(line for line in html.splitlines() if said in line and "Adjusted p" in line)
         assert "Decision: accepted; reason: Ferries were cut off in the test weeks. <a" in line
+        flagged = re.search('<section data-piece="flagged".*?</section>', html, re.S)[0]
+        assert flagged.count("<b>Severity ") == len(facts)
     finally:
-        client.put(f"/api/audits/{audit['id']}/findings", json={"finding": name, "decision": "open", "reason": ""})
+        client.put(f"/api/audits/{audit['id']}/findings", json={"finding": name, "decision": "open"})
 
 
 def test_a_group_is_read_by_every_sheet(page, audit, client, context):

@@ -10,7 +10,19 @@ from fastapi.openapi.utils import get_openapi
 from fastapi.responses import FileResponse
 
 from zerotilt import __version__
-from zerotilt.api import audits, choices, dossier, findings, front, meaning, problems, readings, settings, tasks
+from zerotilt.api import (
+    audits,
+    choices,
+    dossier,
+    findings,
+    front,
+    meaning,
+    problems,
+    readings,
+    reports,
+    settings,
+    tasks,
+)
 from zerotilt.api.desk import Desk
 from zerotilt.api.guard import Guard
 from zerotilt.api.pages import Assets
@@ -29,7 +41,7 @@ def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     app.add_middleware(Guard)
     problems.install(app)
     app.include_router(readings.of_methods())
-    for part in (front, audits, meaning, settings, readings, tasks, dossier, findings, choices):
+    for part in (front, audits, meaning, settings, readings, tasks, dossier, findings, reports, choices):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():
         _serve(app, pages)

@@ -13,6 +13,7 @@ import numpy as np
 from zerotilt.api.app import create
 from zerotilt.core import rows, words
 from zerotilt.core.drivers.losses import LOSS_LABELS
+from zerotilt.core.findings import GATHERED, SEVERE
 from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.meaning import PARTS
 from zerotilt.core.method import Method
@@ -58,6 +59,7 @@ def documents() -> dict[Path, str]:
     methods = {name: declared(method) for name, method in METHODS.items()}
     bodies = {
         FORMATS / "openapi.json": openapi,
+        NAMES / "findings.json": {"gathered": GATHERED, "severe": SEVERE},
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,

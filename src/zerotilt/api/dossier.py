@@ -1,29 +1,23 @@
-"""Kept evidence and its notes; reports."""
+"""Kept evidence and its notes."""
 
 from __future__ import annotations
 
 import asyncio
-from pathlib import Path
 from typing import Annotated
 
 from fastapi import APIRouter, HTTPException
-from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import Desk, TheDesk, connected, ready
+from zerotilt.api.desk import Desk, TheDesk, connected
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.problems import Conflict
 from zerotilt.api.readings import evidence_of
-from zerotilt.api.views import KeptView, ReportView, TaskView, kept
+from zerotilt.api.views import KeptView, kept
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.store import removal
-from zerotilt.store.files import Damaged, Missing
-from zerotilt.store.records import Audit, EvidenceRow, Kept, Report
+from zerotilt.store.records import Audit, EvidenceRow, Kept
 
 router = APIRouter(prefix="/api/audits/{audit_id}", tags=["dossier"])
-REPORT_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'self'; sandbox"
-
-
 Words = Annotated[str, Field(max_length=2_000)]
 
 
@@ -109,51 +103,3 @@ def _view(audit: Audit, desk: Desk, kept_id) -> KeptView:
     if row is None:
         raise HTTPException(404, "The dossier has no such item.")
     return kept(row, Spec.model_validate(audit.spec), audit, desk.files)
-
-
-@router.get("/reports")
-@connected
-def reports(audit: Audit) -> list[ReportView]:
-    return [ReportView.of(report) for report in audit.reports.order_by(Report.number)]
-
-
-@router.post("/reports", status_code=202)
-@connected
-def write_report(audit: Audit, desk: TheDesk, context: Context) -> TaskView:
-    task = desk.board.report(ready(audit), context)
-    return TaskView.of(type(task).get_by_id(task.id))
-
-
-@router.get("/reports/{number}", response_class=FileResponse)
-@connected
-def report(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
-    path = _whole(desk, _numbered(audit, number).html_digest, number)
-    return FileResponse(path, media_type="text/html", headers={"Content-Security-Policy": REPORT_POLICY})
-
-
-@router.get("/reports/{number}/audit.json", response_class=FileResponse)
-@connected
-def report_numbers(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
-    path = _whole(desk, _numbered(audit, number).json_digest, number)
-    return FileResponse(path, media_type="application/json", filename=f"audit-{number}.json")
-
-
-def _whole(desk: Desk, digest: str, number: int) -> Path:
-    """A report's file, held against its digest: what was altered is not served."""
-    try:
-        return desk.files.verified(digest)
-    except Missing:
-        raise HTTPException(410, f"The file of report {number} is missing; put it back from a copy.") from None
-    except Damaged:
-        raise HTTPException(
-            409, f"The file of report {number} was changed after it was written, so it is not shown."
-        ) from None
-
-
-def _numbered(audit: Audit, number: int) -> Report:
-    found = None
-    if 0 < number < 2**31:
-        found = Report.get_or_none((Report.audit == audit) & (Report.number == number))
-    if found is None:
-        raise HTTPException(404, f"This audit has no report {number}.")
-    return found

@@ -80,7 +80,7 @@ def flagged(desk: TheDesk) -> dict[str, int]:
         if not read_so_far(audit, desk, context):
             continue  # how many there are is not known, which is not none
         here = findings_of(audit, desk, context)
-        found[str(audit.id)] = sum(one.decision == "open" for one in here)
+        found[str(audit.id)] = sum(one.standing.decision == "open" for one in here)
     return found
 
 

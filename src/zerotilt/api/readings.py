@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import functools
 import re
-from collections import Counter
 from typing import Literal
 
 from fastapi import APIRouter, HTTPException, Response
 from pydantic import BaseModel, Field, create_model
 
 from zerotilt.api.desk import PATIENCE, TheDesk, connected, ready
-from zerotilt.api.findings import findings_of
 from zerotilt.api.views import ReadingView, TaskView, evidence
 from zerotilt.core import arrayfile, tabulate
 from zerotilt.core.evidence import Evidence
@@ -80,13 +78,6 @@ def _state(name: str) -> str:
 def _view(name: str) -> TaskView | None:
     found = patiently(lambda: Task.get_or_none(Task.id == name), PATIENCE)
     return found and TaskView.of(found)
-
-
-@router.post("/audits/{audit_id}/glance")
-@connected
-def glance(audit: Audit, desk: TheDesk, context: Context) -> dict[str, int]:
-    """Findings that are open in each area, of what has been read in this context."""
-    return Counter(found.area for found in findings_of(audit, desk, context) if found.decision == "open")
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays")

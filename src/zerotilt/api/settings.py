@@ -84,8 +84,10 @@ def take_settings(audit: Audit, who: Who, wanted: Taken) -> Fitted:
     if wanted.audit is not None:
         other = who.audit(wanted.audit)
         given, reason = spec_of(other), f"as in “{other.title}”"
+        ruled = any(rule_of(model) for model in other.models)
     else:
-        given, reason = settings_file.read(wanted.file or "").spec, "as in a file of settings"
+        read = settings_file.read(wanted.file or "")
+        given, reason, ruled = read.spec, "as in a file of settings", read.reading.rule is not None
     spec, unfit = refit(given, TableProfile.model_validate(current_table(audit).profile), before)
     by = meaning.By(who.identity.signed(""), reason)
     # a policy's number says which of this audit's it is
@@ -93,4 +95,9 @@ def take_settings(audit: Audit, who: Who, wanted: Taken) -> Fitted:
     for name, kind in PARTS.items():
         if spec.part(name) != before.part(name):
             meaning.write(audit, kind.model_validate(spec.part(name)), by)
+    if ruled:  # somebody answers for a rule, for one version; so it is not carried to another in passing
+        unfit = (
+            *unfit,
+            "A decision rule is not taken: it is put in force for a model version, in Tilt under Thresholds.",
+        )
     return Fitted(audit=AuditView.whole(Audit.get_by_id(audit.id)), unfit=list(unfit))

@@ -18,7 +18,7 @@ from zerotilt.core.reading import Reading
 from zerotilt.core.rows import nothing_trained
 from zerotilt.store import meaning, shelf
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, Report, TableFile, Task
+from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, TableFile, Task
 from zerotilt.tasks.board import changes, rule_of
 
 R = TypeVar("R")
@@ -261,24 +261,6 @@ class KeptView(BaseModel):
     created: datetime
     changed: list[str] = Field(description="What has changed since it was computed; empty where it still holds")
     older: bool = Field(description="Computed by an earlier version of its method; shown as it was written then")
-
-
-class ReportView(BaseModel):
-    number: int
-    flagged: int
-    tested: int | None = Field(description="Comparisons that could be tested; null in reports of earlier versions")
-    digest: str
-    created: datetime
-
-    @classmethod
-    def of(cls, report: Report) -> ReportView:
-        return cls(
-            number=report.number,
-            flagged=report.flagged,
-            tested=report.tested,
-            digest=report.html_digest,
-            created=report.created,
-        )
 
 
 def evidence(body: dict[str, Any], spec: Spec, context: Context) -> dict[str, Any]:

@@ -124,9 +124,13 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
 
 def examples(subject: Subject) -> list[tuple[int, str]]:
     """Rows worth showing in a report, with the reason: the surest error of each kind, and the closest decision."""
+    chosen: dict[int, str] = {}
+    if not subject.kind.cut:
+        for place, reason in subject.kind.telling(subject.rows.outcome_if_known, subject.predictions.outputs):
+            chosen.setdefault(int(subject.rows.numbers[place]), reason)
+        return list(chosen.items())
     if subject.predictions.scores is None or not subject.spec.knows_outcome:
         return []
-    chosen: dict[int, str] = {}
     kinds = (
         ("false negative", "score", False, "the surest wrong prediction that the event would not happen"),
         ("false positive", "score", True, "the surest wrong prediction that the event would happen"),

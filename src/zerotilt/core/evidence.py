@@ -100,7 +100,13 @@ class Evidence(Frozen):
         part = f" in {segment.name} ({segments.described(segment)})" if segment else ""
         said = f"In {segment.name}: " if segment else ""
         return tuple(
-            one.model_copy(update={"name": one.name + part + of_model, "statement": said + one.statement})
+            one.model_copy(
+                update={
+                    "name": one.name + part + of_model,
+                    "about": one.about and one.about + part + of_model,
+                    "statement": said + one.statement,
+                }
+            )
             for one in METHODS[self.method].findings_in(self.typed, spec)
         )
 

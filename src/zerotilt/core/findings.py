@@ -1,23 +1,224 @@
-"""What somebody has to decide about."""
+"""What somebody has to decide about: findings as methods see them, gathered into facts, each with its severity."""
 
 from __future__ import annotations
 
-from typing import Literal
+import math
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from datetime import date
+from typing import Literal, NamedTuple
 
 from pydantic import Field
 
+from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
 
-Severity = Literal["contradiction", "disparity", "weakness", "concern"]
+Kind = Literal["contradiction", "disparity", "weakness", "concern"]
+Severity = Literal["high", "medium", "low"]
+Decision = Literal["open", "accepted", "to mend", "mended", "watched"]
+FAR = 2.0
+"""Times the tolerance from which on a gap counts as large; "twice" in words."""
+MANY = 0.05
+"""Share of the rows from which on a group counts as one of many people."""
+NAMED = 4
+"""Further parts that a fact's sentence names."""
+
+
+GATHERED = (
+    "What several metrics say of one group is one finding, and so is a crossing that is not told apart from one of its "
+    "larger groups: flagged on the same metric, to the same side, by an amount that its interval holds."
+)
+SEVERE = (
+    "Severity is high where a gap is at least twice the tolerance, its whole interval lies outside, and the group holds a "
+    "twentieth of the rows or more; medium where two of these are so, or where there is no tolerance; else low."
+)
+
+
+class Gap(Frozen):
+    """A measure's distance from parity, with its interval and what is within."""
+
+    scale: Literal["ratio", "difference"]
+    value: float | None
+    low: float | None
+    high: float | None
+    within: tuple[float, float]
+
+    @property
+    def off(self) -> float:
+        """In tolerances off parity: 1 at the upper limit, −1 at the lower; 0 where the value is not known."""
+        low, high = self.within
+        if self.value is None:
+            return 0.0
+        if self.scale == "difference":
+            return _over(self.value, low, high)
+        if self.value <= 0:
+            return -math.inf
+        return _over(math.log(self.value), math.log(low) if low > 0 else -math.inf, math.log(high))
+
+    @property
+    def sure(self) -> bool:
+        """Whether the whole interval lies outside the limits, on one side."""
+        if self.low is None or self.high is None:
+            return False
+        return self.high < self.within[0] or self.low > self.within[1]
+
+
+def _over(value: float, low: float, high: float) -> float:
+    limit = high if value >= 0 else -low
+    return value / limit if limit else math.copysign(math.inf, value) if value else 0.0
 
 
 class Finding(Frozen):
     """One flagged disparity, weakness or contradiction, as a method found it in a result."""
 
     name: str = Field(description="The same while what it is about and its limits are, whatever the numbers")
-    kind: Severity
+    kind: Kind
     statement: str = Field(description="One sentence with its numbers")
     columns: tuple[str, ...] = Field(default=(), description="Columns it is about")
     group: str = ""
     metric: str = ""
     rows: int | None = Field(default=None, description="Rows it was measured on")
+    about: str = Field(default="", description="The fact that it is a part of; its own name when empty")
+    called: str = Field(default="", description="What was measured, beside others of the same fact")
+    size: str = Field(default="", description="How far off it is, in a few words")
+    concerned: int | None = Field(default=None, description="Rows of the people it is about")
+    gap: Gap | None = Field(default=None, description="How far off it is; none where there is no tolerance")
+
+    @property
+    def fact(self) -> str:
+        return self.about or self.name
+
+
+class Fact(Frozen):
+    """What several findings say together: one thing to decide about."""
+
+    name: str
+    kind: Kind
+    statement: str
+    severity: Severity
+    why: str = Field(description="Why it is as severe as that, by the rule")
+    parts: tuple[Finding, ...]
+    columns: tuple[str, ...]
+    group: str
+    rows: int | None
+
+
+class Standing(Frozen):
+    """How a finding stands: what was decided, why, and who sees to it."""
+
+    decision: Decision = "open"
+    reason: str = Field(default="", max_length=20_000)
+    owner: str = Field(default="", max_length=200, description="Who sees to it")
+    due: date | None = None
+    version: str = Field(default="", max_length=200, description="The model version in which it is mended")
+
+
+OPEN = Standing()
+
+
+def standing_of(fact: Fact, decided: Mapping[str, Standing]) -> Standing:
+    """What was decided about a fact itself, else what was decided alike about all that it is made of."""
+    if fact.name in decided:
+        return decided[fact.name]
+    found = [decided.get(part.name, OPEN) for part in fact.parts]
+    return found[0] if len({one.decision for one in found}) == 1 else OPEN
+
+
+class Weight(NamedTuple):
+    severity: Severity
+    why: str
+
+
+def gathered(findings: Sequence[Finding], apart: Collection[str] = ()) -> tuple[Fact, ...]:
+    """Facts, in the order in which their first parts stand.
+
+    Two rules. What is found of one group by several metrics is one fact. What is found of a crossing is part of the fact of
+    one of its larger groups, where that is off on the same metric to the same side, by an amount that the crossing's
+    interval holds: the crossing is then not told apart from what is so in the larger group anyway.
+
+    Parameters
+    ----------
+    apart : names of findings that a person took out; each is a fact of its own.
+    """
+    free = [one for one in findings if one.name not in apart]
+    parts: dict[str, list[Finding]] = {}
+    for one in findings:
+        home = one if one.name in apart else _explained_by(one, free) or one
+        parts.setdefault(one.name if one.name in apart else home.fact, []).append(one)
+    return tuple(_fact(name, found) for name, found in parts.items())
+
+
+def _explained_by(one: Finding, others: Iterable[Finding]) -> Finding | None:
+    """The finding of a larger group that a crossing's is not told apart from; the one that is nearest to it."""
+    names = one.group.split(words.CROSSED)
+    if one.gap is None or len(one.columns) < 2 or len(names) != len(one.columns):
+        return None
+    of = set(zip(one.columns, names, strict=True))
+    held = [
+        other
+        for other in others
+        if len(other.columns) == 1
+        and other.metric == one.metric
+        and (other.columns[0], other.group) in of
+        and _holds(one.gap, other.gap)
+    ]
+    return min(held, key=lambda other: abs(one.gap.off - other.gap.off), default=None)  # type: ignore[union-attr]
+
+
+def _holds(own: Gap, larger: Gap | None) -> bool:
+    if larger is None or larger.value is None or own.low is None or own.high is None or own.scale != larger.scale:
+        return False
+    return own.low <= larger.value <= own.high and own.off * larger.off > 0
+
+
+def weigh(parts: Sequence[Finding]) -> Weight:
+    """How severe a fact is: high where a part is at least twice the tolerance off, its whole interval outside, and its
+    people a twentieth of the rows or more; medium where two of these are so; else low. Without a tolerance: medium.
+    """
+    told = [(part, part.gap) for part in parts if part.gap is not None]
+    if not told:
+        return Weight("medium", "no tolerance says how far off it is")
+    best: tuple[bool, bool, bool] = max((_points(part, gap) for part, gap in told), key=sum)
+    far, sure, many = best
+    severity: Severity = "high" if all(best) else "medium" if sum(best) == 2 else "low"
+    return Weight(
+        severity,
+        f"{'at least' if far else 'less than'} twice the tolerance off; the interval lies "
+        f"{'wholly' if sure else 'only in part'} outside; {_people(parts, many)}",
+    )
+
+
+def _points(part: Finding, gap: Gap) -> tuple[bool, bool, bool]:
+    many = part.concerned is not None and bool(part.rows) and part.concerned >= MANY * (part.rows or 0)
+    return abs(gap.off) >= FAR, gap.sure, many
+
+
+def _people(parts: Sequence[Finding], many: bool) -> str:
+    concerned = max((part.concerned or 0 for part in parts), default=0)
+    return f"{words.plural(concerned, 'row')}, {'a twentieth of all or more' if many else 'under a twentieth of all'}"
+
+
+def _beside(part: Finding, first: Finding) -> str:
+    """A part in a few words: "accuracy (0.93 times)"; of another group than the first, with its name."""
+    other = f" of {part.group}" if part.group != first.group else ""
+    return f"{part.called}{other} ({part.size})" if part.called else part.statement
+
+
+def _fact(name: str, parts: Sequence[Finding]) -> Fact:
+    """Parts of the larger group come first; the first says the fact, the others are named with it."""
+    ordered = sorted(parts, key=lambda part: len(part.columns))
+    first, rest = ordered[0], ordered[1:]
+    severity, why = weigh(ordered)
+    more = [_beside(part, first) for part in rest]
+    if len(more) > NAMED + 1:
+        more = [*more[:NAMED], f"{words.count(len(more) - NAMED)} more"]
+    return Fact(
+        name=name,
+        kind=first.kind,
+        statement=f"{first.statement} Also flagged: {words.listing(more)}." if rest else first.statement,
+        severity=severity,
+        why=why,
+        parts=tuple(ordered),
+        columns=first.columns,
+        group=first.group,
+        rows=first.rows,
+    )

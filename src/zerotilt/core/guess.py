@@ -6,7 +6,8 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from zerotilt.core.meaning import ColumnSpec, Kind, Role, Task
+from zerotilt.core.levels import match_level
+from zerotilt.core.meaning import ColumnSpec, Kind, Problem, Role, Spec, Task
 from zerotilt.core.profiles import LONGEST_LEVEL, ColumnProfile, TableProfile
 from zerotilt.core.table import NO, YES
 
@@ -83,6 +84,33 @@ def guess_problem(profile: TableProfile, columns: Sequence[ColumnSpec]) -> dict[
             draft |= _outcome(by_name[column.name], column, levels)
             draft |= _recorded(levels, [by_name[one.name] for one in columns if one.role is Role.decision])
     return draft
+
+
+def guess_by_model(profile: TableProfile, spec: Spec, gives: str | None, classes: Sequence[str]) -> Problem | None:
+    """What is predicted, where numbers in the outcome could be either and the model's file tells which; None where not.
+
+    A model of one number a row reads few different numbers as numbers; one that names as many classes as there are
+    numbers reads them as classes. Two values stay an event, which a regression may well have been made for.
+
+    Parameters
+    ----------
+    gives, classes : "chances" or "number", and the classes that the file names; as its card has them.
+    """
+    outcome = spec.only(Role.outcome)
+    column = next((one for one in profile.columns if outcome is not None and one.name == outcome.name), None)
+    if column is None or column.stored not in ("int64", "double") or column.distinct < 3:
+        return None
+    task = spec.task
+    if gives == "number":
+        task = Task.regression
+    elif gives == "chances" and spec.task is Task.regression:
+        levels = [level.level for level in column.levels]
+        if len({match_level(one, levels) for one in classes} - {None}) == len(levels) == column.distinct:
+            task = Task.several
+    if task is spec.task:
+        return None
+    problem = Problem.model_validate(spec.part("problem"))
+    return problem.model_copy(update={"task": task, "event": "", "favourable_said": True})
 
 
 def _recorded(outcomes: list[str], decisions: list[ColumnProfile]) -> dict[str, Any]:

@@ -15,7 +15,7 @@ from zerotilt.core.table import Table
 
 MISSING = "(missing)"
 OTHER = "(other)"
-JOIN = " · "
+JOIN = words.CROSSED
 SEGMENTS = "(segments)"
 """The grouping whose groups are the audit's segments."""
 MOST_LEVELS = 30

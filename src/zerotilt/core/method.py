@@ -44,8 +44,6 @@ class Place:
     """What is read, given the results that stand before it, by method; ``fewer``: rows read by each explanation."""
     caption: Callable[[Any, Spec], str] | None = None
     """What its figure shows; the title when there is none."""
-    summed_up: bool = False
-    """Whether its reading stands in the summary."""
 
 
 @dataclass(frozen=True)

@@ -66,7 +66,9 @@ def _run(number: type) -> None:
     structure.sums_of(encoded)
     rows = np.arange(2)
     structure.mixed_sums(encoded, encoded, rows, rows, np.ones((2, 1), bool))
-    structure.walked_sums(encoded, encoded, rows, rows, np.zeros((2, 1), np.int64), structure.words)
+    structure.walked_sums(encoded, encoded, rows, rows, np.zeros((2, 1), np.int64))
+    line = Structure(None, owner, None, np.ones((1, 1)), trees.base, link)  # type: ignore[arg-type]
+    line.walked_sums(encoded, encoded, rows, rows, np.zeros((2, 1), np.int64))
 
 
 if __name__ == "__main__":

@@ -58,6 +58,10 @@ def level(confidence: float) -> str:
     return f"{confidence * 100:g}%"
 
 
+CROSSED = " · "
+"""Between the names of what is crossed."""
+
+
 def listing(items: Sequence[str]) -> str:
     if len(items) < 2:
         return "".join(items)

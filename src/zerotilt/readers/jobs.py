@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 from zerotilt.core import guess, profiles, rows, table
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
+from zerotilt.core.findings import Finding, Standing
 from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.methods import method_named
 from zerotilt.core.predictors.modelfile import inspect
@@ -92,11 +94,81 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
 
 
 def report(arguments: dict, scratch: Path, work: Work) -> dict:
-    """The report as HTML and JSON files, and the evidence computed for it."""
+    """The report for each of its readers, its numbers, and the evidence computed for it."""
     # what draws for print takes long to load, and no other job needs it
+    from zerotilt.report.archive import write_tables
     from zerotilt.report.auditfile import audit_file
-    from zerotilt.report.compose import Judged, Kept, gather
-    from zerotilt.report.render import Cover, render
+    from zerotilt.report.document import READERS
+    from zerotilt.report.render import render
+
+    subject, bundle, cover, document = _composed(arguments, work)
+    work.begin(len(READERS), "documents written")
+    files: dict[str, str] = {}
+    drawn: dict[str, str] = {}
+    for reader in READERS:
+        name = "report.html" if reader == "full" else f"{reader}.html"
+        made = render(bundle, subject, cover, document, reader, drawn=drawn)
+        files[name] = _text(scratch / name, made.html)
+        work.advance(1)
+    numbers = audit_file(bundle, subject, arguments["uploaded_digest"], subject.spec).to_json()
+    write_tables(bundle, scratch / "tables.zip")
+    files["tables.zip"] = str(scratch / "tables.zip")
+    files["audit.json"] = _text(scratch / "audit.json", numbers)
+    tilt = bundle.evidence_of("tilt")
+    return {
+        "files": files,
+        "flagged": len(bundle.all_facts()),
+        "tested": None if tilt is None else tilt.result["tested"],
+        "evidence": [found.model_dump(mode="json") for found in bundle.fresh],
+    }
+
+
+def preview(arguments: dict, scratch: Path, work: Work) -> dict:
+    """The report as one reader would get it, the numbers that a text can name there, and what nobody has decided."""
+    from zerotilt.report.lacking import undecided
+    from zerotilt.report.render import render
+
+    subject, bundle, cover, document = _composed(arguments, work)
+    work.begin(1, "page made")
+    made = render(bundle, subject, cover, document, arguments["reader"], preview=True)
+    work.advance(1)
+    numbers = json.dumps([one._asdict() for one in made.numbers.values()], ensure_ascii=False)
+    return {
+        "files": {
+            "preview.html": _text(scratch / "preview.html", made.html),
+            "numbers.json": _text(scratch / "numbers.json", numbers),
+        },
+        "lacking": undecided(bundle, cover, arguments["reader"]),
+        "evidence": [found.model_dump(mode="json") for found in bundle.fresh],
+    }
+
+
+def form(arguments: dict, scratch: Path, work: Work) -> dict:
+    """Another form of a report that was written."""
+    from zerotilt.report import forms
+
+    work.begin(1, "pages set")
+    with open(arguments["path"], encoding="utf-8") as source:
+        html = source.read()
+    made = scratch / "made"
+    if arguments["name"].endswith(".pdf"):
+        made.write_bytes(forms.pdf(html))
+    else:
+        forms.markdown(html, made)
+    work.advance(1)
+    return {"files": {arguments["name"]: str(made)}}
+
+
+def _text(path: Path, content: str) -> str:
+    path.write_text(content, encoding="utf-8")
+    return str(path)
+
+
+def _composed(arguments: dict, work: Work):
+    """What a report is rendered from: subject, bundle of evidence, cover and document."""
+    from zerotilt.report.compose import Decisions, Kept, Raised, gather
+    from zerotilt.report.document import Document
+    from zerotilt.report.render import Cover
 
     subject, digests = opened(arguments)
     known = {item["key"]: Evidence.model_validate(item) for item in arguments["known"]}
@@ -104,9 +176,20 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
         Kept(Evidence.model_validate(item["evidence"]), item["note"], tuple(item["changed"]))
         for item in arguments["kept"]
     ]
-    judged = {name: Judged(*found) for name, found in arguments["judgements"].items()}
-    bundle = gather(subject, digests, work, kept, known, judgements=judged)
-    work.begin(1, "report written")
+    told = arguments["decisions"]
+    decisions = Decisions(
+        {name: Standing.model_validate(found) for name, found in told["standing"].items()},
+        frozenset(told["apart"]),
+        tuple(
+            Raised(
+                Finding(name=one["name"], kind="concern", statement=one["statement"]),
+                Evidence.model_validate(one["evidence"]),
+                one["author"],
+            )
+            for one in told["raised"]
+        ),
+    )
+    bundle = gather(subject, digests, work, kept, known, decisions=decisions)
     cover = Cover(
         title=arguments["title"],
         number=arguments["number"],
@@ -117,24 +200,9 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
         policy_record=arguments.get("policy_record"),
         rule_record=arguments.get("rule_record"),
         alongside=arguments.get("alongside_said", ""),
+        gaps=[(name, missing) for name, missing in arguments["gaps"]],
     )
-    html, numbers = scratch / "report.html", scratch / "audit.json"
-    html.write_text(render(bundle, subject, cover), encoding="utf-8")
-    numbers.write_text(
-        audit_file(bundle, subject, arguments["uploaded_digest"], subject.spec).to_json(), encoding="utf-8"
-    )
-    work.advance(1)
-    flagged, tested = 0, None
-    if (tilt := bundle.evidence_of("tilt")) is not None:
-        flagged = sum(found["status"] == "flagged" for found in tilt.result["disparities"])
-        tested = tilt.result["tested"]
-    return {
-        "html": str(html),
-        "json": str(numbers),
-        "flagged": flagged,
-        "tested": tested,
-        "evidence": [found.model_dump(mode="json") for found in bundle.fresh],
-    }
+    return subject, bundle, cover, Document.model_validate(arguments["document"])
 
 
 def demo(arguments: dict, scratch: Path, work: Work) -> dict:
@@ -172,5 +240,7 @@ JOBS: dict[str, Job] = {
     "evidence": evidence,
     "check": check,
     "report": report,
+    "preview": preview,
+    "form": form,
     "demo": demo,
 }

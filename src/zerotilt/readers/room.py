@@ -25,7 +25,7 @@ from zerotilt.readers.warm import serve
 from zerotilt.readers.watch import HelperDied, Limits, OnTick, ended_without_a_word, followed, result_of, stop_hanging
 
 log = logging.getLogger(__name__)
-READ_WARM = frozenset({"evidence", "check", "report"})
+READ_WARM = frozenset({"evidence", "check", "report", "preview"})
 FILES = ("table_path", "model_path", "alongside_path")
 MOST = 8
 SHARE_OF_MEMORY = 0.25

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import importlib
 import os
+import sys
 import time
 from collections.abc import Callable
 from multiprocessing.connection import Connection
@@ -22,6 +24,7 @@ from zerotilt.readers.inside import end_with_parent, limit_memory, perform, tell
 BACKGROUND = 10
 """How far what takes long gives way to what is looked at (nice)."""
 END_SECONDS = 2.0
+DRAWING = frozenset({"report", "preview"})
 
 
 def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int) -> None:
@@ -58,9 +61,20 @@ def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int)
             _job(pipe, job, arguments, place, gives_way, memory)
         pipe.close()
         tell(control, "begun", [number, jobs.HELD.leave_new(Path(scratch))])
+        if job in DRAWING:
+            _learn_to_draw(scratch)
         if not rehearsed and os.environ.get("ZT_AHEAD") != "off":
             rehearsed = True
             _rehearse(arguments)
+
+
+def _learn_to_draw(scratch: str) -> None:
+    """Load what draws for print, and look for its fonts: longer than a page takes, so the next one finds it here."""
+    if "zerotilt.report.render" not in sys.modules:
+        os.environ.setdefault("MPLCONFIGDIR", scratch)
+        importlib.import_module("zerotilt.report.render")
+        importlib.import_module("zerotilt.report.auditfile")
+        importlib.import_module("matplotlib.backends.backend_svg")
 
 
 def _job(pipe: Connection, job: str, arguments: dict, scratch: str, gives_way: bool, memory: int) -> None:

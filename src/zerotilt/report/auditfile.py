@@ -1,4 +1,4 @@
-"""audit.json: the audit as data, in the published format zerotilt-audit/1."""
+"""audit.json: the audit as data, in the published format zerotilt-audit/2."""
 
 from __future__ import annotations
 
@@ -6,14 +6,15 @@ from typing import Literal, cast
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from zerotilt.core.findings import Kind, Severity, Standing
 from zerotilt.core.groups.disparity import Disparity, Group, TiltResult
-from zerotilt.core.groups.metrics import Measure, MetricName
-from zerotilt.core.meaning import FlagPolicy, Rule, Spec
+from zerotilt.core.groups.metrics import Measure
+from zerotilt.core.meaning import FlagPolicy, Rule, Spec, Task
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.report.compose import Bundle
 
-FORMAT = "zerotilt-audit/1"
+FORMAT = "zerotilt-audit/2"
 
 
 class _Part(BaseModel):
@@ -30,7 +31,7 @@ class TableEntry(_Part):
 class ModelEntry(_Part):
     sha256: str
     inputs: list[str]
-    threshold: float
+    threshold: float | None = Field(description="From which score on the event is predicted; null of other outcomes")
     rule: Rule | None = Field(description="Decision rule of this version; the threshold for all when null")
     notes: list[str]
 
@@ -52,19 +53,38 @@ class EvidenceEntry(_Part):
     computed: str
 
 
+class FindingEntry(_Part):
+    """One thing to decide about, and what was decided."""
+
+    name: str
+    kind: Kind
+    severity: Severity
+    statement: str
+    parts: list[str] = Field(description="Sentences of what it is gathered from")
+    standing: Standing
+
+
 class AuditFile(_Part):
     """One audit. Parts that need a model are absent without one."""
 
-    format: Literal["zerotilt-audit/1"]
+    format: Literal["zerotilt-audit/2"]
     table: TableEntry
     model: ModelEntry | None
-    event: str
-    favourable: Literal["event", "other"]
+    task: Task
+    outcome: str | None = Field(description="Column that says what happened; null where none does")
+    event: str | None = Field(description="Value of the outcome that is predicted; null of other outcomes")
+    favourable: Literal["event", "other"] | None = Field(
+        description="Which decision is favourable; null without an event"
+    )
+    favourable_classes: list[str]
     policy: FlagPolicy
-    performance: dict[MetricName, Measure]
+    performance: dict[str, Measure] = Field(
+        description="By metric; of several classes by metric, “ · ” and the class, too"
+    )
     drivers: list[DriverEntry] | None = None
     groups: list[Group]
     disparities: list[Disparity]
+    findings: list[FindingEntry]
     evidence: list[EvidenceEntry]
 
     def to_json(self) -> str:
@@ -92,12 +112,15 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
         else ModelEntry(
             sha256=performance.digests.model or "",
             inputs=list(predictor.inputs),
-            threshold=subject.decisions.cut,
+            threshold=subject.decisions.cut if subject.kind.cut else None,
             rule=subject.context.rule,
             notes=list(predictor.notes),
         ),
-        event=spec.event,
-        favourable=spec.favourable,
+        task=spec.task,
+        outcome=spec.outcome.name if spec.knows_outcome else None,
+        event=spec.event if subject.kind.cut else None,
+        favourable=spec.favourable if subject.kind.cut else None,
+        favourable_classes=list(spec.favourable_classes) if subject.kind.classed else [],
         policy=spec.policy,
         performance=performance.result["sets"][0]["metrics"],
         drivers=None
@@ -108,6 +131,17 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
         ],
         groups=list(tilt.groups) if tilt else [],
         disparities=list(tilt.disparities) if tilt else [],
+        findings=[
+            FindingEntry(
+                name=fact.name,
+                kind=fact.kind,
+                severity=fact.severity,
+                statement=fact.statement,
+                parts=[part.statement for part in fact.parts],
+                standing=standing,
+            )
+            for fact, standing in bundle.all_facts()
+        ],
         evidence=[
             EvidenceEntry(
                 name=names[found.key],

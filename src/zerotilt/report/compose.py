@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from zerotilt.core.evidence import Digests, Evidence, compute, key
-from zerotilt.core.findings import Finding
+from zerotilt.core.findings import Fact, Finding, Standing, gathered, standing_of
 from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
@@ -28,12 +28,25 @@ class Kept:
 
 
 @dataclass(frozen=True)
-class Judged:
-    decision: str
-    reason: str
+class Raised:
+    """A finding that a person raised on a figure."""
+
+    finding: Finding
+    evidence: Evidence
+    author: str = ""
 
 
-UNJUDGED = Judged("open", "")
+@dataclass(frozen=True)
+class Decisions:
+    """What people decided about findings, took out of the facts they were gathered into, or raised by hand."""
+
+    standing: Mapping[str, Standing] = field(default_factory=dict)
+    apart: frozenset[str] = frozenset()
+    raised: tuple[Raised, ...] = ()
+
+    def of(self, findings: Sequence[Finding]) -> list[tuple[Fact, Standing]]:
+        """Findings gathered into facts, with how each stands."""
+        return [(fact, standing_of(fact, self.standing)) for fact in gathered(findings, self.apart)]
 
 
 @dataclass(frozen=True)
@@ -54,8 +67,7 @@ class Bundle:
     """What was not read, and why."""
     """Methods with a place in the report that could not be read: they need a model."""
     kept: list[Kept] = field(default_factory=list)
-    judgements: dict[str, Judged] = field(default_factory=dict)
-    """What people decided about findings, by the finding's name."""
+    decisions: Decisions = field(default_factory=Decisions)
     fresh: list[Evidence] = field(default_factory=list)
     """What was computed now and is worth storing."""
 
@@ -77,15 +89,21 @@ class Bundle:
         """Every piece of evidence once, in the order of the report."""
         found = [one for section in self.sections for one, _ in section.items]
         found += [item.evidence for item in self.kept]
+        found += [one.evidence for one in self.decisions.raised]
         return {evidence.key: evidence for evidence in found}
 
-    def findings(self, method: str) -> list[tuple[Finding, Judged]]:
-        """What a method's results give rise to, with what was decided about each."""
-        return [
-            (one, self.judgements.get(one.name, UNJUDGED))
-            for found in self.of(method)
-            for one in found.findings(self.spec)
-        ]
+    def findings(self, method: str) -> list[Finding]:
+        """What a method's results give rise to."""
+        return [one for found in self.of(method) for one in found.findings(self.spec)]
+
+    def facts(self, method: str) -> list[tuple[Fact, Standing]]:
+        """The same gathered into facts, with how each stands."""
+        return self.decisions.of(self.findings(method))
+
+    def all_facts(self) -> list[tuple[Fact, Standing]]:
+        """Everything that somebody has to decide about, what was raised by hand last."""
+        found = [one for section in self.sections for one in self.facts(section.method.name)]
+        return found + self.decisions.of([one.finding for one in self.decisions.raised])
 
     @property
     def numbered(self) -> dict[str, str]:
@@ -100,7 +118,7 @@ def gather(
     kept: list[Kept] | None = None,
     known: Mapping[str, Evidence] | None = None,
     explained: int | None = None,
-    judgements: Mapping[str, Judged] | None = None,
+    decisions: Decisions | None = None,
 ) -> Bundle:
     """All evidence of a report: every method that has a place there, in the order of the methods.
 
@@ -129,4 +147,4 @@ def gather(
             items.append((found, heading))
         so_far[method.name] = [found.typed for found, _ in items]
         sections.append(Section(method, tuple(items)))
-    return Bundle(subject.spec, tuple(sections), tuple(absent), list(kept or []), dict(judgements or {}), fresh)
+    return Bundle(subject.spec, tuple(sections), tuple(absent), list(kept or []), decisions or Decisions(), fresh)

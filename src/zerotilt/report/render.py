@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import base64
 import re
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from functools import partial
+from functools import cache, partial
+from importlib.resources import files
 from typing import Any, cast
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
@@ -14,15 +16,21 @@ from markupsafe import Markup, escape
 
 from zerotilt.core import tabulate, words
 from zerotilt.core.evidence import Evidence
-from zerotilt.core.groups.disparity import TiltResult, by_tilt
+from zerotilt.core.findings import GATHERED, OPEN, SEVERE, Standing
+from zerotilt.core.groups.disparity import TiltResult, by_weight
 from zerotilt.core.groups.metrics import METRICS, label, metric_named
 from zerotilt.core.groups.tilt_said import wanting
-from zerotilt.core.meaning import Spec
+from zerotilt.core.meaning import Role, Spec, Task
 from zerotilt.core.methods import METHODS
 from zerotilt.core.subject import Subject
-from zerotilt.report import figures
+from zerotilt.report import figures, prose
 from zerotilt.report.compose import Bundle
+from zerotilt.report.compose import Section as Read
+from zerotilt.report.document import Document, Piece, Reader, sections
 from zerotilt.report.explanations import drawing_of
+from zerotilt.report.numbers import Number, numbers
+from zerotilt.report.published import without_the_few
+from zerotilt.report.short import sentences
 
 ENVIRONMENT = Environment(
     loader=PackageLoader("zerotilt.report"),
@@ -50,49 +58,256 @@ class Cover:
     """Who decided the decision rule in force, when and why."""
     alongside: str = ""
     """What was read alongside, which the report leaves out."""
+    gaps: Sequence[tuple[str, int]] | None = None
+    """Columns in which cells are missing, and how many; None where nobody counted."""
 
 
-def render(bundle: Bundle, subject: Subject, cover: Cover) -> str:
-    """The report as HTML. Figures are inline SVG; nothing outside the file is referred to."""
-    spec = subject.spec
+@dataclass(frozen=True)
+class Rendered:
+    """A document as one reader gets it, and what was found while it was made."""
+
+    html: str
+    numbers: dict[str, Number]
+    """What a text can name in it."""
+    left_out: int = 0
+    """Groups that are not printed, for the few people in them."""
+
+
+def render(
+    bundle: Bundle,
+    subject: Subject,
+    cover: Cover,
+    document: Document | None = None,
+    reader: Reader = "full",
+    preview: bool = False,
+    drawn: dict[str, str] | None = None,
+) -> Rendered:
+    """The report as HTML. Figures are inline SVG; nothing outside the file is referred to.
+
+    Parameters
+    ----------
+    preview : also pieces that the reader does not get are there, hidden, so that they can be shown without being made anew.
+    drawn : figures by the key of their evidence, for other readers of the same bundle; added to.
+    """
+    spec, document = subject.spec, (document or Document()).complete()
+    left_out, hushed = 0, False
+    if reader == "public":
+        hushed = too_few(subject, document.smallest)
+        bundle, left_out = published(bundle, subject, document.smallest)
     compared = bundle.evidence_of("tilt")
     tilt = cast(TiltResult, compared.typed) if compared else None
-    flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_tilt) if tilt else []
-    names = bundle.numbered
-    return ENVIRONMENT.get_template("report.html").render(
+    flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_weight) if tilt else []
+    names, found = bundle.numbered, {} if hushed else numbers(bundle)
+    drawn = {} if drawn is None else drawn
+    everything = bundle.all_facts()
+
+    def trace(key: str) -> str:
+        return names.get(key, "") if reader == "full" else ""
+
+    html = ENVIRONMENT.get_template("report.html").render(
         cover=cover,
+        fonts=_fonts(),
+        title=document.title.strip() or cover.title,
         made=cover.made or datetime.now(UTC).strftime("%d %B %Y, %H:%M UTC"),
         spec=spec,
         subject=subject,
+        reader=reader,
+        smallest=document.smallest,
+        left_out=left_out,
+        hushed=hushed,
+        pieces=[
+            one
+            for one in _pieces(document, bundle, reader, preview)
+            if not hushed or one[0].id in WORDS or not one[0].section
+        ],
+        anchors={
+            piece.id: piece.id if piece.section else f"own-{place}" for place, piece in enumerate(document.pieces)
+        },
+        written=lambda text: prose.html(text, found, trace) if text.strip() else "",
+        sentences=sentences(bundle, subject, cover.model_name, cover.table_name, left_out),
         bundle=bundle,
         tilt=tilt,
         compared=compared,
         absent=_absent(bundle),
+        unexamined=_unexamined(subject),
+        favourable=_favourable(subject),
+        gives=_gives(subject),
+        recorded="decisions" if subject.spec.only(Role.decision) else "scores",
         methods=[METHODS[name] for name in METHODS if name in {found.method for found in bundle.by_key().values()}],
         prose=_prose,
         ended=lambda text: text.strip().removesuffix("."),  # the sentence around it ends with its own
         caption=_caption(spec),
         main_table=_main_table,
-        # both in the same order: the furthest off first
-        flagged=[
-            (found, one.statement, judged)
-            for found, (one, judged) in zip(flagged, bundle.findings("tilt"), strict=True)
-        ],
+        facts=bundle.facts("tilt"),
+        # both in the same order: what matters to the decision first
+        adjusted={one.name: found.p_adjusted for found, one in zip(flagged, bundle.findings("tilt"), strict=True)},
+        raised=[(one, bundle.decisions.standing.get(one.finding.name, OPEN)) for one in bundle.decisions.raised],
+        still_open=[one for one in everything if one[1].decision == "open"],
+        settled=[one for one in everything if one[1].decision != "open"],
+        stands=_stands,
+        gathered=GATHERED,
+        severe=SEVERE,
         attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
         metrics=METRICS,
+        compared_in=_compared_in(tilt),
         label=label,
         words=words,
         reading=lambda evidence: evidence.read(spec),
-        mark=lambda evidence: names[evidence.key],
-        figure=partial(figure, spec),
-        levels=lambda attribute: figures.svg(figures.levels(tilt, spec, attribute)),
+        mark=lambda evidence: trace(evidence.key),
+        figure=partial(_drawn, spec, drawn),
+        levels=partial(_levels, spec, drawn, tilt),
         evidence=bundle.by_key(),
         settings_of=_settings_of,
-        threshold_text=_threshold(subject),
+        threshold_text=_threshold(subject) if subject.kind.cut else "",
         wanting=wanting(tilt, spec.wording) if tilt else "",
         cell=_cell,
         interval=_interval,
     )
+    return Rendered(html, found, left_out)
+
+
+@cache
+def _fonts() -> dict[str, str]:
+    """The letters of the report, so that it looks alike wherever it is opened."""
+    folder = files("zerotilt.report") / "fonts"
+    return {
+        name: base64.b64encode((folder / f"{file}.woff2").read_bytes()).decode()
+        for name, file in (("Newsreader", "newsreader"), ("Instrument Sans", "instrument-sans"))
+    }
+
+
+WORDS = frozenset({"purpose"})
+"""Sections in which nothing stands but what people wrote."""
+PLAIN = frozenset({"raised", "kept"})
+"""Sections that a document leaves out while there is nothing in them."""
+
+
+def _pieces(document: Document, bundle: Bundle, reader: Reader, preview: bool) -> list[tuple[Piece, Read | None, bool]]:
+    """The pieces of a document with what was read for each, and whether the reader gets it."""
+    read = {one.method.name: one for one in bundle.sections}
+    empty = {"raised": not bundle.decisions.raised, "kept": not bundle.kept}
+    out = []
+    for piece in document.pieces:
+        section = piece.section
+        if section is not None and reader == "public" and not section.publishable:
+            continue
+        of_method = section is not None and section.name in METHODS
+        if of_method and not read.get(piece.id):
+            continue  # it was not read, which is said under what was not examined
+        nothing = section is not None and section.name in PLAIN and empty[section.name]
+        if of_method and not read[piece.id].items and piece.id != "response":
+            nothing = True
+        included = piece.read_by(reader) and (not nothing or bool(piece.text.strip()))
+        if included or (preview and not nothing):
+            out.append((piece, read.get(piece.id), included))
+    return out
+
+
+def published(bundle: Bundle, subject: Subject, smallest: int) -> tuple[Bundle, int]:
+    """A bundle as it may go out to everybody, and how many groups it leaves out: no single rows, nothing of few people."""
+    kept, left_out = [], 0
+    for section in bundle.sections:
+        if (own := sections().get(section.method.name)) is None or not own.publishable:
+            continue
+        items = section.items
+        if section.method.name == "performance":
+            items = tuple((_of_many(found, smallest), heading) for found, heading in items)
+        if section.method.name == "tilt":
+            made = [(*without_the_few(found, subject, smallest), heading) for found, heading in items]
+            left_out = sum(number for _, number, _ in made)
+            items = tuple((found, heading) for found, _, heading in made)
+        kept.append(replace(section, items=items))
+    decisions = replace(bundle.decisions, raised=())
+    return replace(bundle, sections=tuple(kept), kept=[], decisions=decisions), left_out
+
+
+def _of_many(found: Evidence, smallest: int) -> Evidence:
+    """Performance without other row sets that hold too few."""
+    first, *others = found.result["sets"]
+    kept = [first, *(one for one in others if one["rows"] >= smallest)]
+    return found.model_copy(update={"result": found.result | {"sets": kept}})
+
+
+def too_few(subject: Subject, smallest: int) -> bool:
+    """Whether the rows that are read are too few to publish anything about, or those that a segment leaves out are."""
+    if subject.n < smallest:
+        return True
+    if subject.context.segment is None:
+        return False
+    whole = replace(subject, context=subject.context.model_copy(update={"segment": None}), beside=None, alike=None)
+    return 0 < whole.n - subject.n < smallest
+
+
+def _unexamined(subject: Subject) -> list[str]:
+    """What nobody could look at here, besides the sections that were not read."""
+    spec, out = subject.spec, []
+    if not spec.knows_outcome:
+        out.append("How good the predictions are, and errors by group: no column says what really happened.")
+    if not spec.groupings:
+        out.append("Groups of people: no column of the table makes groups in this audit.")
+    if spec.task is not Task.binary:
+        out.append(f"Thresholds: nothing is decided by one, since the outcome is {subject.kind.named}.")
+    out.append(
+        "Places where errors concentrate, the condition of the table beyond missing cells, and other models than this one."
+    )
+    return out
+
+
+def _favourable(subject: Subject) -> str:
+    """Which decision is favourable, in a sentence."""
+    spec = subject.spec
+    if not subject.kind.cut:
+        found = spec.favourable_classes
+        return f"{spec.wording.favourable}: {words.listing([str(one) for one in found])}" if found else "none was named"
+    said = "the event" if spec.favourable == "event" else "that the event does not happen"
+    found = f"{spec.wording.favourable}: predicting {said}"
+    if subject.predictions.scores is not None:
+        under = ", as the decision rule of this version says" if subject.context.rule else ""
+        found += f"; the event is predicted at a score of {_threshold(subject)}{under}"
+    return f"{found}; otherwise {spec.wording.unfavourable}"
+
+
+def _gives(subject: Subject) -> str:
+    """What the output is, in words."""
+    spec = subject.spec
+    if subject.kind.classed:
+        return f"a chance for each class of {words.title(spec.target_name)}: {words.listing(list(subject.classes))}"
+    if subject.kind.cut:
+        return f"the chance that {spec.event_phrase}"
+    return f"{spec.event_phrase}{f', in {spec.wording.unit}' if spec.wording.unit else ''}"
+
+
+USUAL = (
+    "base_rate",
+    "selection_rate",
+    "accuracy",
+    "true_positive_rate",
+    "false_positive_rate",
+    "positive_predictive_value",
+)
+
+
+def _compared_in(tilt: TiltResult | None, most: int = 6) -> list[str]:
+    """The metrics that tables of groups show: the usual ones of an event, else the first that there are."""
+    if tilt is None or not tilt.groups:
+        return []
+    there = list(tilt.groups[0].metrics)
+    usual = [name for name in USUAL if name in there]
+    return usual if len(usual) > 2 else there[:most]
+
+
+def _stands(found: Standing) -> str:
+    """What was decided about a finding, in a sentence; empty while nobody has."""
+    if found == OPEN:
+        return ""
+    said = [f"Decision: {found.decision}{f' in version {found.version}' if found.version else ''}"]
+    if found.reason.strip():
+        said.append(f"reason: {found.reason.strip().removesuffix('.')}")
+    if found.owner:
+        said.append(f"seen to by {found.owner.strip()}")
+    if found.due:
+        said.append(f"due {found.due.day} {found.due:%B %Y}")
+    return f"{'; '.join(said).removesuffix('.')}."
 
 
 def _absent(bundle: Bundle) -> dict[str, list[str]]:
@@ -135,6 +350,21 @@ def figure(spec: Spec, evidence: Evidence) -> str:
         return ""
     drawing = drawing_of(METHODS[evidence.method], evidence.typed, spec)
     return figures.svg(drawing) if drawing is not None else ""
+
+
+def _drawn(spec: Spec, drawn: dict[str, str], evidence: Evidence) -> str:
+    if evidence.key not in drawn:
+        drawn[evidence.key] = figure(spec, evidence)
+    return drawn[evidence.key]
+
+
+def _levels(spec: Spec, drawn: dict[str, str], tilt: TiltResult, attribute: str) -> str:
+    """The levels of one grouping; another reader's are drawn anew only where groups are left out."""
+    of = [one.model_dump_json() for one in (*tilt.groups, *tilt.disparities) if one.attribute == attribute]
+    name = f"levels {attribute} {of}"
+    if name not in drawn:
+        drawn[name] = figures.svg(figures.levels(tilt, spec, attribute))
+    return drawn[name]
 
 
 def _caption(spec: Spec) -> Callable[[Evidence], str]:

@@ -8,7 +8,18 @@ from peewee import SQL
 
 from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import ACTIVE, EvidenceRow, ModelVersion, Report, TableFile, Task
+from zerotilt.store.records import (
+    ACTIVE,
+    EvidenceRow,
+    ModelVersion,
+    Report,
+    ReportForm,
+    ReportPreview,
+    Signature,
+    TableFile,
+    Task,
+)
+from zerotilt.store.written import broken_chains
 
 
 def named_files() -> dict[str, str]:
@@ -22,6 +33,15 @@ def named_files() -> dict[str, str]:
     for report in Report.select():
         named[report.html_digest] = f"report {report.number}"
         named[report.json_digest] = f"numbers of report {report.number}"
+        named |= {digest: f"{name} of report {report.number}" for name, digest in report.files.items()}
+        if report.manifest:
+            named[report.manifest] = f"manifest of report {report.number}"
+    for signature in Signature.select():
+        named[signature.file] = f"signature of {signature.name}"
+    for form in ReportForm.select():
+        named[form.file] = f"{form.name} of a report"
+    for preview in ReportPreview.select():
+        named |= {digest: f"{name} of a report before it is written" for name, digest in preview.files.items()}
     for row in EvidenceRow.select(EvidenceRow.method, EvidenceRow.files).where(SQL("jsonb_array_length(files) > 0")):
         named |= dict.fromkeys(row.files, f"an array of {row.method.replace('_', ' ')}")
     return named
@@ -38,6 +58,7 @@ def check(files: FileStore) -> tuple[list[str], int]:
             continue
         if (found := _content(files, digest)) != digest:
             problems.append(f"{what}: the file {digest} is damaged (its content has the digest {found})")
+    problems += broken_chains(files)
     problems += [f"the file {digest} belongs to no record" for digest in sorted(present - set(named))]
     return problems, len(named)
 

@@ -11,6 +11,7 @@ from peewee import (
     BigIntegerField,
     BooleanField,
     CompositeKey,
+    DateField,
     DoubleField,
     ForeignKeyField,
     IntegerField,
@@ -51,8 +52,13 @@ class Audit(Record):
     asked: Any
     kept: Any
     judgements: Any
+    remarks: Any
+    apart: Any
+    raised: Any
     meanings: Any
     reports: Any
+    drafts: Any
+    previews: Any
 
 
 class TableFile(Record):
@@ -161,13 +167,56 @@ class Kept(Record):
 
 
 class Judgement(Record):
-    """What people decided about one finding of an audit, and why."""
+    """What people decided about one finding of an audit, and why; who sees to it, and until when."""
 
     audit = ForeignKeyField(Audit, backref="judgements", on_delete="cascade")
     finding = TextField()
     decision = TextField(default="open")
     reason = TextField(default="")
+    owner = TextField(default="")
+    due = DateField(null=True)
+    version = TextField(default="")
+    """The model version in which it is mended."""
+    author = TextField(default="")
+    number = IntegerField(default=1)
+    """Raised with every change, so that nobody writes over what they have not read."""
     changed = DateTimeTZField(constraints=NOW)
+
+
+class Remark(Record):
+    """One line of a finding's history: what was changed, what was said, by whom; never altered."""
+
+    audit = ForeignKeyField(Audit, backref="remarks", on_delete="cascade")
+    finding = TextField()
+    changes = BinaryJSONField(index=False, default=dict)
+    said = TextField(default="")
+    author = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+
+class TakenApart(Model):
+    """A finding that a person took out of the fact that it was gathered into."""
+
+    audit = ForeignKeyField(Audit, backref="apart", on_delete="cascade")
+    finding = TextField()
+    author = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        database = database
+        table_name = "taken_apart"
+        primary_key = CompositeKey("audit", "finding")
+
+
+class Raised(Record):
+    """A finding that a person raised on a figure."""
+
+    audit = ForeignKeyField(Audit, backref="raised", on_delete="cascade")
+    statement = TextField()
+    evidence = ForeignKeyField(EvidenceRow, column_name="evidence_key")
+    context = BinaryJSONField(index=False)
+    author = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
 
 
 class MeaningVersion(Record):
@@ -201,6 +250,66 @@ class Report(Record):
     json_digest = TextField()
     flagged = IntegerField()
     tested = IntegerField(null=True)
+    files = BinaryJSONField(index=False, default=dict)
+    """Digests of all its files by their names; none for reports of earlier versions, which have the two above."""
+    manifest = TextField(null=True)
+    """Digest of the file that names them all, which is what people sign."""
+    title = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+    signatures: Any
+    forms: Any
+
+
+class ReportDraft(Record):
+    """One version of the document that an audit's next report is written from; the last one is in force."""
+
+    audit = ForeignKeyField(Audit, backref="drafts", on_delete="cascade")
+    number = IntegerField()
+    body = BinaryJSONField(index=False)
+    author = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+
+class ReportPreview(Model):
+    """The document as a reader would get it, made of what there was."""
+
+    audit = ForeignKeyField(Audit, backref="previews", on_delete="cascade")
+    reader = TextField()
+    made_of = TextField()
+    files = BinaryJSONField(index=False)
+    lacking = BinaryJSONField(index=False, default=list)
+    created = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        database = database
+        table_name = "report_preview"
+        primary_key = CompositeKey("audit", "reader")
+
+
+class ReportForm(Model):
+    """Another form of a report, made from what was written; it can be made again."""
+
+    report = ForeignKeyField(Report, backref="forms", on_delete="cascade")
+    name = TextField()
+    file = TextField()
+
+    class Meta:
+        database = database
+        table_name = "report_form"
+        primary_key = CompositeKey("report", "name")
+
+
+class Signature(Record):
+    """That somebody signed a report. What was signed is a file, and each file names the one before."""
+
+    report = ForeignKeyField(Report, backref="signatures", on_delete="cascade")
+    number = IntegerField()
+    name = TextField()
+    role = TextField()
+    note = TextField(default="")
+    before = TextField(default="")
+    """Digest of the signature before, or of the report's manifest."""
+    file = TextField()
     created = DateTimeTZField(constraints=NOW)
 
 
@@ -213,7 +322,14 @@ RECORDS = (
     Task,
     Kept,
     Judgement,
+    Remark,
+    TakenApart,
+    Raised,
     MeaningVersion,
     DecisionRule,
     Report,
+    ReportDraft,
+    ReportForm,
+    ReportPreview,
+    Signature,
 )

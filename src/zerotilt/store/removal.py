@@ -16,6 +16,7 @@ from zerotilt.store.records import (
     Kept,
     MeaningVersion,
     ModelVersion,
+    Raised,
     TableFile,
     Task,
 )
@@ -56,7 +57,15 @@ def remove_audit(audit: Audit) -> list[str]:
     """Delete an audit with all that is in it; the digests of files that may be unowned now."""
     left = [digest for table in audit.tables for digest in (table.raw_digest, table.digest)]
     left += [model.digest for model in audit.models]
-    left += [digest for report in audit.reports for digest in (report.html_digest, report.json_digest)]
+    for report in audit.reports:
+        left += [
+            report.html_digest,
+            report.json_digest,
+            *report.files.values(),
+            *([report.manifest] if report.manifest else []),
+        ]
+        left += [one.file for one in (*report.signatures, *report.forms)]
+    left += [digest for preview in audit.previews for digest in preview.files.values()]
     Audit.delete().where(Audit.id == audit.id).execute()
     return left + _drop_evidence()
 
@@ -94,16 +103,19 @@ def _disown(audit: Audit, part: str, digest: str) -> None:
     """An audit's evidence of a table or model that it has no more, unless it is kept."""
     of_it = EvidenceRow.select(EvidenceRow.key).where(SQL("body->'digests'->>%s = %s", (part, digest)))
     kept = Kept.select(Kept.evidence).where(Kept.audit == audit)
+    raised = Raised.select(Raised.evidence).where(Raised.audit == audit)
+    own = AuditEvidence.evidence
     AuditEvidence.delete().where(
-        (AuditEvidence.audit == audit) & AuditEvidence.evidence.in_(of_it) & AuditEvidence.evidence.not_in(kept)
+        (AuditEvidence.audit == audit) & own.in_(of_it) & own.not_in(kept) & own.not_in(raised)
     ).execute()
 
 
 def _drop_evidence() -> list[str]:
     """Delete evidence that no audit has asked for any more; the digests of its files."""
     owned = AuditEvidence.select(AuditEvidence.evidence)
-    kept = Kept.select(Kept.evidence)
-    dropped = EvidenceRow.delete().where(EvidenceRow.key.not_in(owned) & EvidenceRow.key.not_in(kept))
+    kept, raised = Kept.select(Kept.evidence), Raised.select(Raised.evidence)
+    key = EvidenceRow.key
+    dropped = EvidenceRow.delete().where(key.not_in(owned) & key.not_in(kept) & key.not_in(raised))
     return [digest for row in dropped.returning(EvidenceRow.files).execute() for digest in row.files]
 
 

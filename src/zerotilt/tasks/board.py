@@ -15,13 +15,11 @@ from zerotilt.core.evidence import Digests, Evidence, changed_since, key
 from zerotilt.core.meaning import Context, Rule, Spec
 from zerotilt.core.methods import first_shown, method_named
 from zerotilt.core.refusal import Refused
-from zerotilt.core.rows import NAMES, called, nothing_trained
+from zerotilt.core.rows import nothing_trained
 from zerotilt.report.compose import SEED
-from zerotilt.store import meaning, shelf
 from zerotilt.store.bell import ASKED, ring
 from zerotilt.store.check import lock_file
 from zerotilt.store.database import database
-from zerotilt.store.files import FileStore
 from zerotilt.store.records import (
     ACTIVE,
     Audit,
@@ -29,7 +27,6 @@ from zerotilt.store.records import (
     EvidenceRow,
     Kept,
     ModelVersion,
-    Report,
     TableFile,
     Task,
     own,
@@ -125,37 +122,17 @@ class Board:
 
     def check(self, audit: Audit, context: Context) -> Task:
         payload = basis(audit, context) | {"seed": SEED}
-        return self.submit("check", "Model scored, roles checked", payload, audit, _named("check", audit, payload))
-
-    def report(self, audit: Audit, context: Context) -> Task:
-        alone = context.model_copy(update={"alongside": None})
-        payload = basis(audit, alone) | {
-            "title": audit.title,
-            "policy_record": policy_record(audit),
-            "rule_record": rule_record(version_of(audit, context.model)),
-            "alongside_said": _alongside_said(audit, context),
-        }
-        return self.submit("report", "Report", payload, audit, _named("report", audit, payload))
+        return self.submit("check", "Model scored, roles checked", payload, audit, named("check", audit, payload))
 
 
 def _quick(expected: float | None) -> bool:
     return expected is not None and expected <= QUICK_SECONDS
 
 
-def _named(kind: str, audit: Audit, payload: dict[str, Any]) -> str:
+def named(kind: str, audit: Audit, payload: dict[str, Any]) -> str:
     """One name for the same work: what it starts from counts, so that two models' are never joined into one."""
     body = json.dumps(payload, sort_keys=True, default=str)
     return f"{kind}:{audit.id}:{hashlib.sha256(body.encode()).hexdigest()[:32]}"
-
-
-def _alongside_said(audit: Audit, context: Context) -> str:
-    other = context.beside()
-    if context.alongside is None or other is None:
-        return ""
-    model = version_of(audit, context.alongside.model)
-    if model:
-        return f"Model version “{model.name}”"
-    return "" if other.row_set == context.row_set else f"The {called(NAMES[other.rows], 'rows', other.row_set.name)}"
 
 
 def current_table(audit: Audit) -> TableFile:
@@ -233,20 +210,6 @@ def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any
     return key(found, digests, Context.model_validate(arguments["context"]), checked, SEED), payload
 
 
-def kept_items(audit: Audit, files: FileStore) -> list[dict[str, Any]]:
-    """The dossier in the order it was kept."""
-    rows = (
-        Kept.select(Kept, EvidenceRow)
-        .join(EvidenceRow)
-        .where((Kept.audit == audit) & ~Kept.removed)
-        .order_by(Kept.created)
-    )
-    return [
-        {"evidence": shelf.whole(row.evidence, files), "note": row.note, "changed": list(changes(audit, row))}
-        for row in rows
-    ]
-
-
 def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
     """What has changed since a kept item was computed, in words."""
     found = Evidence.model_validate(kept.evidence.body)
@@ -262,30 +225,3 @@ def digests_of(arguments: dict[str, Any], spec: Spec) -> Digests:
     return Digests.of(
         spec, arguments["table_digest"], arguments["model_digest"], alongside=arguments["alongside_digest"]
     )
-
-
-def rule_record(model: ModelVersion | None) -> dict[str, Any] | None:
-    """Who decided a version's decision rule, and why; None where there is none."""
-    last = model and model.rules.order_by(DecisionRule.number.desc()).first()
-    if not last or not last.rule:
-        return None
-    return {"number": last.number, "author": last.author, "reason": last.reason, "made": f"{last.created:%d %B %Y}"}
-
-
-def policy_record(audit: Audit) -> dict[str, Any] | None:
-    """Who chose the flag policy in force, and why; None while it is the one that every audit starts with."""
-    last = meaning.versions(audit, "policy")[0]
-    if last.author == meaning.NOBODY_YET:
-        return None
-    answers = last.answers
-    return {
-        "number": last.number,
-        "author": last.author,
-        "reason": last.reason,
-        "made": f"{last.created:%d %B %Y}",
-        "answers": answers,
-    }
-
-
-def next_number(audit: Audit) -> int:
-    return (Report.select(peewee.fn.max(Report.number)).where(Report.audit == audit).scalar() or 0) + 1

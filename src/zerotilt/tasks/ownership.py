@@ -5,8 +5,12 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
+from zerotilt.core.guess import guess_by_model
+from zerotilt.core.meaning import Spec
+from zerotilt.core.profiles import TableProfile
 from zerotilt.store.database import database
-from zerotilt.store.records import Audit, Task
+from zerotilt.store.meaning import NOBODY_YET, By, in_force, write
+from zerotilt.store.records import Audit, TableFile, Task
 
 
 def now() -> datetime:
@@ -39,6 +43,17 @@ def carried_over(earlier: dict | None, profile: dict | None, result: dict[str, A
     return earlier | {
         "columns": columns, "intersections": crossings, "segments": segments, "model_inputs": inputs, "model_readings": readings
     }  # fmt: skip
+
+
+def guess_again(audit: Audit, card: dict[str, Any]) -> None:
+    """What is predicted, told by the model that has come, as long as no person has said it."""
+    table = audit.tables.order_by(TableFile.created.desc()).first()
+    if table is None or audit.spec is None or in_force(audit)["problem"].author != NOBODY_YET:
+        return
+    profile, spec = TableProfile.model_validate(table.profile), Spec.model_validate(audit.spec)
+    told = guess_by_model(profile, spec, card.get("gives"), card["classes"])
+    if told is not None:
+        write(audit, told, By(NOBODY_YET))
 
 
 class Superseded(Exception):

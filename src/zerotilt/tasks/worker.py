@@ -12,8 +12,6 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from peewee import SQL
-
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
@@ -24,11 +22,13 @@ from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.meaning import begin
-from zerotilt.store.records import Audit, EvidenceRow, ModelVersion, Report, TableFile, Task, own
-from zerotilt.tasks.board import Board, kept_items, next_number
+from zerotilt.store.records import Audit, ModelVersion, ReportForm, TableFile, Task, own
+from zerotilt.store.written import freeze, keep_preview
+from zerotilt.tasks import reporting
+from zerotilt.tasks.board import Board
 from zerotilt.tasks.expectation import QUICK_SECONDS, learn
 from zerotilt.tasks.lane import Lane
-from zerotilt.tasks.ownership import Superseded, carried_over, claim, locked, now, ours
+from zerotilt.tasks.ownership import Superseded, carried_over, claim, guess_again, locked, now, ours
 from zerotilt.tasks.queue import Queue, Turn
 from zerotilt.tasks.ticker import Ticker
 
@@ -121,7 +121,7 @@ class Worker:
                 )
                 took = time.monotonic() - began
                 kept = self._keep_files(task.kind, result, ticker)
-            patiently(lambda: self._finish(task, kept), PATIENCE)
+            removal.discard(self._files, patiently(lambda: self._finish(task, kept), PATIENCE))
             if task.kind == "evidence":
                 patiently(lambda: learn(task.payload, task.payload.get("cells", 0), took), PATIENCE)
         except Superseded:
@@ -175,35 +175,30 @@ class Worker:
         for name in ("table", "model", "alongside"):
             if arguments.get(f"{name}_digest"):
                 arguments[f"{name}_path"] = str(self._files.verified(arguments[f"{name}_digest"], ticker.beat))
-        if "digest" in arguments:
+        if "digest" in arguments:  # what was uploaded, or written
             arguments["path"] = str(self._files.verified(arguments["digest"], ticker.beat))
-        if task.kind == "report":
-            audit = Audit.get_by_id(task.audit_id)
-            of_table = SQL("body->'digests'->>'table' = %s", (arguments["table_digest"],))
-            rows = EvidenceRow.select().where(of_table & (EvidenceRow.method != "cases"))
-            arguments |= {
-                "known": [shelf.whole(row, self._files) for row in rows],
-                "kept": kept_items(audit, self._files),
-                "number": next_number(audit),
-                "judgements": {one.finding: (one.decision, one.reason) for one in audit.judgements},
-            }
+        if task.kind in ("report", "preview"):
+            arguments |= reporting.arguments(task, self._files)
         return arguments
 
     def _keep_files(self, kind: str, result: dict[str, Any], ticker: Ticker) -> dict[str, Any]:
         """Move files from scratch into the store; the result with digests in their place. Bytes before rows."""
         kept = dict(result)
-        for name in ("file", "html", "json"):
-            if name in kept:
-                kept[f"{name}_bytes"] = Path(kept[name]).stat().st_size
-                kept[name] = self._files.take(Path(kept[name]), ticker.beat)
+        if "file" in kept:
+            kept["file_bytes"] = Path(kept["file"]).stat().st_size
+            kept["file"] = self._files.take(Path(kept["file"]), ticker.beat)
+        for name, path in kept.get("files", {}).items():
+            kept["files"] = kept["files"] | {name: self._files.take(Path(path), ticker.beat)}
         for audit in kept.get("audits", []):
             audit["models"] = [
                 model | {"file": self._files.take(Path(model["file"]), ticker.beat)} for model in audit["models"]
             ]
         return kept
 
-    def _finish(self, task: Task, result: dict[str, Any]) -> None:
-        """One transaction: the records of the result, and the task's end; nothing where another attempt has overtaken it."""
+    def _finish(self, task: Task, result: dict[str, Any]) -> list[str]:
+        """One transaction: the records of the result, and the task's end; nothing where another attempt has overtaken it.
+        The digests of files that may be unowned now.
+        """
         with database.atomic():
             # the fence: the row is taken for as long as this lasts, and only by the attempt that it says
             if not Task.update(heartbeat=now()).where(ours(task)).execute():
@@ -213,8 +208,10 @@ class Worker:
                 if task.audit_id is not None:
                     own(task.audit_id, body["key"])
             outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
+            left = outcome.pop("left", [])
             Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(ours(task)).execute()
             ring(ENDED, str(task.id))
+        return left
 
     def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         payload = task.payload
@@ -234,9 +231,12 @@ class Worker:
             profile=result["profile"],
         )
         begin(audit, Spec.model_validate(spec))
+        if last := audit.models.order_by(ModelVersion.created.desc()).first():
+            guess_again(audit, last.card)
         return {"rows": result["profile"]["rows"]}
 
     def _finish_model(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+        guess_again(locked(task), result["card"])
         model = ModelVersion.create(
             audit=task.audit, name=task.payload["name"], digest=task.payload["digest"], card=result["card"]
         )
@@ -257,16 +257,19 @@ class Worker:
         return {name: result[name] for name in ("counts", "unknown_outcomes", "classes")}
 
     def _finish_report(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        locked(task)  # reports of one audit are numbered one after the other
-        report = Report.create(
-            audit=task.audit,
-            number=next_number(task.audit),
-            html_digest=result["html"],
-            json_digest=result["json"],
-            flagged=result["flagged"],
-            tested=result["tested"],
-        )
-        return {"number": report.number}
+        audit = locked(task)  # reports of one audit are numbered one after the other
+        return {"number": freeze(audit, self._files, result, task.payload["document"]).number}
+
+    def _finish_form(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+        locked(task)
+        for name, digest in result["files"].items():
+            ReportForm.insert(report=task.payload["report"], name=name, file=digest).on_conflict_ignore().execute()
+        return {"name": task.payload["name"]}
+
+    def _finish_preview(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+        audit, payload = locked(task), task.payload
+        left = keep_preview(audit, payload["reader"], payload["made_of"], result["files"], result["lacking"])
+        return {"left": left}
 
     def _finish_demo(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
         began = now()  # one transaction has one time; the audits keep their order all the same
@@ -340,5 +343,7 @@ FINISHERS: dict[str, Callable[[Worker, Task, dict], dict]] = {
     "inspect_model": Worker._finish_model,
     "check": Worker._finish_check,
     "report": Worker._finish_report,
+    "preview": Worker._finish_preview,
+    "form": Worker._finish_form,
     "demo": Worker._finish_demo,
 }

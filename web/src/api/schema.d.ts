@@ -916,26 +916,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/glance": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Glance
-         * @description Findings that are open in each area, of what has been read in this context.
-         */
-        post: operations["glance_api_audits__audit_id__glance_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/audits/{audit_id}/evidence/{key}/arrays": {
         parameters: {
             query?: never;
@@ -1152,6 +1132,212 @@ export interface paths {
         patch: operations["change_api_audits__audit_id__dossier__kept_id__patch"];
         trace?: never;
     };
+    "/api/audits/{audit_id}/glance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Glance
+         * @description Findings that are open in each area, of what has been read in this context.
+         */
+        post: operations["glance_api_audits__audit_id__glance_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Judge
+         * @description Write what was decided about a finding, why, and who sees to it; the number of this decision.
+         */
+        put: operations["judge_api_audits__audit_id__findings_put"];
+        /** Read Findings */
+        post: operations["read_findings_api_audits__audit_id__findings_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/findings/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * History
+         * @description What was decided and said about a finding, the first first.
+         */
+        get: operations["history_api_audits__audit_id__findings_history_get"];
+        put?: never;
+        /**
+         * Remark
+         * @description Say something about a finding; it stays in its history.
+         */
+        post: operations["remark_api_audits__audit_id__findings_history_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/findings/gathering": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Gather Apart
+         * @description Take a part out of the fact that it was gathered into, or put it back.
+         */
+        put: operations["gather_apart_api_audits__audit_id__findings_gathering_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/findings/raised": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Raise Finding
+         * @description Raise a finding by hand on a figure; its name.
+         */
+        post: operations["raise_finding_api_audits__audit_id__findings_raised_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Draft
+         * @description The document, complete: every section stands in it.
+         */
+        get: operations["draft_api_audits__audit_id__draft_get"];
+        /**
+         * Write Draft
+         * @description Write the document. What somebody else wrote since it was read is put together with it, so that nothing is lost.
+         */
+        put: operations["write_draft_api_audits__audit_id__draft_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/draft/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview
+         * @description A reader's page as it is today, or the task that makes it.
+         */
+        post: operations["preview_api_audits__audit_id__draft_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/draft/preview/{reader}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Preview Page */
+        get: operations["preview_page_api_audits__audit_id__draft_preview__reader__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/draft/numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Offered
+         * @description Computed numbers whose names hold every word that was typed; the shortest names first.
+         */
+        get: operations["offered_api_audits__audit_id__draft_numbers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/draft/prose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Prose
+         * @description A text as it will stand in the report, with the numbers that it names.
+         */
+        post: operations["read_prose_api_audits__audit_id__draft_prose_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/reports": {
         parameters: {
             query?: never;
@@ -1162,7 +1348,10 @@ export interface paths {
         /** Reports */
         get: operations["reports_api_audits__audit_id__reports_get"];
         put?: never;
-        /** Write Report */
+        /**
+         * Write Report
+         * @description Write the report, for each of its readers, as the document stands now.
+         */
         post: operations["write_report_api_audits__audit_id__reports_post"];
         delete?: never;
         options?: never;
@@ -1187,15 +1376,18 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/reports/{number}/audit.json": {
+    "/api/audits/{audit_id}/reports/{number}/{name}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Report Numbers */
-        get: operations["report_numbers_api_audits__audit_id__reports__number__audit_json_get"];
+        /**
+         * Report File
+         * @description One of a report's files: what one of its readers gets, its numbers, its manifest.
+         */
+        get: operations["report_file_api_audits__audit_id__reports__number___name__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1204,7 +1396,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/findings": {
+    "/api/audits/{audit_id}/reports/{number}/forms/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1212,13 +1404,32 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        put?: never;
         /**
-         * Judge
-         * @description Write what was decided about a finding, and why.
+         * Make Form
+         * @description Another form of a report, as PDF or Markdown: there already, or the task that makes it.
          */
-        put: operations["judge_api_audits__audit_id__findings_put"];
-        /** Read Findings */
-        post: operations["read_findings_api_audits__audit_id__findings_post"];
+        post: operations["make_form_api_audits__audit_id__reports__number__forms__name__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/reports/{number}/signatures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign
+         * @description Sign a report by name and role. A signature is never taken back; another one says what has changed.
+         */
+        post: operations["sign_api_audits__audit_id__reports__number__signatures_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2449,6 +2660,46 @@ export interface components {
             /** Scarce */
             scarce: boolean;
         };
+        /** Decided */
+        Decided: {
+            /**
+             * Decision
+             * @default open
+             * @enum {string}
+             */
+            decision: "open" | "accepted" | "to mend" | "mended" | "watched";
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Owner
+             * @description Who sees to it
+             * @default
+             */
+            owner: string;
+            /** Due */
+            due?: string | null;
+            /**
+             * Version
+             * @description The model version in which it is mended
+             * @default
+             */
+            version: string;
+            /** Finding */
+            finding: string;
+            /**
+             * Author
+             * @default
+             */
+            author: string;
+            /**
+             * Read
+             * @description Number of the decision that was read, 0 for none; another one now is a conflict
+             */
+            read?: number | null;
+        };
         /** Density */
         Density: {
             /** Low */
@@ -2624,6 +2875,29 @@ export interface components {
             wasserstein: number;
         };
         /**
+         * Document
+         * @description A report as people have arranged it. Every section stands in it once, and no two pieces have one name.
+         */
+        Document: {
+            /**
+             * Title
+             * @description The audit's own when empty
+             * @default
+             */
+            title: string;
+            /**
+             * Smallest
+             * @description Rows under which the public version prints no group
+             * @default 30
+             */
+            smallest: number;
+            /**
+             * Pieces
+             * @default []
+             */
+            pieces: components["schemas"]["Piece"][];
+        };
+        /**
          * Dominant
          * @description One feature that carries most of the importance, and the output's spread when it is averaged out.
          */
@@ -2642,6 +2916,30 @@ export interface components {
              * @description The same with the feature's values taken from other rows and averaged
              */
             spread_without: number;
+        };
+        /**
+         * DraftView
+         * @description The document that the next report is written from.
+         */
+        DraftView: {
+            /**
+             * Number
+             * @description Of its version; 0 while nobody has touched it
+             */
+            number: number;
+            document: components["schemas"]["Document"];
+            /** Author */
+            author: string;
+            /** Changed */
+            changed: string | null;
+            /**
+             * Together
+             * @description Whether what somebody else wrote meanwhile was put together with it
+             * @default false
+             */
+            together: boolean;
+            /** Sections */
+            sections: components["schemas"]["SectionView"][];
         };
         /**
          * Driver
@@ -3974,8 +4272,11 @@ export interface components {
              */
             choices: components["schemas"]["WayOut"][];
         };
-        /** FindingView */
-        FindingView: {
+        /**
+         * Finding
+         * @description One flagged disparity, weakness or contradiction, as a method found it in a result.
+         */
+        Finding: {
             /**
              * Name
              * @description The same while what it is about and its limits are, whatever the numbers
@@ -4013,6 +4314,64 @@ export interface components {
              */
             rows?: number | null;
             /**
+             * About
+             * @description The fact that it is a part of; its own name when empty
+             * @default
+             */
+            about: string;
+            /**
+             * Called
+             * @description What was measured, beside others of the same fact
+             * @default
+             */
+            called: string;
+            /**
+             * Size
+             * @description How far off it is, in a few words
+             * @default
+             */
+            size: string;
+            /**
+             * Concerned
+             * @description Rows of the people it is about
+             */
+            concerned?: number | null;
+            /** @description How far off it is; none where there is no tolerance */
+            gap?: components["schemas"]["Gap"] | null;
+        };
+        /**
+         * FindingView
+         * @description One finding, gathered from what the evidence says, and how it stands.
+         */
+        FindingView: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "contradiction" | "disparity" | "weakness" | "concern";
+            /** Statement */
+            statement: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "high" | "medium" | "low";
+            /**
+             * Why
+             * @description Why it is as severe as that, by the rule
+             */
+            why: string;
+            /** Parts */
+            parts: components["schemas"]["Finding"][];
+            /** Columns */
+            columns: string[];
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number | null;
+            /**
              * Area
              * @enum {string}
              */
@@ -4027,13 +4386,27 @@ export interface components {
              * @description Key of the evidence it rests on
              */
             evidence: string;
+            standing: components["schemas"]["Standing"];
             /**
-             * Decision
-             * @enum {string}
+             * Number
+             * @description Of its last decision, 0 while there is none; to be given back by who writes the next
              */
-            decision: "open" | "accepted" | "to mend" | "no concern";
-            /** Reason */
-            reason: string;
+            number: number;
+            /**
+             * Remarks
+             * @description Lines in its history
+             */
+            remarks: number;
+            /**
+             * Apart
+             * @description Whether a person took it out of the fact that it was gathered into
+             */
+            apart: boolean;
+            /**
+             * Author
+             * @description Who raised it by hand; empty for what a method found
+             */
+            author: string;
         };
         /** Finish */
         Finish: {
@@ -4181,6 +4554,11 @@ export interface components {
              */
             rows: number;
         };
+        /** FormView */
+        FormView: {
+            /** @description That makes it; null where it is there */
+            task: components["schemas"]["TaskView"] | null;
+        };
         /**
          * FrontierPoint
          * @description The least cost with which the gap stays within ``allowed``.
@@ -4194,6 +4572,28 @@ export interface components {
             cost: number;
             /** Thresholds */
             thresholds: components["schemas"]["GroupThreshold"][];
+        };
+        /**
+         * Gap
+         * @description A measure's distance from parity, with its interval and what is within.
+         */
+        Gap: {
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "ratio" | "difference";
+            /** Value */
+            value: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Within */
+            within: [
+                number,
+                number
+            ];
         };
         /**
          * GapChange
@@ -4230,6 +4630,21 @@ export interface components {
              * @description Of the whole gap; below 0 where it works against it
              */
             share: number | null;
+        };
+        /** Gathering */
+        Gathering: {
+            /**
+             * Finding
+             * @description A part of a fact, by its own name
+             */
+            finding: string;
+            /** Apart */
+            apart: boolean;
+            /**
+             * Author
+             * @default
+             */
+            author: string;
         };
         /** GivenAsk */
         GivenAsk: {
@@ -4473,21 +4888,6 @@ export interface components {
              * @default 4
              */
             draws: number;
-        };
-        /** Judged */
-        Judged: {
-            /** Finding */
-            finding: string;
-            /**
-             * Decision
-             * @enum {string}
-             */
-            decision: "open" | "accepted" | "to mend" | "no concern";
-            /**
-             * Reason
-             * @default
-             */
-            reason: string;
         };
         /** Keep */
         Keep: {
@@ -4913,6 +5313,11 @@ export interface components {
              * @default []
              */
             columns: string[];
+            /**
+             * Gives
+             * @description What it predicts, where the file tells
+             */
+            gives?: ("chances" | "number") | null;
             /** Operators */
             operators: {
                 [key: string]: number;
@@ -5099,6 +5504,20 @@ export interface components {
              */
             segments: components["schemas"]["Segment"][];
         };
+        /** NewDraft */
+        NewDraft: {
+            document: components["schemas"]["Document"];
+            /**
+             * Read
+             * @description Number of the version that it was changed from
+             */
+            read: number;
+            /**
+             * Author
+             * @default
+             */
+            author: string;
+        };
         /** NewExpectations */
         NewExpectations: {
             /**
@@ -5116,6 +5535,25 @@ export interface components {
             expectations?: {
                 [key: string]: "rises" | "falls" | "none";
             };
+        };
+        /**
+         * NewFinding
+         * @description A finding that a person raises on a figure.
+         */
+        NewFinding: {
+            /** Statement */
+            statement: string;
+            /**
+             * Key
+             * @description Of the evidence that it rests on
+             */
+            key: string;
+            context: components["schemas"]["Context"];
+            /**
+             * Author
+             * @default
+             */
+            author: string;
         };
         /** NewLimits */
         NewLimits: {
@@ -5277,6 +5715,18 @@ export interface components {
              */
             model_readings: components["schemas"]["ModelReading"][];
         };
+        /** NewRemark */
+        NewRemark: {
+            /** Finding */
+            finding: string;
+            /** Said */
+            said: string;
+            /**
+             * Author
+             * @default
+             */
+            author: string;
+        };
         /** NewRule */
         NewRule: {
             /**
@@ -5313,6 +5763,18 @@ export interface components {
             reason: string;
             /** Columns */
             columns: components["schemas"]["ColumnSpec"][];
+        };
+        /** NewSignature */
+        NewSignature: {
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * Node
@@ -5359,6 +5821,15 @@ export interface components {
              * @description Version of the note that was read; another one now is a conflict
              */
             noted?: number | null;
+        };
+        /** NumberView */
+        NumberView: {
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+            /** More */
+            more: string;
         };
         /** One_GroupAsk */
         One_GroupAsk: {
@@ -5578,6 +6049,34 @@ export interface components {
          */
         PerformanceSettings: Record<string, never>;
         /**
+         * Piece
+         * @description A section, or text of one's own between sections.
+         */
+        Piece: {
+            /**
+             * Id
+             * @description A section's name, or a name of its own for a text
+             */
+            id: string;
+            /**
+             * Title
+             * @description Its heading; a section's own when empty
+             * @default
+             */
+            title: string;
+            /**
+             * Text
+             * @description Markdown; of a section what is written before its figures
+             * @default
+             */
+            text: string;
+            /**
+             * Readers
+             * @description Who reads it; as it is at first when null
+             */
+            readers?: ("full" | "summary" | "public")[] | null;
+        };
+        /**
          * Placed
          * @description One feature by one measure; sizes of different measures are not on one scale, ranks are.
          */
@@ -5614,12 +6113,44 @@ export interface components {
              */
             p_alike: number | null;
         };
+        /**
+         * PreviewView
+         * @description A reader's page before it is written; what it is made from is computed by the task while there is none yet.
+         */
+        PreviewView: {
+            /**
+             * Page
+             * @description Digest of the page, which names it; null while there is none of today
+             */
+            page: string | null;
+            /**
+             * Lacking
+             * @description What is missing, in sentences
+             */
+            lacking: string[];
+            task: components["schemas"]["TaskView"] | null;
+        };
         /** Proposal */
         Proposal: {
             /** Metric */
             metric: string;
             /** Reason */
             reason: string;
+        };
+        /** Prose */
+        Prose: {
+            /** Text */
+            text: string;
+        };
+        /** ProseView */
+        ProseView: {
+            /** Html */
+            html: string;
+            /**
+             * Unknown
+             * @description Numbers that it names and that are not there
+             */
+            unknown: string[];
         };
         /** Ranked */
         Ranked: {
@@ -5796,10 +6327,37 @@ export interface components {
             /** Group */
             group: string;
         };
+        /**
+         * RemarkView
+         * @description One line of a finding's history.
+         */
+        RemarkView: {
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Author */
+            author: string;
+            /**
+             * Changes
+             * @description What was changed, from what to what
+             */
+            changes: {
+                [key: string]: [
+                    string | null,
+                    string | null
+                ];
+            };
+            /** Said */
+            said: string;
+        };
         /** ReportView */
         ReportView: {
             /** Number */
             number: number;
+            /** Title */
+            title: string;
             /** Flagged */
             flagged: number;
             /**
@@ -5807,8 +6365,17 @@ export interface components {
              * @description Comparisons that could be tested; null in reports of earlier versions
              */
             tested: number | null;
-            /** Digest */
+            /**
+             * Digest
+             * @description SHA-256 of what was written: of the manifest that names every file
+             */
             digest: string;
+            /** Files */
+            files: string[];
+            /** Signatures */
+            signatures: components["schemas"]["SignatureView"][];
+            /** Signable */
+            signable: boolean;
             /**
              * Created
              * Format: date-time
@@ -6158,6 +6725,31 @@ export interface components {
             settings?: components["schemas"]["ScoreGapSettings"];
         };
         /**
+         * SectionView
+         * @description A piece that is filled from evidence and findings.
+         */
+        SectionView: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /**
+             * Readers
+             * @description Who reads it at first
+             */
+            readers: ("full" | "summary" | "public")[];
+            /**
+             * Publishable
+             * @description Whether it can leave out what would tell of few people
+             */
+            publishable: boolean;
+            /**
+             * Asks
+             * @description What only a person can write of it
+             */
+            asks: string;
+        };
+        /**
          * Segment
          * @description Rows under a name: those that meet every condition, or those picked one by one.
          */
@@ -6367,6 +6959,27 @@ export interface components {
              * @default []
              */
             attributes: string[];
+        };
+        /** SignatureView */
+        SignatureView: {
+            /** Number */
+            number: number;
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /** Note */
+            note: string;
+            /**
+             * Signed
+             * Format: date-time
+             */
+            signed: string;
+            /**
+             * Digest
+             * @description SHA-256 of what was signed, which names the signature before
+             */
+            digest: string;
         };
         /** Span */
         Span: {
@@ -6619,6 +7232,37 @@ export interface components {
              * @default 1024
              */
             walks: number;
+        };
+        /**
+         * Standing
+         * @description How a finding stands: what was decided, why, and who sees to it.
+         */
+        Standing: {
+            /**
+             * Decision
+             * @default open
+             * @enum {string}
+             */
+            decision: "open" | "accepted" | "to mend" | "mended" | "watched";
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Owner
+             * @description Who sees to it
+             * @default
+             */
+            owner: string;
+            /** Due */
+            due?: string | null;
+            /**
+             * Version
+             * @description The model version in which it is mended
+             * @default
+             */
+            version: string;
         };
         /**
          * Step
@@ -12783,115 +13427,6 @@ export interface operations {
             };
         };
     };
-    glance_api_audits__audit_id__glance_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                audit_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Context"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": {
-                        [key: string]: number;
-                    };
-                };
-            };
-            /** @description The request comes from a page of another site */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was changed meanwhile, or would contradict what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It was there and is not any more */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request is larger than is taken */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It cannot be used as given */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Something unexpected went wrong */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database does not answer, or there are too many requests */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The disk is full */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     arrays_api_audits__audit_id__evidence__key__arrays_get: {
         parameters: {
             query?: never;
@@ -14245,6 +14780,1389 @@ export interface operations {
             };
         };
     };
+    glance_api_audits__audit_id__glance_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Context"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: number;
+                    };
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    judge_api_audits__audit_id__findings_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decided"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_findings_api_audits__audit_id__findings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Context"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingView"][];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    history_api_audits__audit_id__findings_history_get: {
+        parameters: {
+            query: {
+                finding: string;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemarkView"][];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remark_api_audits__audit_id__findings_history_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRemark"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemarkView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    gather_apart_api_audits__audit_id__findings_gathering_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Gathering"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    raise_finding_api_audits__audit_id__findings_raised_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFinding"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft_api_audits__audit_id__draft_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_draft_api_audits__audit_id__draft_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDraft"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_api_audits__audit_id__draft_preview_post: {
+        parameters: {
+            query?: {
+                reader?: "full" | "summary" | "public";
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Context"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_page_api_audits__audit_id__draft_preview__reader__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+                reader: "full" | "summary" | "public";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    offered_api_audits__audit_id__draft_numbers_get: {
+        parameters: {
+            query?: {
+                reader?: "full" | "summary" | "public";
+                find?: string;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NumberView"][];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_prose_api_audits__audit_id__draft_prose_post: {
+        parameters: {
+            query?: {
+                reader?: "full" | "summary" | "public";
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Prose"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProseView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     reports_api_audits__audit_id__reports_get: {
         parameters: {
             query?: never;
@@ -14557,13 +16475,14 @@ export interface operations {
             };
         };
     };
-    report_numbers_api_audits__audit_id__reports__number__audit_json_get: {
+    report_file_api_audits__audit_id__reports__number___name__get: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 audit_id: string;
                 number: number;
+                name: string;
             };
             cookie?: never;
         };
@@ -14659,27 +16578,27 @@ export interface operations {
             };
         };
     };
-    judge_api_audits__audit_id__findings_put: {
+    make_form_api_audits__audit_id__reports__number__forms__name__post: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 audit_id: string;
+                number: number;
+                name: string;
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Judged"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["FormView"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -14764,28 +16683,29 @@ export interface operations {
             };
         };
     };
-    read_findings_api_audits__audit_id__findings_post: {
+    sign_api_audits__audit_id__reports__number__signatures_post: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 audit_id: string;
+                number: number;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Context"];
+                "application/json": components["schemas"]["NewSignature"];
             };
         };
         responses: {
             /** @description Successful Response */
-            200: {
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FindingView"][];
+                    "application/json": components["schemas"]["SignatureView"];
                 };
             };
             /** @description The request comes from a page of another site */

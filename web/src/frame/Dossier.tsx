@@ -9,6 +9,7 @@ import { contextOf, useAuditContext } from "./context";
 import { Findings } from "./Findings";
 import { useKeeper } from "./keeper";
 import { useDossier } from "./useDossier";
+import { useRaise } from "./useFindings";
 
 type Kept = Schemas["KeptView"];
 
@@ -87,6 +88,7 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
         </p>
       )}
       <Invitation empty={!items?.length} />
+      <Raise />
     </aside>
   );
 }
@@ -108,6 +110,59 @@ function Invitation({ empty }: { empty: boolean }) {
         "Open a figure to keep it here."
       )}
     </p>
+  );
+}
+
+/** A finding raised by hand on the open figure: what no rule flags, and somebody sees. */
+function Raise() {
+  const { context } = useAuditContext();
+  const { offered } = useKeeper();
+  const raise = useRaise();
+  const [open, setOpen] = useState(false);
+  const [statement, setStatement] = useState("");
+  if (!offered) return null;
+  if (!open) {
+    return (
+      <p className="pb-3">
+        <button type="button" className="act" onClick={() => setOpen(true)}>
+          Raise a finding on it
+        </button>
+      </p>
+    );
+  }
+  const done = () => {
+    setStatement("");
+    setOpen(false);
+  };
+  return (
+    <form
+      className="pb-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        const body = { statement, key: offered.key, context: context as never };
+        if (statement.trim()) raise.mutate(body, { onSuccess: done });
+      }}
+    >
+      {raise.error && <ProblemNote problem={raise.error} />}
+      <label className="block">
+        <span className="text-soft">What is found in “{offered.title}”</span>
+        <textarea
+          className="field mt-1 w-full resize-y text-[13px]"
+          rows={3}
+          maxLength={2_000}
+          value={statement}
+          onChange={(event) => setStatement(event.target.value)}
+        />
+      </label>
+      <p className="mt-1 flex gap-4">
+        <button type="submit" className="outline-button" disabled={!statement.trim() || raise.isPending}>
+          Raise it
+        </button>
+        <button type="button" className="act" onClick={done}>
+          Leave it
+        </button>
+      </p>
+    </form>
   );
 }
 

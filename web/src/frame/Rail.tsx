@@ -5,7 +5,7 @@ import { api, need } from "../api/client";
 import { AREAS } from "./areas";
 import { contextQuery, useAuditContext } from "./context";
 
-/** The areas, numbered; a mark shows what is flagged and what has not been looked at. */
+/** The areas, numbered; a mark shows open findings and what has not been looked at. */
 export function Rail() {
   const { audit, context, search } = useAuditContext();
   const { pathname } = useLocation();
@@ -48,7 +48,9 @@ function Mark({ flags, seen }: { flags: number; seen: boolean }) {
     return (
       <span className="ml-auto text-[12px] font-semibold text-flag">
         <span aria-hidden>⚑ {flags}</span>
-        <span className="sr-only">, {flags} flagged</span>
+        <span className="sr-only">
+          , {flags} open {flags === 1 ? "finding" : "findings"}
+        </span>
       </span>
     );
   }

@@ -12,7 +12,8 @@ function fixed(value: number, digits: number): string {
 
 export const count = (value: number) => value.toLocaleString("en");
 /** "1 row", "2 rows". */
-export const plural = (many: number, one: string) => `${count(many)} ${one}${many === 1 ? "" : "s"}`;
+export const plural = (many: number, one: string, several = `${one}s`) =>
+  `${count(many)} ${many === 1 ? one : several}`;
 export const percent = (share: number) => `${fixed(share * 100, 1)}%`;
 export const ratio = (value: number) => (value >= 0.1 ? fixed(value, 2) : fixed(value, 3));
 export const decimal = (value: number, digits = 3) => fixed(value, digits);

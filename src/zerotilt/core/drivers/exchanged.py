@@ -123,15 +123,15 @@ class Exchange:
         part = replace(
             self.structure, trees=self._touching(columns), base=np.zeros_like(self.structure.base), coefficients=None
         )
-        known = np.ones((1, len(self.names)), bool)
-        known[0, [self.names.index(name) for name in names]] = False
         sums = self._sums[receives]
-        rows = np.arange(len(receives))
-        for start in range(0, len(rows), ROWS_AT_ONCE * 16):
-            piece = slice(start, start + ROWS_AT_ONCE * 16)
-            asked = receives[piece], gives[piece], np.broadcast_to(known, (len(receives[piece]), known.shape[1]))
-            sums[piece] += part.mixed_sums(self.encoded, self.encoded, *asked)
-        sums -= part.sums_of(self.encoded)[receives]
+        if part.trees is not None and len(part.trees.roots):
+            known = np.ones((1, len(self.names)), bool)
+            known[0, [self.names.index(name) for name in names]] = False
+            for start in range(0, len(receives), ROWS_AT_ONCE * 16):
+                piece = slice(start, start + ROWS_AT_ONCE * 16)
+                asked = receives[piece], gives[piece], np.broadcast_to(known, (len(receives[piece]), known.shape[1]))
+                sums[piece] += part.mixed_sums(self.encoded, self.encoded, *asked)
+            sums -= part.sums_of(self.encoded)[receives]
         if self.structure.coefficients is not None:
             terms = self.encoded[:, columns].astype(np.float64) @ self.structure.coefficients[columns]
             sums += terms[gives] - terms[receives]

@@ -157,17 +157,17 @@ def _means_of_mixed(shared: _Shared, block: NDArray[np.intp], place: NDArray[np.
 
 
 def _means_from_sum(shared: _Shared, block: NDArray[np.intp], orders: NDArray[np.intp]) -> NDArray[np.float64] | None:
-    """The same from the structure of a model of small trees; None where it has none that is its own output."""
+    """The same from the structure of a linear model or one of small trees; None where it has none that is its own output."""
     others = shared.reference.frame
     structure = shared.predictor.structure_for(shared.frame, others)
-    if structure is None or structure.words is None:
+    if structure is None or not structure.walkable:
         return None
     b, p = others.rows, orders.shape[1]
     case = np.repeat(block, 2 * b)
     other = np.tile(np.repeat(np.arange(b), 2), len(block))
     walked = np.tile(np.stack([orders, orders[:, ::-1]], axis=1), (1, b, 1)).reshape(-1, p)
     encoded = structure.of_frame(shared.frame)[0], structure.of_frame(others)[0]
-    sums = structure.walked_sums(*encoded, case, other, walked, structure.words)
+    sums = structure.walked_sums(*encoded, case, other, walked)
     outputs = unlinked(sums.reshape(len(case) * (p + 1), -1), structure.link).reshape(len(block), b, 2, p + 1, -1)
     mean = np.einsum("b,rbdsk->rdsk", shared.reference.weights, outputs)
     return mean.reshape(len(block) * 2 * (p + 1), -1)

@@ -264,7 +264,6 @@ METHOD = Method(
         "Drivers",
         lambda subject, so_far, fewer: [({"explained": fewer} if fewer else {}, "")],
         lambda result, spec: "Permutation importance of each feature",
-        summed_up=True,
     ),
     address={"against_rest": "against", "linked_from": "from"},
     reads_alongside=True,

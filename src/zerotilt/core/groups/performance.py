@@ -148,7 +148,7 @@ METHOD = Method(
         "end of it. With row weights variances are linearised, Σw²(x − p)² / (Σw)²."
     ),
     main="sets",
-    place=Place("Model and data", summed_up=True),
+    place=Place("Performance"),
     needs=frozenset({"predictions"}),
     version=5,
 )

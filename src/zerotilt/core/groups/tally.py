@@ -137,9 +137,9 @@ def _count(codes, cells, values, weights, k):
             if weighted:
                 found[a, g, at, 1] += w
                 found[a, g, at, 2] += w * w
-    if not weighted:
-        found[:, :, :, 1] = found[:, :, :, 0]
-        found[:, :, :, 2] = found[:, :, :, 0]
+            else:
+                found[a, g, at, 1] += 1.0
+                found[a, g, at, 2] += 1.0
     centre = np.zeros((means, k))
     for m in range(means):
         own, column = centre[m], values[m]

@@ -231,7 +231,7 @@ METHOD = Method(
         "of a small rate moves a lot; read the difference beside it."
     ),
     main="disparities",
-    place=Place("Groups", lambda subject, so_far, fewer: [({}, "")] if subject.spec.groupings else [], summed_up=True),
+    place=Place("Groups compared", lambda subject, so_far, fewer: [({}, "")] if subject.spec.groupings else []),
     findings=disparities,
     unasked=lambda spec: {} if spec.groupings or spec.segments else None,
     needs=frozenset({"predictions"}),

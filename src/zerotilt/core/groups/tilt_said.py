@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from zerotilt.core import membership, words
-from zerotilt.core.findings import Finding
+from zerotilt.core.findings import Finding, Gap
 from zerotilt.core.groups import metrics
-from zerotilt.core.groups.disparity import BARE, Disparity, TiltResult, TiltSettings, by_tilt, by_weight
+from zerotilt.core.groups.disparity import BARE, Disparity, TiltResult, TiltSettings, by_weight
 from zerotilt.core.groups.metrics import metric_named
 from zerotilt.core.groups.reference import OTHERS
 from zerotilt.core.meaning import Spec, Wording
@@ -175,16 +175,34 @@ def _said_beside(result: TiltResult) -> str:
 
 
 def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
-    """Every flagged comparison, the furthest off first."""
+    """Every flagged comparison: what matters to the decision first, then the furthest off."""
+    concerned = {(group.attribute, group.group): group.rows for group in result.groups}
     return [
         Finding(
             name=f"{found.attribute}: {found.group} · {found.metric}",
             kind="disparity",
             statement=sentence(result, found, spec.wording),
-            columns=tuple(found.attribute.split(" · ")),
+            columns=tuple(found.attribute.split(membership.JOIN)),
             group=found.group,
             metric=found.metric,
             rows=result.rows,
+            about=f"{found.attribute}: {found.group}",
+            called=metrics.phrase(found.metric),
+            size=_size(found),
+            concerned=concerned[found.attribute, found.group],
+            gap=Gap(
+                scale=found.judged,
+                within=(found.low, found.high),
+                **(found.ratio if found.judged == "ratio" else found.difference).model_dump(),
+            ),
         )
-        for found in sorted((one for one in result.disparities if one.status == "flagged"), key=by_tilt)
+        for found in sorted((one for one in result.disparities if one.status == "flagged"), key=by_weight)
     ]
+
+
+def _size(found: Disparity) -> str:
+    """How far off a comparison is: "0.93 times", "2.35 more"."""
+    if found.judged == "ratio":
+        return f"{words.ratio(found.ratio.value)} times"
+    value = found.difference.value or 0.0
+    return f"{words.quantity(abs(value))} {'more' if value > 0 else 'less'}"

@@ -39,7 +39,7 @@ class Columns:
         self._output, self._cases, self._others = output, cases, others
         if self._structure is not None:
             self._encoded = self._structure.of_frame(cases)[0], self._structure.of_frame(others)[0]
-            self._words = self._structure.words
+            self._walkable = self._structure.walkable
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -58,7 +58,7 @@ class Columns:
         self, case: NDArray[np.integer], other: NDArray[np.integer], orders: NDArray[np.integer]
     ) -> NDArray[np.float64]:
         m, p = orders.shape
-        if self._structure is None or self._words is None:
+        if self._structure is None or not self._walkable:
             place = np.argsort(orders, axis=1)
             out = np.empty((m, p + 1))
             step = max(1, EVALUATIONS_AT_ONCE // (p + 1))
@@ -78,7 +78,7 @@ class Columns:
     ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Walks as :meth:`walks` gives them, and in the sums, shape (m, p + 1, sums)."""
         m, p = orders.shape
-        if self._words is not None:
+        if self._walkable:
             sums = self._walked_sums(case, other, orders)
         else:
             place = np.argsort(orders, axis=1)
@@ -97,7 +97,7 @@ class Columns:
         return self._structure
 
     def _walked_sums(self, case, other, orders) -> NDArray[np.float64]:
-        return self._sum_of.walked_sums(*self._encoded, case, other, orders, self._words)
+        return self._sum_of.walked_sums(*self._encoded, case, other, orders)
 
     def _from(self, sums: NDArray[np.float64]) -> NDArray[np.float64]:
         """The output from sums (…, k), flat."""

@@ -27,7 +27,7 @@ CLEAR = 1e-6
 AGREED = 0.99
 LIKELY_YES, LIKELY_NO = ("1", "true", "yes", "y", "t"), ("0", "false", "no", "n", "f")
 _CLASSIFIERS = ("LinearClassifier", "SVMClassifier", "TreeEnsembleClassifier", "ZipMap")
-_PASSING = ("Identity", "Cast", "Reshape", "Normalizer", "Squeeze", "Flatten", "ZipMap")
+PASSING = ("Identity", "Cast", "Reshape", "Normalizer", "Squeeze", "Flatten", "ZipMap")
 
 
 def written_labels(graph: onnx.GraphProto) -> tuple[str, ...]:
@@ -42,7 +42,7 @@ def written_labels(graph: onnx.GraphProto) -> tuple[str, ...]:
             last = len(node.output) == 1 or name != node.output[0]  # a classifier's first output is its label
             if node.op_type in _CLASSIFIERS and last and (labels := _labels(node)):
                 return labels
-            if node.op_type not in _PASSING:
+            if node.op_type not in PASSING:
                 break
             name = node.input[0]
             node = producer.get(name)

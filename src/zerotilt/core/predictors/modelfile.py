@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Literal
 
 import onnx
+import onnxruntime
 from pydantic import Field
 
 from zerotilt.core.frozen import Frozen
@@ -26,6 +27,9 @@ _HOLDS: dict[str, Holds] = {
     "tensor(string)": "text",
 }
 _OWN_DOMAINS = {"", "ai.onnx", "ai.onnx.ml"}
+Gives = Literal["chances", "number"]
+_FLOATS = ("tensor(float)", "tensor(double)", "tensor(float16)")
+_CHANCES = {"Sigmoid", "Softmax", "LinearClassifier", "SVMClassifier", "TreeEnsembleClassifier", "ZipMap", "ArgMax"}
 
 
 class ModelInput(Frozen):
@@ -42,6 +46,7 @@ class ModelCard(Frozen):
     outputs: tuple[str, ...]
     classes: tuple[str, ...] = Field(description="In the order of its probabilities, where the file names them")
     columns: tuple[str, ...] = Field(default=(), description="Of its one tensor, where the file names them")
+    gives: Gives | None = Field(default=None, description="What it predicts, where the file tells")
     operators: dict[str, int]
     producer: str
     bytes: int
@@ -82,10 +87,32 @@ def inspect(data: bytes) -> ModelCard:
         outputs=tuple(output.name for output in session.get_outputs()),
         classes=meant.written_labels(graph),
         columns=meant.written_columns(model),
+        gives=_gives(session.get_outputs(), graph),
         operators=dict(Counter(node.op_type for node in graph.node)),
         producer=f"{session.get_modelmeta().producer_name}".strip(),
         bytes=len(data),
     )
+
+
+def _gives(outputs: Sequence[onnxruntime.NodeArg], graph: onnx.GraphProto) -> Gives | None:
+    """What a file predicts: chances where it gives labels, several numbers a row, or one squeezed into 0 to 1; a number
+    where it gives one without such limits. A regression made for an outcome of 0 and 1 is a number here, too.
+    """
+    numbers = [one for one in outputs if one.type in _FLOATS]
+    if len(numbers) < len(outputs):
+        return "chances"  # labels, or a map of them
+    if len(numbers) != 1:
+        return None
+    if isinstance(width := (numbers[0].shape or [1])[-1], int) and width > 1 and len(numbers[0].shape) > 1:
+        return "chances"
+    producer = {name: node for node in graph.node for name in node.output}
+    node = producer.get(numbers[0].name)
+    while node is not None and node.op_type in meant.PASSING and node.op_type != "ZipMap":
+        node = producer.get(node.input[0])
+    if node is None:
+        return None
+    logistic = any(one.name == "post_transform" and one.s not in (b"", b"NONE") for one in node.attribute)
+    return "chances" if node.op_type in _CHANCES or logistic else "number"
 
 
 def parsed(data: bytes) -> onnx.ModelProto:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from zerotilt.core import output
 from zerotilt.core.executor import side_by_side
+from zerotilt.core.predictors import linear_walks
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.session import session_of
 from zerotilt.core.trees import walks
@@ -168,6 +169,11 @@ class Structure:
         """The trees as words of leaves, where each has few and nothing else is added."""
         return walks.words(self.trees) if self.trees is not None and self.coefficients is None else None
 
+    @property
+    def walkable(self) -> bool:
+        """Whether a walk costs what changes along it: linear terms alone, or trees as words."""
+        return self.trees is None or self.words is not None
+
     def walked_sums(
         self,
         cases: NDArray[np.floating],
@@ -175,16 +181,20 @@ class Structure:
         case: NDArray[np.integer],
         other: NDArray[np.integer],
         orders: NDArray[np.integer],
-        words: walks.Words,
     ) -> NDArray[np.float64]:
-        """Sums along walks from others to cases, one raw column after the other, shape (m, p + 1, k)."""
-        trees, players = self.trees, orders.shape[1]
-        assert trees is not None  # only trees have words
+        """Sums along walks from others to cases, one raw column after the other, shape (m, p + 1, k); where walkable."""
+        trees, players, words = self.trees, orders.shape[1], self.words
+        out = np.empty((len(case), players + 1, len(self.base)))
+        if trees is None:
+            coefficients = self.coefficients if self.coefficients is not None else np.zeros((0, len(self.base)))
+            start, columns = linear_walks.by_player(self.owner, players)
+            linear_walks.walk(cases, others, case, other, orders, start, columns, coefficients, self.base, out)
+            return out
+        assert words is not None  # it is walkable
         if players not in self._touched:
             player = np.where(self.owner < 0, players, self.owner)[trees.column].astype(np.int32)
             self._touched[players] = player, walks.touched(words, player[words.node], players)
         player, touched = self._touched[players]
-        out = np.empty((len(case), players + 1, trees.outputs))
         cells = words.cells or walks.no_cells(trees.threshold.dtype)
         how = (
             self.owner, player, words.node, words.tree, words.clears, cells.start, cells.cuts, cells.answer, cells.left,

@@ -117,11 +117,14 @@ def all_curves(
 ) -> dict[str, NDArray[np.float64]]:
     """ICE curves (Goldstein et al. 2015) of every row along each of several features, each (rows, values).
 
-    Trees are read for all features in one pass, exactly, whatever the scale; any
-    other model is asked at every point.
+    Trees are read for all features in one pass, exactly, whatever the scale, and linear terms exchanged; any other
+    model is asked at every point.
     """
     work = work or Work()
     structure, _ = subject.predictions.structure
+    if structure is not None and structure.trees is None and structure.coefficients is not None:
+        line = _Line(structure, structure.coefficients, subject.scale, subject.column, rows)
+        return dict(zip(values, work.spread(_lines, line, list(values.items()), "features read"), strict=True))
     if structure is None or structure.trees is None or structure.coefficients is not None:
         return {name: ice(subject.asked, rows, name, points, work) for name, points in values.items()}
     out = {name: np.empty((rows.rows, len(points))) for name, points in values.items()}
@@ -138,6 +141,29 @@ def all_curves(
                     mine = found[:, made.starts[j] : made.starts[j + 1]]
                     out[name][start:end, first : first + mine.shape[1]] = mine
     return out
+
+
+@dataclass(frozen=True)
+class _Line:
+    """What curves of a sum of linear terms need."""
+
+    structure: Structure
+    coefficients: NDArray[np.float64]
+    scale: Scale
+    column: int
+    rows: Frame
+
+
+def _lines(shared: _Line, piece: tuple[str, NDArray]) -> NDArray[np.float64]:
+    """Of each row's sum only one feature's terms change along it."""
+    (name, points), structure, rows = piece, shared.structure, shared.rows
+    own, sums = structure.of_frame(rows)
+    columns = np.flatnonzero(structure.owner == rows.names.index(name))
+    terms = shared.coefficients[columns]
+    along = _encoded(structure, rows, name, points)[:, columns].astype(np.float64) @ terms
+    rest = sums - own[:, columns].astype(np.float64) @ terms
+    flat = from_sums((rest[:, None] + along).reshape(-1, sums.shape[1]), structure.link, shared.scale, shared.column)
+    return flat.reshape(rows.rows, len(points))
 
 
 def _encoded(structure: Structure, rows: Frame, name: str, points: NDArray | None) -> NDArray[np.floating]:

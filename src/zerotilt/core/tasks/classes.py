@@ -70,6 +70,15 @@ class Several(TaskKind):
             return np.abs(outputs @ np.arange(outputs.shape[1]) - outcome)
         return (outputs**2).sum(axis=1) - 2 * self.likelihood(outcome, outputs) + 1
 
+    def telling(self, outcome: NDArray | None, outputs: Floats) -> list[tuple[int, str]]:
+        taken, surest = outputs.argmax(axis=1), outputs.max(axis=1)
+        found = []
+        if outcome is not None and (wrong := taken != outcome).any():
+            found.append(
+                (int(np.where(wrong, surest, -1).argmax()), "the surest prediction of a class that was not so")
+            )
+        return [*found, (int(surest.argmin()), "the prediction that is least sure of its class")]
+
     def favourable(self, said: Sequence[str], spec: Spec, table: Table) -> dict[str, Any]:
         """Some of the classes."""
         found = self.classes(spec, table)
@@ -99,6 +108,12 @@ class Several(TaskKind):
 class Ordered(Several):
     task = Task.ordered
     losses = ("log_loss", "brier_score", "error_rate", "absolute_error")
+
+    def telling(self, outcome: NDArray | None, outputs: Floats) -> list[tuple[int, str]]:
+        found = super().telling(outcome, outputs)
+        if outcome is None or not (off := np.abs(outputs.argmax(axis=1) - outcome)).any():
+            return found
+        return [(int(off.argmax()), "the prediction farthest in the order from what happened"), *found]
 
     def numbers(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> dict[str, Floats]:
         found = {**super().numbers(outcome, predicted, decided), "mean_rank": decided.taken + 1.0}

@@ -138,6 +138,17 @@ class TaskKind(ABC):
         loss : one of :attr:`losses`. outputs : shape (n, k).
         """
 
+    # ── examples ──
+
+    def telling(self, outcome: NDArray | None, outputs: Floats) -> list[tuple[int, str]]:
+        """Rows worth showing, by their places, each with the reason; of what is decided by no threshold.
+
+        Parameters
+        ----------
+        outcome : shape (n,); None where nobody knows it. outputs : shape (n, k).
+        """
+        return []
+
     # ── decision ──
 
     def decide(self, outputs: Floats, cuts: Floats | float) -> NDArray[np.int64]:

@@ -52,6 +52,18 @@ class Number(TaskKind):
         off = outputs[:, 0] - outcome
         return off**2 if loss == "squared_error" else np.abs(off)
 
+    def telling(self, outcome: NDArray | None, outputs: Floats) -> list[tuple[int, str]]:
+        predicted = outputs[:, 0]
+        found = []
+        if outcome is not None:
+            off = predicted - outcome
+            if off.max() > 0:
+                found.append((int(off.argmax()), "the prediction farthest above what happened"))
+            if off.min() < 0:
+                found.append((int(off.argmin()), "the prediction farthest below what happened"))
+        middle = np.argsort(predicted, kind="stable")[len(predicted) // 2]
+        return [*found, (int(middle), "the prediction in the middle of all")]
+
     def decide(self, outputs: Floats, cuts: Floats | float) -> NDArray[np.int64]:
         raise Refused(
             "The model gives a number; nothing is decided by it that could change.",

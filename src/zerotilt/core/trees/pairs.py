@@ -96,7 +96,8 @@ def _explain(goes_x, goes_z, everyone, weights, root, player_of, players, yes, n
         x_meets[:] = True
         times[:] = 0
         known = 0
-        alive[0] = everyone
+        for w in range(words):
+            alive[0, w] = everyone[w]
         nodes[0], stages[0] = root, 0
         level = 0
         while level >= 0:

@@ -90,7 +90,9 @@ def _leaf_table(shares, d, points, scales, table, work):
     for q in range(len(points)):
         t = points[q]
         for j in range(d):
-            work[:size] = shares[:size]
+            # not by slices: what is said when they differ takes longer to compile than all the rest
+            for s in range(size):
+                work[s] = shares[s]
             for i in range(d):
                 bit = 1 << i
                 for s in range(size):

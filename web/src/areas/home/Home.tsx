@@ -6,8 +6,8 @@ import { ProblemNote } from "../../ui/ProblemNote";
 import { AuditRow } from "./AuditRow";
 import { Demo } from "./DemoOffer";
 
-const HEADS = ["audit", "table", "rows", "versions", "flagged", "begun", "last opened", ""];
-const NUMBERS = new Set(["rows", "versions", "flagged"]);
+const HEADS = ["audit", "table", "rows", "versions", "findings", "begun", "last opened", ""];
+const NUMBERS = new Set(["rows", "versions", "findings"]);
 
 /** The audits, what was deleted just now, a new one, and the demo. */
 export function Home() {

@@ -96,7 +96,7 @@ export function IntakeSheet() {
               <SettingsPart audit={audit} flush={flush} replace={replace} />
               <ColumnsPart audit={audit} draft={draft} setColumn={setColumn} troubled={troubled} />
               <MeaningPart audit={audit} draft={draft} set={set} />
-              <ModelPart audit={audit} draft={draft} set={set} />
+              <ModelPart audit={audit} draft={draft} set={set} flush={flush} />
               <section className="mt-8 border-t border-rule pt-4">
                 {told && <ProblemNote problem={told} onChoose={(one) => read(one.reading)} />}
                 {busy && <Progress task={task} />}

@@ -1,7 +1,7 @@
 import type { Audit, Spec } from "../../api/client";
 import { kindOf, type Task } from "../../frame/tasks";
 import { targetOf } from "../../frame/wording";
-import { title } from "../../ui/numbers";
+import { plural, title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { Line, MEANINGS } from "./meanings";
 import { RecordedLines } from "./recorded";
@@ -55,6 +55,7 @@ export function MeaningPart({
                 set({ task: next, event: kept ? draft.event : "" });
               }}
             />
+            <Given model={audit.models.at(-1)} levels={levels.length} task={task} />
           </Line>
           <Form
             draft={draft}
@@ -90,6 +91,30 @@ export function MeaningPart({
         </div>
       )}
     </section>
+  );
+}
+
+/** What the model that came last predicts, as far as its file tells; marked where something else was chosen. */
+function Given(props: { model: Audit["models"][number] | undefined; levels: number; task: Task }) {
+  const card = props.model?.card;
+  if (!card?.gives) return null;
+  const scaled = kindOf(props.task).scaled;
+  const other = card.gives === "number" ? scaled && props.levels !== 2 : !scaled;
+  const gives =
+    card.gives === "number"
+      ? "gives one number a row"
+      : card.classes.length
+        ? `gives chances of ${plural(card.classes.length, "class", "classes")}`
+        : "gives chances";
+  return (
+    <span className="ml-3 text-soft">
+      {other && (
+        <span aria-hidden className="text-flag">
+          ▲{" "}
+        </span>
+      )}
+      {`The model “${props.model?.name}” ${gives}${other ? `, not ${MEANINGS[props.task].label}` : ""}.`}
+    </span>
   );
 }
 

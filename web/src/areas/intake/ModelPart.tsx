@@ -65,7 +65,8 @@ function Order({ model, draft, set }: { model: Audit["models"][number]; draft: S
 }
 
 /** Model versions with what they want, or the recorded column that stands for one. */
-export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; set: Set }) {
+export function ModelPart(props: { audit: Audit; draft: Spec; set: Set; flush: () => Promise<boolean> }) {
+  const { audit, draft, set, flush } = props;
   const { model: chosen, set: setContext } = useAuditContext();
   const recorded = draft.columns.find((column) => column.role === "score" || column.role === "decision");
   const classes = [...new Set(audit.models.flatMap((model) => model.card.classes))];
@@ -122,6 +123,7 @@ export function ModelPart({ audit, draft, set }: { audit: Audit; draft: Spec; se
         path={`/api/audits/${audit.id}/models`}
         label={audit.models.length ? "Upload another version" : "Upload a model"}
         accept=".onnx"
+        before={flush}
         onDone={(task) => setContext({ model: String(task.result?.model) })}
         hint={
           recorded

@@ -11,6 +11,8 @@ export function Upload(props: {
   accept: string;
   hint: string;
   started?: Task;
+  /** What has to be written before the file is sent. */
+  before?: () => Promise<unknown>;
   onDone?: (task: Task) => void;
 }) {
   const [share, setShare] = useState<number | null>(null);
@@ -35,6 +37,7 @@ export function Upload(props: {
     broken.current = new AbortController();
     setShare(0);
     try {
+      await props.before?.();
       setSent(await upload(props.path, file, setShare, broken.current.signal));
     } catch (error) {
       setProblem(error as Told);

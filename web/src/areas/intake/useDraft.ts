@@ -25,10 +25,13 @@ export function useDraft(audit: Audit) {
   const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
   const pending = useRef<Spec | null>(null);
   const table = audit.table?.digest;
-  // what this window has read; it follows choices made here, and a change made elsewhere is a conflict
+  // what this window has read: as long as nothing is entered, what the server tells; while something is, a change made
+  // elsewhere is a conflict
   const read = useRef(audit);
   useEffect(() => {
-    if (pending.current === null) read.current = audit;
+    if (pending.current !== null) return;
+    read.current = audit;
+    setDraft(audit.spec ?? null);
   }, [audit]);
 
   // another table brings another meaning; edits of one's own are newer than what the server tells
@@ -44,6 +47,7 @@ export function useDraft(audit: Audit) {
     if (!wanted) return true;
     setSaving(true);
     try {
+      await client.cancelQueries({ queryKey: ["audit", audit.id] }); // its answer would be of before this
       for (const part of changedParts(read.current.spec ?? wanted, wanted, EDITED)) {
         read.current = await write(read.current, part, wanted);
         client.setQueryData(["audit", audit.id], read.current);
@@ -56,6 +60,8 @@ export function useDraft(audit: Audit) {
       return false;
     } finally {
       setSaving(false);
+      // a file may have come in while this was being written: its news was called off above, or written over
+      client.invalidateQueries({ queryKey: ["audit", audit.id] });
     }
   }, [audit.id, client]);
 

@@ -1,0 +1,309 @@
+"""The report while it is composed, and reports that were written: read, signed, never altered."""
+
+from __future__ import annotations
+
+import json
+import re
+from datetime import datetime
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Query
+from fastapi.responses import FileResponse
+from pydantic import BaseModel, Field, StringConstraints
+
+from zerotilt.api.desk import Desk, TheDesk, connected, held, ready
+from zerotilt.api.identity import Who
+from zerotilt.api.views import TaskView
+from zerotilt.core.meaning import Context
+from zerotilt.report import prose
+from zerotilt.report.document import Document, Reader, sections
+from zerotilt.report.lacking import unsaid
+from zerotilt.report.numbers import Number
+from zerotilt.store import written
+from zerotilt.store.files import Damaged, Missing
+from zerotilt.store.records import Audit, Report, ReportDraft, ReportPreview, Signature
+from zerotilt.tasks import reporting
+
+router = APIRouter(prefix="/api/audits/{audit_id}", tags=["reports"])
+_BARE = "default-src 'none'; style-src 'unsafe-inline'; img-src data:; font-src data:; frame-ancestors 'self'; sandbox"
+REPORT_POLICY = f"{_BARE} allow-popups"
+"""Nothing is fetched, nothing runs; a link that somebody wrote opens in a window of its own."""
+PREVIEW_POLICY = f"{_BARE} allow-same-origin"
+"""The same, but the page that it stands in may arrange it."""
+MOST_OFFERED = 30
+Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=200)]
+FILES = ("report.html", "summary.html", "public.html", "audit.json", "tables.zip")
+TYPES = {".html": "text/html", ".json": "application/json", ".pdf": "application/pdf", ".zip": "application/zip"}
+FORMS = {
+    "report.pdf": "report.html",
+    "summary.pdf": "summary.html",
+    "public.pdf": "public.html",
+    "report-markdown.zip": "report.html",
+}
+"""Other forms of a report that are made when they are asked for, and what each is made of."""
+
+
+class SectionView(BaseModel):
+    """A piece that is filled from evidence and findings."""
+
+    name: str
+    title: str
+    readers: list[Reader] = Field(description="Who reads it at first")
+    publishable: bool = Field(description="Whether it can leave out what would tell of few people")
+    asks: str = Field(description="What only a person can write of it")
+
+
+class DraftView(BaseModel):
+    """The document that the next report is written from."""
+
+    number: int = Field(description="Of its version; 0 while nobody has touched it")
+    document: Document
+    author: str
+    changed: datetime | None
+    together: bool = Field(
+        default=False, description="Whether what somebody else wrote meanwhile was put together with it"
+    )
+    sections: list[SectionView]
+
+
+class NewDraft(BaseModel):
+    document: Document
+    read: int = Field(ge=0, description="Number of the version that it was changed from")
+    author: Annotated[str, StringConstraints(strip_whitespace=True, max_length=200)] = ""
+
+
+class PreviewView(BaseModel):
+    """A reader's page before it is written; what it is made from is computed by the task while there is none yet."""
+
+    page: str | None = Field(description="Digest of the page, which names it; null while there is none of today")
+    lacking: list[str] = Field(description="What is missing, in sentences")
+    task: TaskView | None
+
+
+class NumberView(BaseModel):
+    name: str
+    text: str
+    more: str
+
+
+class Prose(BaseModel):
+    text: Annotated[str, StringConstraints(max_length=50_000)]
+
+
+class ProseView(BaseModel):
+    html: str
+    unknown: list[str] = Field(description="Numbers that it names and that are not there")
+
+
+class SignatureView(BaseModel):
+    number: int
+    name: str
+    role: str
+    note: str
+    signed: datetime
+    digest: str = Field(description="SHA-256 of what was signed, which names the signature before")
+
+    @classmethod
+    def of(cls, one: Signature) -> SignatureView:
+        return cls(number=one.number, name=one.name, role=one.role, note=one.note, signed=one.created, digest=one.file)
+
+
+class NewSignature(BaseModel):
+    name: Name
+    role: Name
+    note: Annotated[str, StringConstraints(strip_whitespace=True, max_length=20_000)] = ""
+
+
+class FormView(BaseModel):
+    task: TaskView | None = Field(description="That makes it; null where it is there")
+
+
+class ReportView(BaseModel):
+    number: int
+    title: str
+    flagged: int
+    tested: int | None = Field(description="Comparisons that could be tested; null in reports of earlier versions")
+    digest: str = Field(description="SHA-256 of what was written: of the manifest that names every file")
+    files: list[str]
+    signatures: list[SignatureView]
+    signable: bool
+    created: datetime
+
+    @classmethod
+    def of(cls, report: Report) -> ReportView:
+        return cls(
+            number=report.number,
+            title=report.title,
+            flagged=report.flagged,
+            tested=report.tested,
+            digest=report.manifest or report.html_digest,
+            files=[name for name in FILES if name in report.files] if report.files else ["report.html", "audit.json"],
+            signatures=[SignatureView.of(one) for one in report.signatures.order_by(Signature.number)],
+            signable=report.manifest is not None,
+            created=report.created,
+        )
+
+
+def _draft_view(audit: Audit, number: int, document: Document, together: bool = False) -> DraftView:
+    last = audit.drafts.where(ReportDraft.number == number).first()
+    return DraftView(
+        number=number,
+        document=document,
+        author=last.author if last else "",
+        changed=last.created if last else None,
+        together=together,
+        sections=[
+            SectionView.model_validate({**one._asdict(), "readers": list(one.readers)}) for one in sections().values()
+        ],
+    )
+
+
+@router.get("/draft")
+@connected
+def draft(audit: Audit) -> DraftView:
+    """The document, complete: every section stands in it."""
+    return _draft_view(audit, *written.draft(audit))
+
+
+@router.put("/draft")
+@connected
+def write_draft(audit: Audit, who: Who, wanted: NewDraft) -> DraftView:
+    """Write the document. What somebody else wrote since it was read is put together with it, so that nothing is lost."""
+    audit = held(audit)
+    author = who.identity.signed(wanted.author)
+    return _draft_view(audit, *written.write_draft(audit, wanted.document, wanted.read, author))
+
+
+@router.post("/draft/preview")
+@connected
+def preview(audit: Audit, desk: TheDesk, context: Context, reader: Reader = "full") -> PreviewView:
+    """A reader's page as it is today, or the task that makes it."""
+    found = reporting.ask_preview(desk.board, ready(audit), context, reader)
+    if isinstance(found, ReportPreview):
+        unwritten = unsaid(written.draft(audit)[1], reader, _numbers(audit, desk, reader))
+        return PreviewView(page=found.files["preview.html"], lacking=[*unwritten, *found.lacking], task=None)
+    return PreviewView(page=None, lacking=[], task=TaskView.of(type(found).get_by_id(found.id)))
+
+
+@router.get("/draft/preview/{reader}", response_class=FileResponse)
+@connected
+def preview_page(audit: Audit, desk: TheDesk, reader: Reader) -> FileResponse:
+    path = desk.files.verified(_previewed(audit, reader).files["preview.html"])
+    return FileResponse(path, media_type="text/html", headers={"Content-Security-Policy": PREVIEW_POLICY})
+
+
+@router.get("/draft/numbers")
+@connected
+def offered(
+    audit: Audit, desk: TheDesk, reader: Reader = "full", find: Annotated[str, Query(max_length=400)] = ""
+) -> list[NumberView]:
+    """Computed numbers whose names hold every word that was typed; the shortest names first."""
+    found = _numbers(audit, desk, reader)
+    wanted = re.findall(r"[^\s/]+", find.lower())
+    held_in = [one for one in found.values() if all(word in one.name.lower() for word in wanted)]
+    held_in.sort(key=lambda one: len(one.name))
+    return [NumberView(name=one.name, text=one.text, more=one.more) for one in held_in[:MOST_OFFERED]]
+
+
+@router.post("/draft/prose")
+@connected
+def read_prose(audit: Audit, desk: TheDesk, wanted: Prose, reader: Reader = "full") -> ProseView:
+    """A text as it will stand in the report, with the numbers that it names."""
+    found = _numbers(audit, desk, reader)
+    html = prose.html(wanted.text, found, lambda key: "")
+    return ProseView(html=str(html), unknown=prose.unknown(wanted.text, found))
+
+
+def _previewed(audit: Audit, reader: Reader) -> ReportPreview:
+    found = ReportPreview.get_or_none((ReportPreview.audit == audit) & (ReportPreview.reader == reader))
+    if found is None:
+        raise HTTPException(404, "This page has not been made yet.")
+    return found
+
+
+def _numbers(audit: Audit, desk: Desk, reader: Reader) -> dict[str, Number]:
+    path = desk.files.verified(_previewed(audit, reader).files["numbers.json"])
+    return {one["name"]: Number(**one) for one in json.loads(path.read_bytes())}
+
+
+@router.get("/reports")
+@connected
+def reports(audit: Audit) -> list[ReportView]:
+    return [ReportView.of(report) for report in audit.reports.order_by(Report.number)]
+
+
+@router.post("/reports", status_code=202)
+@connected
+def write_report(audit: Audit, desk: TheDesk, context: Context) -> TaskView:
+    """Write the report, for each of its readers, as the document stands now."""
+    task = reporting.ask_report(desk.board, ready(audit), context)
+    return TaskView.of(type(task).get_by_id(task.id))
+
+
+@router.get("/reports/{number}", response_class=FileResponse)
+@connected
+def report(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
+    return _file(desk, _numbered(audit, number), "report.html")
+
+
+@router.get("/reports/{number}/{name}", response_class=FileResponse)
+@connected
+def report_file(audit: Audit, desk: TheDesk, number: int, name: str) -> FileResponse:
+    """One of a report's files: what one of its readers gets, its numbers, its manifest."""
+    return _file(desk, _numbered(audit, number), name)
+
+
+@router.post("/reports/{number}/forms/{name}")
+@connected
+def make_form(audit: Audit, desk: TheDesk, number: int, name: str) -> FormView:
+    """Another form of a report, as PDF or Markdown: there already, or the task that makes it."""
+    found = _numbered(audit, number)
+    source = FORMS.get(name)
+    if source is None or (source not in found.files and source != "report.html"):
+        raise HTTPException(404, f"Report {number} has no such form; it has {', '.join(FORMS)}.")
+    task = reporting.ask_form(desk.board, found, name, source)
+    return FormView(task=None if task is None else TaskView.of(type(task).get_by_id(task.id)))
+
+
+@router.post("/reports/{number}/signatures", status_code=201)
+@connected
+def sign(audit: Audit, desk: TheDesk, number: int, wanted: NewSignature) -> SignatureView:
+    """Sign a report by name and role. A signature is never taken back; another one says what has changed."""
+    found = _numbered(held(audit), number)
+    return SignatureView.of(written.sign(found, desk.files, wanted.name, wanted.role, wanted.note))
+
+
+def _file(desk: Desk, found: Report, name: str) -> FileResponse:
+    """A report's file, held against its digest: what was altered is not served."""
+    known = {"report.html": found.html_digest, "audit.json": found.json_digest} | found.files
+    known |= {one.name: one.file for one in found.forms}
+    if found.manifest:
+        known["manifest.json"] = found.manifest
+    if name not in known:
+        raise HTTPException(404, f"Report {found.number} has no file of this name.")
+    ending = Path(name).suffix
+    headers = {"Content-Security-Policy": REPORT_POLICY} if ending == ".html" else {}
+    filename = None if ending == ".html" else f"{Path(name).stem}-{found.number}{ending}"
+    path = _whole(desk, known[name], found.number)
+    return FileResponse(path, media_type=TYPES[ending], filename=filename, headers=headers)
+
+
+def _whole(desk: Desk, digest: str, number: int) -> Path:
+    try:
+        return desk.files.verified(digest)
+    except Missing:
+        raise HTTPException(410, f"The file of report {number} is missing; put it back from a copy.") from None
+    except Damaged:
+        raise HTTPException(
+            409, f"The file of report {number} was changed after it was written, so it is not shown."
+        ) from None
+
+
+def _numbered(audit: Audit, number: int) -> Report:
+    found = None
+    if 0 < number < 2**31:
+        found = Report.get_or_none((Report.audit == audit) & (Report.number == number))
+    if found is None:
+        raise HTTPException(404, f"This audit has no report {number}.")
+    return found

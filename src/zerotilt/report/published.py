@@ -1,0 +1,137 @@
+"""What can go out to everybody: no group under a set number of rows, and none that can be worked out by subtraction.
+
+Primary and complementary suppression of cells (Cox 1980), with the rows at hand: groups are taken out until what is
+left of any printed set, once printed sets inside it are taken away, is nothing or large enough.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import cast
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zerotilt.core import membership
+from zerotilt.core.evidence import Evidence
+from zerotilt.core.groups.disparity import TiltResult
+from zerotilt.core.groups.reference import OTHERS
+from zerotilt.core.membership import Grouping
+from zerotilt.core.subject import Subject
+
+
+@dataclass
+class _Parted:
+    """Rows told apart by one attribute, every row in one group; which of the groups are printed."""
+
+    attribute: str
+    labels: tuple[str | None, ...]
+    codes: NDArray[np.int64]
+    printed: NDArray[np.bool_]
+
+    @property
+    def sizes(self) -> NDArray[np.int64]:
+        return np.bincount(self.codes, minlength=len(self.labels))
+
+
+def printable(groupings: Sequence[Grouping], rows: int, smallest: int) -> set[tuple[str, str]]:
+    """The groups that may be printed, as attribute and label.
+
+    Parameters
+    ----------
+    groupings : every way the rows are grouped. rows : how many there are, which is printed.
+    smallest : rows under which no group is to be known.
+    """
+    parted = [one for grouping in groupings for one in _parted(grouping, smallest)]
+    for one in parted:
+        _cover(one, rows, smallest)
+    changed = True
+    while changed:
+        changed = False
+        for of in parted:
+            for by in parted:
+                if of is not by and by.printed.any() and _tells(of, by, smallest):
+                    by.printed[:] = False
+                    changed = True
+    return {
+        (one.attribute, label)
+        for one in parted
+        for label, printed in zip(one.labels, one.printed, strict=True)
+        if printed and label is not None
+    }
+
+
+def _parted(grouping: Grouping, smallest: int) -> list[_Parted]:
+    if not grouping.overlapping:
+        found = _Parted(
+            grouping.attribute, grouping.labels, grouping.exclusive, np.ones(len(grouping.labels), np.bool_)
+        )
+        found.printed = found.sizes >= smallest
+        return [found]
+    # of a group that overlaps others the rows outside are known as soon as it is
+    out = []
+    for label, mask in zip(grouping.labels, grouping.apart, strict=True):
+        one = _Parted(grouping.attribute, (label, None), (~mask).astype(np.int64), np.ones(2, np.bool_))
+        one.printed[:] = bool(((one.sizes == 0) | (one.sizes >= smallest)).all()) and one.sizes[0] > 0
+        out.append(one)
+    return out
+
+
+def _cover(one: _Parted, rows: int, smallest: int) -> None:
+    """Take out the smallest printed group for as long as what is not printed is known and too small."""
+    while one.printed.any() and 0 < rows - one.sizes[one.printed].sum() < smallest:
+        kept = np.flatnonzero(one.printed)
+        one.printed[kept[one.sizes[kept].argmin()]] = False
+
+
+def _tells(of: _Parted, by: _Parted, smallest: int) -> bool:
+    """Whether printed groups of ``by`` leave too few rows of a known set of ``of``, once they are taken away from it."""
+    k = len(by.labels)
+    across = np.bincount(of.codes * k + by.codes, minlength=len(of.labels) * k).reshape(len(of.labels), k)
+    known = [np.eye(len(of.labels), dtype=np.bool_)[place] for place in np.flatnonzero(of.printed)]
+    if not of.printed.all():
+        known.append(~of.printed)
+    for inside in known:
+        rows = across[inside].sum(axis=0)
+        nested = by.printed & (rows == across.sum(axis=0)) & (rows > 0)
+        if nested.any() and 0 < rows.sum() - rows[nested].sum() < smallest:
+            return True
+    return False
+
+
+def without_the_few(found: Evidence, subject: Subject, smallest: int) -> tuple[Evidence, int]:
+    """A comparison of groups as it may go out to everybody, and how many groups it leaves out."""
+    result = cast(TiltResult, found.typed)
+    groupings = [
+        membership.grouping(
+            subject.spec, subject.table, subject.rows.numbers, membership.columns_of(subject.spec, one.attribute)
+        )
+        for one in result.attributes
+    ]
+    allowed = printable(groupings, result.rows, smallest)
+    groups = tuple(one for one in result.groups if (one.attribute, one.group) in allowed)
+    kept = tuple(
+        one
+        for one in result.disparities
+        if (one.attribute, one.group) in allowed
+        and (one.reference == OTHERS or (one.attribute, one.reference) in allowed)
+        and min(_of(result, one.attribute, one.group, one.metric), one.against.of) >= smallest
+    )
+    shown = {one.attribute for one in groups}
+    made = result.model_copy(
+        update={
+            "groups": groups,
+            "disparities": kept,
+            "attributes": tuple(one for one in result.attributes if one.attribute in shown),
+            "beside": None,
+        }
+    )
+    return found.model_copy(update={"result": made.model_dump(mode="json"), "reading": None}), len(result.groups) - len(
+        groups
+    )
+
+
+def _of(result: TiltResult, attribute: str, group: str, metric: str) -> int:
+    own = next(one for one in result.groups if (one.attribute, one.group) == (attribute, group))
+    return own.metrics[metric].of

@@ -1,0 +1,136 @@
+"""The first page in a few sentences: what was examined, how good it is, what was found, how sure, decided, and open."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import NamedTuple, cast
+
+from zerotilt.core import membership, words
+from zerotilt.core.evidence import Evidence
+from zerotilt.core.findings import OPEN, Fact, Standing
+from zerotilt.core.groups.disparity import TiltResult
+from zerotilt.core.groups.tilt_said import wanting
+from zerotilt.core.subject import Subject
+from zerotilt.report.compose import Bundle
+
+DECIDED = {
+    "accepted": "accepted with a reason",
+    "to mend": "to be mended",
+    "mended": "mended",
+    "watched": "watched",
+}
+
+
+class Sentence(NamedTuple):
+    """One of them, what it is about, and the evidence that it rests on."""
+
+    about: str
+    text: str
+    evidence: Evidence | None = None
+
+
+def sentences(bundle: Bundle, subject: Subject, model: str | None, table: str, left_out: int = 0) -> list[Sentence]:
+    """All of them, in their order.
+
+    Parameters
+    ----------
+    model : name of the version; None where predictions were recorded. table : its name.
+    """
+    compared = bundle.evidence_of("tilt")
+    tilt = cast(TiltResult, compared.typed) if compared else None
+    facts = bundle.all_facts()
+    return [
+        Sentence("Examined", _examined(bundle, subject, model, table, tilt), bundle.needed("performance")),
+        Sentence("How good", bundle.needed("performance").read(subject.spec).text, bundle.needed("performance")),
+        Sentence("Found", _found(facts, tilt, subject, left_out), compared),
+        Sentence("How sure", _sure(tilt, subject), compared),
+        Sentence("Decided", _decided(facts)),
+        Sentence("Open", _open(facts, bundle)),
+    ]
+
+
+def _examined(bundle: Bundle, subject: Subject, model: str | None, table: str, tilt: TiltResult | None) -> str:
+    spec, read = subject.spec, bundle.needed("performance")
+    who = f"The model “{model}”" if model else "Recorded predictions"
+    what = f"{subject.kind.raises.removesuffix(' of ')} {'' if subject.kind.raises.endswith('that ') else 'of '}"
+    about = f"{what.strip()} {spec.event_phrase}" if not subject.kind.classed else f"{words.title(spec.target_name)}"
+    groups = (
+        [words.title(one.attribute) for one in tilt.attributes if one.attribute != membership.SEGMENTS] if tilt else []
+    )
+    compared = f", and groups of {words.listing(groups)} were compared" if groups else ""
+    verb = "was" if model else "were"
+    return (
+        f"{who} for the {about} {verb} examined on {words.plural(read.rows, 'row')} of “{table}” "
+        f"({read.rows_described.rstrip('.')}){compared}."
+    )
+
+
+def _found(facts: list[tuple[Fact, Standing]], tilt: TiltResult | None, subject: Subject, left_out: int) -> str:
+    if tilt is None and not facts:
+        return "No column makes groups, so nothing is said about groups of people."
+    if not facts and left_out and tilt is not None:
+        return (
+            f"No finding came of the {words.plural(len(tilt.disparities), 'comparison')} printed here; nothing is told of "
+            "comparisons of groups that are left out."
+        )
+    if not facts:
+        if tilt is not None and not tilt.tested:
+            return (
+                f"Nothing could be tested, since {wanting(tilt, subject.spec.wording)}; that nothing is flagged says "
+                "nothing about the groups."
+            )
+        return (
+            f"No finding came of {words.plural(len(tilt.disparities) if tilt else 0, 'comparison')}; gaps smaller than the "
+            "limits, or that so many rows could not show, may be there all the same."
+        )
+    severe = sum(fact.severity == "high" for fact, _ in facts)
+    rank = ("high", "medium", "low")
+    first = min((fact for fact, _ in facts), key=lambda fact: rank.index(fact.severity))
+    of_them = f", {words.count(severe)} of them of high severity" if severe and len(facts) > 1 else ""
+    lead = "it reads" if len(facts) == 1 else "the first reads"
+    return (
+        f"{words.opening(words.plural(len(facts), 'finding'))} came of it{of_them}; {lead}: {first.parts[0].statement}"
+    )
+
+
+def _sure(tilt: TiltResult | None, subject: Subject) -> str:
+    level = words.level(subject.spec.policy.confidence)
+    if tilt is None:
+        return f"Intervals are given at {level}."
+    told = Counter(one.status for one in tilt.disparities)
+    adjusted = "" if tilt.policy.adjustment == "none" else f", adjusted for {words.plural(tilt.tested, 'test')}"
+    parts = [
+        f"{words.plural(told[status], 'comparison')} {said(told[status])}"
+        for status, said in (
+            ("uncertain", lambda n: "cannot be told either way"),
+            ("too_few", lambda n: f"{'has' if n == 1 else 'have'} too few rows to be tested"),
+        )
+        if told[status]
+    ]
+    left = f" {words.opening(words.listing(parts))}." if parts else ""
+    return f"A gap is flagged where its p-value{adjusted}, is at most {tilt.policy.alpha:g}; intervals are given at {level}.{left}".replace(
+        "p-value, is", "p-value is"
+    )
+
+
+def _decided(facts: list[tuple[Fact, Standing]]) -> str:
+    if not facts:
+        return "There was nothing to decide."
+    told = Counter(standing.decision for _, standing in facts if standing.decision != "open")
+    if not told:
+        return "Nobody has decided about any finding yet."
+    parts = [f"{words.count(n)} {'is' if n == 1 else 'are'} {DECIDED[decision]}" for decision, n in told.items()]
+    return f"Of {words.plural(len(facts), 'finding')}, {words.listing(parts)}."
+
+
+def _open(facts: list[tuple[Fact, Standing]], bundle: Bundle) -> str:
+    still = [fact for fact, standing in facts if standing.decision == OPEN.decision]
+    severe = sum(fact.severity == "high" for fact in still)
+    said = (
+        f"{words.opening(words.plural(len(still), 'finding'))} {'is' if len(still) == 1 else 'are'} open"
+        + (f", {words.count(severe)} of high severity" if severe else "")
+        if still
+        else "No finding is open"
+    )
+    absent = [method.place.section.lower() for method, _ in bundle.absent if method.place is not None]
+    return f"{said}; not examined: {words.listing(list(dict.fromkeys(absent)))}." if absent else f"{said}."

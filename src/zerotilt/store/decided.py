@@ -1,0 +1,78 @@
+"""What people decide about findings, and the history of it, to which lines are only added."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from zerotilt.core.findings import OPEN, Standing
+from zerotilt.core.refusal import Refused
+from zerotilt.store import shelf
+from zerotilt.store.files import FileStore
+from zerotilt.store.meaning import ChangedMeanwhile
+from zerotilt.store.records import Audit, Judgement, Raised, Remark
+
+
+def standing(row: Judgement) -> Standing:
+    return Standing(**{name: getattr(row, name) for name in Standing.model_fields})
+
+
+def decide(audit: Audit, finding: str, wanted: Standing, author: str, read: int | None) -> int:
+    """Write how a finding stands now, with a line in its history, within a transaction that holds the audit; the number of
+    the decision.
+
+    Parameters
+    ----------
+    read : the number of the decision that was read, 0 for none; another one now is a conflict. Not asked for when None.
+
+    Raises
+    ------
+    Refused : what the decision needs is not said. ChangedMeanwhile : somebody has decided meanwhile.
+    """
+    if wanted.decision == "accepted" and not wanted.reason.strip():
+        raise Refused("A finding is accepted with a reason.", where="reason", todo="Say why it is accepted.")
+    if wanted.decision == "mended" and not wanted.version.strip():
+        raise Refused(
+            "It is not said in which model version the finding is mended.", where="version", todo="Name the version."
+        )
+    mine = (Judgement.audit == audit) & (Judgement.finding == finding)
+    last = Judgement.select().where(mine).first()
+    number, before = (last.number, standing(last)) if last else (0, OPEN)
+    if read is not None and read != number:
+        who = f" by {last.author}" if last and last.author else ""
+        raise ChangedMeanwhile(f"This finding was decided in another window meanwhile{who}: {before.decision}.")
+    was, now = before.model_dump(mode="json"), wanted.model_dump(mode="json")
+    changes = {name: [was[name], now[name]] for name in now if was[name] != now[name]}
+    if not changes:
+        return number
+    Remark.create(audit=audit, finding=finding, changes=changes, author=author)
+    own = {**dict(wanted), "author": author, "number": number + 1, "changed": datetime.now(UTC)}
+    if last is None:
+        Judgement.create(audit=audit, finding=finding, **own)
+    else:
+        Judgement.update(**own).where(mine).execute()
+    return number + 1
+
+
+def raised_name(one: Raised) -> str:
+    """The name of a finding that was raised by hand."""
+    return f"raised {one.id}"
+
+
+def decisions_of(audit: Audit, files: FileStore) -> dict[str, Any]:
+    """Everything that was decided in an audit, as a report takes it: standings by finding, what was taken apart, and what
+    was raised by hand with its sentence.
+    """
+    return {
+        "standing": {one.finding: standing(one).model_dump(mode="json") for one in audit.judgements},
+        "apart": [one.finding for one in audit.apart],
+        "raised": [
+            {
+                "name": raised_name(one),
+                "statement": one.statement,
+                "author": one.author,
+                "evidence": shelf.whole(one.evidence, files),
+            }
+            for one in audit.raised.order_by(Raised.created)
+        ],
+    }

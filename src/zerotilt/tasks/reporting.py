@@ -1,0 +1,152 @@
+"""What a report is asked for with, and what only the records know when it is written."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+from peewee import SQL
+
+from zerotilt import __version__
+from zerotilt.core.meaning import Context, Spec
+from zerotilt.core.methods import METHODS
+from zerotilt.core.rows import NAMES, called
+from zerotilt.report.document import Reader
+from zerotilt.store import meaning, shelf
+from zerotilt.store.decided import decisions_of
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import (
+    Audit,
+    DecisionRule,
+    EvidenceRow,
+    Kept,
+    ModelVersion,
+    Report,
+    ReportForm,
+    ReportPreview,
+    Task,
+)
+from zerotilt.store.written import draft, next_number
+from zerotilt.tasks.board import Board, basis, changes, current_table, digests_of, named, version_of
+
+
+def ask_report(board: Board, audit: Audit, context: Context) -> Task:
+    """Write a report as the document stands now."""
+    payload = _payload(audit, context)
+    return board.submit("report", "Report", payload, audit, named("report", audit, payload))
+
+
+def ask_preview(board: Board, audit: Audit, context: Context, reader: Reader) -> Task | ReportPreview:
+    """The document as a reader would get it; what there is already where nothing has changed since."""
+    payload = _payload(audit, context) | {"reader": reader}
+    made_of = _made_of(audit, payload)
+    found = ReportPreview.get_or_none((ReportPreview.audit == audit) & (ReportPreview.reader == reader))
+    if found is not None and found.made_of == made_of:
+        return found
+    payload["made_of"] = made_of
+    return board.submit("preview", "The page before it is written", payload, audit, named("preview", audit, payload))
+
+
+def ask_form(board: Board, report: Report, name: str, source: str) -> Task | None:
+    """Another form of a report, made of one of its files; None where it is there."""
+    if ReportForm.get_or_none((ReportForm.report == report) & (ReportForm.name == name)) is not None:
+        return None
+    payload = {"report": str(report.id), "name": name, "digest": report.files.get(source, report.html_digest)}
+    audit = report.audit
+    return board.submit("form", f"{name} of report {report.number}", payload, audit, named("form", audit, payload))
+
+
+def _payload(audit: Audit, context: Context) -> dict[str, Any]:
+    alone = context.model_copy(update={"alongside": None})
+    return basis(audit, alone) | {
+        "title": audit.title,
+        "document": draft(audit)[1].model_dump(mode="json"),
+        "policy_record": policy_record(audit),
+        "rule_record": rule_record(version_of(audit, context.model)),
+        "alongside_said": _alongside_said(audit, context),
+    }
+
+
+def _made_of(audit: Audit, payload: dict[str, Any]) -> str:
+    """SHA-256 of all that a page depends on but arrangement and texts, which whoever looks at it has before them."""
+    document = {"smallest": payload["document"]["smallest"]}
+    told = {
+        "release": __version__,
+        "payload": payload | {"document": document},
+        "kept": [[str(one.id), one.noted] for one in audit.kept.where(~Kept.removed).order_by(Kept.created)],
+        "decided": sorted([one.finding, one.number] for one in audit.judgements),
+        "apart": sorted(one.finding for one in audit.apart),
+        "raised": sorted(str(one.id) for one in audit.raised),
+    }
+    return hashlib.sha256(json.dumps(told, sort_keys=True, default=str).encode()).hexdigest()
+
+
+def arguments(task: Task, files: FileStore) -> dict[str, Any]:
+    """What is known when the work begins: evidence, dossier, decisions, gaps of the table."""
+    audit = Audit.get_by_id(task.audit_id)
+    digests = digests_of(task.payload, Spec.model_validate(task.payload["spec"]))
+    of_it = SQL("body->'digests' @> %s::jsonb", (json.dumps(digests.model_dump(include={"table", "spec", "model"})),))
+    read = [name for name, method in METHODS.items() if method.place is not None]
+    rows = EvidenceRow.select().where(EvidenceRow.method.in_(read) & of_it)
+    return {
+        "known": [shelf.whole(row, files) for row in rows],
+        "kept": kept_items(audit, files),
+        "number": next_number(audit) if task.kind == "report" else None,
+        "decisions": decisions_of(audit, files),
+        "gaps": gaps(audit),
+    }
+
+
+def gaps(audit: Audit) -> list[tuple[str, int]]:
+    """Columns of the table in which cells are missing, and how many, the most first."""
+    columns = current_table(audit).profile["columns"]
+    found = [(column["name"], column["missing"]) for column in columns if column["missing"]]
+    return sorted(found, key=lambda one: (-one[1], one[0]))
+
+
+def kept_items(audit: Audit, files: FileStore) -> list[dict[str, Any]]:
+    """The dossier in the order it was kept."""
+    rows = (
+        Kept.select(Kept, EvidenceRow)
+        .join(EvidenceRow)
+        .where((Kept.audit == audit) & ~Kept.removed)
+        .order_by(Kept.created)
+    )
+    return [
+        {"evidence": shelf.whole(row.evidence, files), "note": row.note, "changed": list(changes(audit, row))}
+        for row in rows
+    ]
+
+
+def rule_record(model: ModelVersion | None) -> dict[str, Any] | None:
+    """Who decided a version's decision rule, and why; None where there is none."""
+    last = model and model.rules.order_by(DecisionRule.number.desc()).first()
+    if not last or not last.rule:
+        return None
+    return {"number": last.number, "author": last.author, "reason": last.reason, "made": f"{last.created:%d %B %Y}"}
+
+
+def policy_record(audit: Audit) -> dict[str, Any] | None:
+    """Who chose the flag policy in force, and why; None while it is the one that every audit starts with."""
+    last = meaning.versions(audit, "policy")[0]
+    if last.author == meaning.NOBODY_YET:
+        return None
+    answers = last.answers
+    return {
+        "number": last.number,
+        "author": last.author,
+        "reason": last.reason,
+        "made": f"{last.created:%d %B %Y}",
+        "answers": answers,
+    }
+
+
+def _alongside_said(audit: Audit, context: Context) -> str:
+    other = context.beside()
+    if context.alongside is None or other is None:
+        return ""
+    model = version_of(audit, context.alongside.model)
+    if model:
+        return f"Model version “{model.name}”"
+    return "" if other.row_set == context.row_set else f"The {called(NAMES[other.rows], 'rows', other.row_set.name)}"

@@ -1,0 +1,98 @@
+"""The public report tells of no few people, neither by what is printed nor by what is left when it is taken away."""
+
+import itertools
+
+import numpy as np
+import pytest
+
+from zerotilt.core.membership import Grouping
+from zerotilt.report.published import printable
+
+
+def grouping(name: str, codes: np.ndarray) -> Grouping:
+    present, codes = np.unique(codes, return_inverse=True)
+    return Grouping((name,), tuple(f"{name}{level}" for level in present), codes=codes)
+
+
+def crossed(one: Grouping, other: Grouping) -> Grouping:
+    found = grouping("x", one.codes * 1_000 + other.codes)
+    return Grouping((*one.columns, *other.columns), found.labels, codes=found.codes)
+
+
+def random_groupings(rng: np.random.Generator, rows: int) -> list[Grouping]:
+    """Groups of very different sizes; a finer column within a coarser one; a crossing; groups that overlap."""
+
+    def column(levels: int) -> np.ndarray:
+        share = rng.dirichlet(np.full(levels, rng.choice([0.15, 0.5, 3.0])))
+        return rng.choice(levels, rows, p=share)
+
+    area = column(int(rng.integers(2, 5)))
+    district = area * 10 + rng.choice(4, rows, p=rng.dirichlet(np.full(4, 0.4)))
+    age = column(int(rng.integers(2, 4)))
+    found = [grouping("area", area), grouping("district", district), grouping("age", age)]
+    found.append(crossed(found[0], found[2]))
+    masks = np.array([rng.random(rows) < share for share in (0.02, 0.5, 0.98)] + [(area == 0) & (age == 0)])
+    found.append(Grouping(("(segments)",), ("few", "half", "most", "both"), masks=masks))
+    return found
+
+
+def worked_out(groupings: list[Grouping], allowed: set[tuple[str, str]], rows: int) -> list[np.ndarray]:
+    """Row sets that whoever knows the printed ones, and how many rows there are, can work out: each printed set, all rows,
+    and what is left of any of these once printed groups of one other attribute that lie inside it are taken away.
+    """
+    printed = [
+        (each.attribute, each.mask(place))
+        for each in groupings
+        for place, label in enumerate(each.labels)
+        if (each.attribute, label) in allowed
+    ]
+    known = [("", np.ones(rows, bool)), *printed]
+    found = [mask for _, mask in known]
+    by = {name: [mask for other, mask in printed if other == name] for name, _ in printed}
+    for name, mask in known:
+        for other, masks in by.items():
+            if other == name:
+                continue
+            overlapping = any(g.overlapping for g in groupings if g.attribute == other)
+            inside = [one for one in masks if not (one & ~mask).any()]
+            for size in range(1, (1 if overlapping else len(inside)) + 1):
+                for some in itertools.combinations(inside, size) if size in (1, len(inside)) else ():
+                    found.append(mask & ~np.any(some, axis=0))
+    return found
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_no_set_that_can_be_worked_out_is_smaller_than_was_set(seed):
+    rng = np.random.default_rng(seed)
+    rows, smallest = int(rng.integers(40, 900)), int(rng.choice([5, 30]))
+    groupings = random_groupings(rng, rows)
+    allowed = printable(groupings, rows, smallest)
+    for mask in worked_out(groupings, allowed, rows):
+        assert mask.sum() == 0 or mask.sum() >= smallest
+
+
+def test_large_groups_are_all_printed_and_the_next_smallest_covers_a_small_one():
+    large = grouping("a", np.repeat([0, 1, 2], [400, 300, 300]))
+    assert printable([large], 1_000, 30) == {("a", "a0"), ("a", "a1"), ("a", "a2")}
+    one_small = grouping("a", np.repeat([0, 1, 2, 3], [500, 400, 90, 10]))
+    assert printable([one_small], 1_000, 30) == {("a", "a0"), ("a", "a1")}  # 90 would tell of the 10
+    two_small = grouping("a", np.repeat([0, 1, 2], [960, 20, 20]))
+    assert printable([two_small], 1_000, 30) == {("a", "a0")}  # together they are forty
+
+
+def test_a_finer_column_does_not_tell_of_what_a_coarser_one_keeps():
+    area = np.repeat([0, 1], [500, 500])
+    district = np.repeat([0, 1, 2, 3], [490, 10, 300, 200])  # area 0 less its district 0 are ten people
+    allowed = printable([grouping("area", area), grouping("district", district)], 1_000, 30)
+    assert ("area", "area0") in allowed and not any(name == "district" for name, _ in allowed)
+
+
+def test_of_a_group_that_overlaps_others_the_rest_counts_too():
+    masks = np.array([np.arange(100) < 95, np.arange(100) < 50])
+    both = Grouping(("held",), ("nearly all", "half"), masks=masks)
+    assert printable([both], 100, 30) == {("held", "half")}
+
+
+def test_fourteen_rows_print_nothing_and_one_group_prints_itself():
+    assert printable([grouping("a", np.repeat([0, 1], [10, 4]))], 14, 30) == set()
+    assert printable([grouping("a", np.zeros(50, int))], 50, 30) == {("a", "a0")}

@@ -1,0 +1,155 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useRef, useState } from "react";
+import { api, need, type Problem, type Schemas } from "../../api/client";
+import { together } from "./together";
+
+export type Draft = Schemas["DraftView"];
+export type ReportDocument = Draft["document"];
+export type Piece = ReportDocument["pieces"][number];
+export type ReaderName = "full" | "summary" | "public";
+
+const PAUSE = 500;
+/** Typing within this time is undone in one step. */
+const ONE_STEP = 1200;
+const MOST_STEPS = 100;
+/** A browser sends no more than 64 kB once its page is left. */
+const MOST_LEFT_BEHIND = 60_000;
+
+/** The document that the next report is written from, while it is arranged: written shortly after every change. */
+export function useDocument(audit: string) {
+  const client = useQueryClient();
+  const [document, setDocument] = useState<ReportDocument | null>(null);
+  const [problem, setProblem] = useState<Problem | null>(null);
+  const [saved, setSaved] = useState<"saved" | "saving" | "waiting">("saved");
+  const [joined, setJoined] = useState(false);
+  const now = useRef<ReportDocument | null>(null);
+  const read = useRef<{ number: number; document: ReportDocument } | null>(null);
+  const undone = useRef<{ back: ReportDocument[]; forth: ReportDocument[]; last: number; where: string }>({
+    back: [],
+    forth: [],
+    last: 0,
+    where: "",
+  });
+  const [steps, setSteps] = useState({ back: 0, forth: 0 });
+  const draft = useQuery({
+    queryKey: ["draft", audit],
+    queryFn: () => need(api.GET("/api/audits/{audit_id}/draft", { params: { path: { audit_id: audit } } })),
+  });
+
+  const show = useCallback((next: ReportDocument) => {
+    now.current = next;
+    setDocument(next);
+  }, []);
+
+  // what the server tells is what is shown, as long as nothing of one's own is on its way there
+  useEffect(() => {
+    if (!draft.data || (read.current && now.current !== read.current.document)) return;
+    read.current = { number: draft.data.number, document: draft.data.document };
+    show(draft.data.document);
+  }, [draft.data, show]);
+
+  const send = useCallback(
+    async (left: boolean) => {
+      const [before, wanted] = [read.current, now.current];
+      if (!before || !wanted || wanted === before.document) return true;
+      const body = { document: wanted, read: before.number, author: "" };
+      setSaved("saving");
+      try {
+        const answer = await need(
+          api.PUT("/api/audits/{audit_id}/draft", {
+            params: { path: { audit_id: audit } },
+            body,
+            keepalive: left && JSON.stringify(body).length < MOST_LEFT_BEHIND,
+          }),
+        );
+        const typed = now.current ?? wanted;
+        read.current = { number: answer.number, document: answer.document };
+        show(typed === wanted ? answer.document : together(wanted, typed, answer.document));
+        setJoined((was) => was || answer.together);
+        setProblem(null);
+        client.setQueryData(["draft", audit], answer);
+        client.invalidateQueries({ queryKey: ["preview", audit] }); // what is missing hangs on what is written
+        setSaved(now.current === read.current.document ? "saved" : "waiting");
+        return true;
+      } catch (error) {
+        setProblem(error as Problem);
+        setSaved("waiting");
+        return false;
+      }
+    },
+    [audit, client, show],
+  );
+
+  const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
+  const line = useRef<Promise<boolean>>(Promise.resolve(true));
+  const flush = useCallback(
+    (left = false) => {
+      clearTimeout(timer.current);
+      line.current = line.current.then(() => send(left));
+      return line.current;
+    },
+    [send],
+  );
+  useEffect(() => {
+    const leave = () => void flush(true);
+    window.addEventListener("pagehide", leave);
+    return () => {
+      window.removeEventListener("pagehide", leave);
+      leave();
+    };
+  }, [flush]);
+
+  const put = useCallback(
+    (next: ReportDocument) => {
+      show(next);
+      setSaved("waiting");
+      clearTimeout(timer.current);
+      timer.current = setTimeout(() => void flush(), PAUSE);
+      setSteps({ back: undone.current.back.length, forth: undone.current.forth.length });
+    },
+    [flush, show],
+  );
+
+  /** Change the document; `where` names what is typed into, so that a text is undone by stretches and not by letters. */
+  const edit = useCallback(
+    (change: (before: ReportDocument) => ReportDocument, where = "") => {
+      const before = now.current;
+      if (!before) return;
+      const own = undone.current;
+      const at = Date.now();
+      if (!where || where !== own.where || at - own.last > ONE_STEP)
+        own.back = [...own.back, before].slice(-MOST_STEPS);
+      Object.assign(own, { forth: [], last: at, where });
+      put(change(before));
+    },
+    [put],
+  );
+
+  const step = useCallback(
+    (from: "back" | "forth", to: "back" | "forth") => {
+      const own = undone.current;
+      const found = own[from].at(-1);
+      if (!found || !now.current) return;
+      own[from] = own[from].slice(0, -1);
+      own[to] = [...own[to], now.current];
+      own.where = "";
+      put(found);
+    },
+    [put],
+  );
+  const undo = useCallback(() => step("back", "forth"), [step]);
+  const redo = useCallback(() => step("forth", "back"), [step]);
+
+  return {
+    document,
+    sections: draft.data?.sections ?? [],
+    edit,
+    undo,
+    redo,
+    steps,
+    flush,
+    saved,
+    joined,
+    problem: problem ?? (draft.error as Problem | null),
+  };
+}
