@@ -41,6 +41,10 @@ class Request:
     picked: Sequence[str] = ()
     model_inputs: Sequence[str] = ()
     model_outputs: Sequence[str] = ()
+    against: Path | None = None
+    """An ``audit.json`` that this one is held against."""
+    grown_by: float | None = None
+    junit: Path | None = None
 
 
 def meaning(request: Request, cases: Table, work: Work) -> tuple[Spec, Context, tuple[str, ...]]:

@@ -68,15 +68,30 @@ def audit(
         str | None,
         typer.Option(help="Where the file does not tell: the outcome values its probabilities are of, in their order"),
     ] = None,
+    against: Annotated[
+        Path | None, typer.Option(help="audit.json of an earlier audit; then only what has grown since fails")
+    ] = None,
+    grown_by: Annotated[
+        float | None,
+        typer.Option(min=0.0, help="With --against: tolerances by which no gap may grow, whatever its interval says"),
+    ] = None,
+    junit: Annotated[Path | None, typer.Option(help="Write JUnit XML, one case for each rule of the policy")] = None,
 ) -> None:
     """Audit a table and a model; write the report and the numbers.
 
-    Exits 0 (nothing flagged), 3 (something is), 4 (nothing could be tested) or 2 (refused).
+    Exits 0 (nothing flagged; with --against, nothing has grown), 3 (something is, or has), 4 (nothing could be tested) or
+    2 (refused).
     """
     from zerotilt.asked import Request
     from zerotilt.headless import audit as run
     from zerotilt.headless import opened_settings
 
+    if grown_by is not None and against is None:
+        typer.echo(
+            "refused: --grown-by: it says how much may grow since a baseline, and none was given. Give --against.",
+            err=True,
+        )
+        raise typer.Exit(REFUSED)
     said = {
         "--event": event, "--group": group, "--outcome": outcome, "--score": score, "--decision": decision, "--means": means,
         "--favourable": favourable, "--ignore": ignore, "--split": split,
@@ -104,6 +119,9 @@ def audit(
             picked=pick or (),
             model_inputs=_listed(model_inputs),
             model_outputs=_listed(model_outputs),
+            against=against,
+            grown_by=grown_by,
+            junit=junit,
         )
         done = run(request, Work(_progress if sys.stderr.isatty() else None))
     except Refused as problem:
@@ -122,7 +140,16 @@ def audit(
         f"gathered into {words.plural(done.findings, 'finding')}. "
         f"Report: {request.out / 'report.html'}, numbers: {request.out / 'audit.json'}"
     )
-    raise typer.Exit(FLAGGED if done.flagged else UNTESTED if not done.tested else 0)
+    fails = bool(done.flagged)
+    if done.held is not None:
+        for one in done.held.grown:
+            typer.echo(f"grown: {one.sentence}")
+        typer.echo(
+            f"Against {against}: {words.plural(done.held.compared, 'comparison')} of both, {len(done.held.grown)} grown or new; "
+            f"{words.count(done.held.only_before)} of the baseline not made now."
+        )
+        fails = bool(done.held.grown)
+    raise typer.Exit(UNTESTED if not done.tested else FLAGGED if fails else 0)
 
 
 def _listed(given: str | None) -> tuple[str, ...]:
@@ -302,34 +329,93 @@ def check(
     tidy: Annotated[bool, typer.Option("--tidy", help="Remove files that belong to no record")] = False,
 ) -> None:
     """Verify that every record's file is whole and every file has a record. Exits 1 when not."""
-    from zerotilt.services.addresses import FILES, database_for
-    from zerotilt.services.home import Home
     from zerotilt.store import check as verify
-    from zerotilt.store import database
-    from zerotilt.store.files import FileStore, elsewhere
+    from zerotilt.stored import opened
 
-    home = Home()
-    running = home.running()
-    postgres = database_for(home)
-    if running:
-        postgres.port = running["database_port"]
-    else:
-        postgres.start()
-    try:
-        database.bind(postgres.address)
-        database.migrate()
-        with database.database.connection_context():
-            files = FileStore(home.files, elsewhere(os.environ.get(FILES)))
-            if tidy:
-                removed = sum(verify.discard_unowned(files, digest) for digest in list(files.digests()))
-                typer.echo(f"{removed} files removed that belonged to no record.")
-            problems, verified = verify.check(files)
-    finally:
-        postgres.stop()
+    with opened() as files:
+        if tidy:
+            removed = sum(verify.discard_unowned(files, digest) for digest in list(files.digests()))
+            typer.echo(f"{removed} files removed that belonged to no record.")
+        problems, verified = verify.check(files)
     for problem in problems:
         typer.echo(problem)
     typer.echo(f"{verified} files verified, {len(problems)} problems.")
     raise typer.Exit(1 if problems else 0)
+
+
+@app.command()
+def reproduce(
+    report: Annotated[str, typer.Argument(help="AUDIT/NUMBER, by title or identity; or the digest of a report")],
+) -> None:
+    """Compute every figure of a written report again, and say which differ and by how much.
+
+    Exits 0 (all are the same), 1 (some differ), or 2 (some, or all, could not be computed again).
+    """
+    from zerotilt.stored import opened, report_named
+    from zerotilt.stored import reproduce as run
+
+    done, title = [], ""
+    try:
+        with opened() as files:
+            found = report_named(report)
+            title = f"Report {found.number} of “{found.audit.title}”"
+            for one in run(found, files, Work(_progress if sys.stderr.isatty() else None)):
+                if sys.stderr.isatty():
+                    typer.echo("\r\x1b[K", err=True, nl=False)
+                typer.echo(one.sentence)
+                done.append(one)
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
+    differ = sum(bool(one.compared and one.compared.differences) for one in done)
+    left = sum(one.compared is None for one in done)
+    typer.echo(
+        f"{title}: {words.plural(len(done), 'figure')}; {len(done) - differ - left} the "
+        f"same, {differ} differ, {left} not computed again."
+    )
+    raise typer.Exit(REFUSED if left else 1 if differ else 0)
+
+
+@app.command()
+def export(
+    audit: Annotated[str, typer.Argument(help="By its title or identity")],
+    file: Annotated[Path, typer.Argument(help="Archive to be written, .zip")],
+) -> None:
+    """Write one audit into one archive: records as JSON, tables, models, reports, signatures."""
+    from zerotilt.store import archive
+    from zerotilt.stored import audit_named, opened, written_whole
+
+    try:
+        with opened() as files:
+            found = audit_named(audit)
+            with written_whole(file) as sink:
+                number = archive.export(found, files, sink)
+            said = f"“{found.title}”: {archive.said(found)}"
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
+    typer.echo(f"{said}, {words.plural(number, 'file')}: {file}")
+
+
+@app.command(name="import")
+def import_(file: Annotated[Path, typer.Argument(help="Archive that ./zt export wrote")]) -> None:
+    """Restore an audit from an archive, equal by every digest. Import only what you would open otherwise, too."""
+    from zerotilt.store import archive
+    from zerotilt.stored import opened
+
+    try:
+        source = file.open("rb")
+    except OSError as problem:
+        typer.echo(f"refused: {file}: The file cannot be read: {problem.strerror}.", err=True)
+        raise typer.Exit(REFUSED) from None
+    try:
+        with source, opened() as files:
+            found = archive.restore(source, files)
+            said = f"“{found.title}”: {archive.said(found)}"
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
+    typer.echo(f"{said} restored.")
 
 
 SEVERAL = ("--group", "--ignore", "--set", "--means", "--identifier")

@@ -10,7 +10,7 @@ import tempfile
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, cast
 
 import pyarrow.parquet as pq
 
@@ -20,6 +20,7 @@ from zerotilt.core import arrayfile, guess, profiles, table, words
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
+from zerotilt.core.groups.disparity import TiltResult
 from zerotilt.core.groups.tilt_said import wanting
 from zerotilt.core.meaning import ModelReading, Role
 from zerotilt.core.predictors.onnx import OnnxPredictor
@@ -28,7 +29,10 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
 from zerotilt.notebook import SEED, Study
+from zerotilt.report import junit
 from zerotilt.report.auditfile import audit_file
+from zerotilt.report.baseline import Held, held_against
+from zerotilt.report.baseline import read as read_baseline
 from zerotilt.report.compose import gather
 from zerotilt.report.render import Cover, render
 from zerotilt.settings_file import SettingsFile
@@ -56,6 +60,8 @@ class Outcome:
     """What it would take, where nothing could be tested."""
     unfit: tuple[str, ...] = ()
     """What of the settings did not fit the table."""
+    held: Held | None = None
+    """What has grown since the baseline, where one was given."""
 
 
 @dataclass(frozen=True)
@@ -123,6 +129,10 @@ def audit(request: Request, work: Work) -> Outcome:
                 f"{len(given)} of --model, --score and --decision were given; exactly one is needed.",
                 todo="Say where the predictions come from.",
             )
+    baseline = None
+    if request.against is not None:
+        with _opened(request.against) as source:
+            baseline = read_baseline(source.read(), str(request.against))
     request.out.mkdir(parents=True, exist_ok=True)
     with _opened(request.table) as source, tempfile.TemporaryFile() as typed:
         table_digest = digest(source)
@@ -162,9 +172,12 @@ def audit(request: Request, work: Work) -> Outcome:
         _write(request.out / "report.html", render(bundle, subject, cover).html)
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
         compared = bundle.evidence_of("tilt")
-        if compared is None:
+        tilt = cast(TiltResult, compared.typed) if compared else None
+        held = None if baseline is None or tilt is None else held_against(baseline, tilt, request.grown_by)
+        if request.junit:
+            _write(request.junit, io.BytesIO(junit.written(tilt, spec.wording, cover.title, held)))
+        if tilt is None:
             return Outcome((), 0, 0, 0, "no column makes groups", unfit)
-        tilt = compared.typed
         return Outcome(
             tuple(one.statement for one in bundle.findings("tilt")),
             len(bundle.facts("tilt")),
@@ -172,6 +185,7 @@ def audit(request: Request, work: Work) -> Outcome:
             tilt.tested,
             wanting(tilt, spec.wording),
             unfit,
+            held,
         )
 
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import time
 from concurrent.futures import ThreadPoolExecutor
 
 import httpx
+import numpy as np
+import pyarrow as pa
 import pytest
 from tests.api import talk
 
@@ -133,4 +136,106 @@ def test_a_finding_raised_by_hand_stands_with_the_others_and_in_the_report(clien
     model = context["model"]
     assert client.delete(f"{address}/models/{model}").status_code in (200, 204)
     assert named(client, address, {"model": None}, name)["statement"] == body["statement"]
+    client.delete(f"{address}?for_good=true")
+
+
+def test_what_was_decided_on_another_version_is_measured_again_and_asks_to_be_looked_at(client, audit, context):
+    own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
+    address = f"/api/audits/{own}"
+    models = {one["name"]: one["id"] for one in client.get(address).json()["models"]}
+    first, second = models["gradient trees v3"], models["small network v2"]
+    there, here = context | {"model": first}, context | {"model": second}
+
+    def again(read: dict) -> list[dict]:
+        for _ in range(100):
+            found = client.post(f"{address}/findings/again", json=read).json()
+            if not found["waiting"]:
+                return found["findings"]
+            time.sleep(0.05)
+        raise AssertionError("it is still measured")
+
+    one = next(one for one in listed(client, address, there) if one["group"] == "outer isles")
+    body = {"finding": one["name"], "evidence": one["evidence"], "read": 0, "author": "Ada"}
+    decided = body | {"decision": "accepted", "reason": "Known since spring."}
+    assert client.put(f"{address}/findings", json=decided).json() == 1
+    assert again(there) == []  # it was decided on this version
+    assert again(there | {"rows": "training"}) == []  # other rows are another question
+    (before,) = again(here)
+    assert (before["model"], before["author"], before["looked"]) == ("gradient trees v3", "Ada", False)
+    assert (before["other_model"], before["other_table"]) == (True, False)
+    assert before["statement"] == one["statement"] and before["standing"]["reason"] == "Known since spring."
+    # the same change that the sheet shows of both versions of the same rows
+    beside = talk.read(client, own, "tilt", here | {"alongside": {"model": first}})["result"]["disparities"]
+    assert len(before["parts"]) == len(one["parts"])
+    for part, was in zip(before["parts"], one["parts"], strict=True):
+        assert part["again"]["same_rows"]
+        disparity = next(d for d in beside if f"{d['attribute']}: {d['group']} · {d['metric']}" in was["name"])
+        change = disparity["change"][f"{disparity['judged']}_change"]
+        assert part["again"]["change"] == change
+        assert part["again"]["before"]["value"] == was["gap"]["value"]
+        assert part["again"]["now"]["value"] == disparity[disparity["judged"]]["value"]
+    # looked at: it stands here as it stood there, and is asked for no more
+    taken = before["standing"] | {
+        "finding": before["finding"],
+        "evidence": before["evidence"],
+        "read": before["number"],
+    }
+    assert client.put(f"{address}/findings", json=taken | {"author": "Bo"}).json() == 1
+    assert [one["looked"] for one in again(here)] == [True]
+    now = next(one for one in listed(client, address, here) if one["name"] == before["finding"])
+    assert now["standing"]["decision"] == "accepted" and before["there"]
+    client.delete(f"{address}?for_good=true")
+
+
+def tilted(seed: int, group: str = "b") -> bytes:
+    """Recorded scores of two groups, the second of which is hardly ever favoured."""
+    rng = np.random.default_rng(seed)
+    g = rng.integers(0, 2, 600)
+    scores = np.clip(rng.normal(0.6 - 0.25 * g, 0.15), 0, 1)
+    columns = {"g": np.where(g == 1, group, "a"), "score": scores, "y": rng.integers(0, 2, 600)}
+    return talk.csv_bytes(pa.table(columns))
+
+
+def audit_of(client, table: bytes) -> str:
+    own = talk.new_audit(client, "Audit of two tables")
+    talk.put_table(client, own, table)
+    spec = client.get(f"/api/audits/{own}").json()["spec"]
+    talk.put_spec(client, own, talk.set_roles(spec, g="group", score="score", y="outcome") | {"event": "1"})
+    assert talk.wait(client, client.post(f"/api/audits/{own}/finish", json={}).json())["state"] == "done"
+    return own
+
+
+def test_on_another_table_the_same_finding_is_measured_on_its_rows(client):
+    own = audit_of(client, tilted(1))
+    address, context = f"/api/audits/{own}", {"model": None, "rows": "all"}
+    talk.read(client, own, "tilt", context)
+    one = listed(client, address, context)[0]
+    body = {"finding": one["name"], "evidence": one["evidence"], "decision": "accepted", "reason": "Yes.", "read": 0}
+    client.put(f"{address}/findings", json=body)
+    assert client.post(f"{address}/findings/again", json=context).json()["findings"] == []
+    talk.put_table(client, own, tilted(9))
+    assert talk.wait(client, client.post(f"{address}/finish", json={}).json())["state"] == "done"
+    found = talk.read(client, own, "tilt", context)["result"]["disparities"]
+    (before,) = client.post(f"{address}/findings/again", json=context).json()["findings"]
+    assert (before["other_table"], before["other_model"], before["looked"]) == (True, False, False)
+    assert before["finding"] == one["name"]
+    (part, *_), was = before["parts"], one["parts"][0]["gap"]
+    disparity = next(d for d in found if f"{d['attribute']}: {d['group']} · {d['metric']}" in one["parts"][0]["name"])
+    now = disparity[was["scale"]]
+    assert part["again"]["now"] == now and not part["again"]["same_rows"]
+    change = part["again"]["change"]["value"]
+    expected = now["value"] / was["value"] if was["scale"] == "ratio" else now["value"] - was["value"]
+    assert change == pytest.approx(expected)
+    # looked at: the line of history says so, though nothing about the decision has changed
+    assert client.put(f"{address}/findings", json=body | {"evidence": before["evidence"], "read": 1}).json() == 2
+    assert client.post(f"{address}/findings/again", json=context).json()["findings"] == []
+    lines = client.get(f"{address}/findings/history", params={"finding": one["name"]}).json()
+    assert lines[-1]["said"] == "Looked at again: accepted still."
+    # what it was compared with is not there any more: nobody can tell
+    talk.put_table(client, own, tilted(9, group="c"))
+    assert talk.wait(client, client.post(f"{address}/finish", json={}).json())["state"] == "done"
+    talk.read(client, own, "tilt", context)
+    (gone,) = client.post(f"{address}/findings/again", json=context).json()["findings"]
+    assert gone["verdict"] == "cannot be told"
+    assert "since it is compared with c now, and was with b" in gone["parts"][0]["sentence"]
     client.delete(f"{address}?for_good=true")

@@ -11,6 +11,7 @@ from fastapi.responses import FileResponse
 
 from zerotilt import __version__
 from zerotilt.api import (
+    again,
     audits,
     choices,
     dossier,
@@ -41,7 +42,7 @@ def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     app.add_middleware(Guard)
     problems.install(app)
     app.include_router(readings.of_methods())
-    for part in (front, audits, meaning, settings, readings, tasks, dossier, findings, reports, choices):
+    for part in (front, audits, meaning, settings, readings, tasks, dossier, findings, again, reports, choices):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():
         _serve(app, pages)

@@ -12,6 +12,7 @@ import numpy as np
 
 from zerotilt.api.app import create
 from zerotilt.core import rows, words
+from zerotilt.core.again import AGAIN
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.findings import GATHERED, SEVERE
 from zerotilt.core.groups.metrics import METRICS
@@ -59,7 +60,7 @@ def documents() -> dict[Path, str]:
     methods = {name: declared(method) for name, method in METHODS.items()}
     bodies = {
         FORMATS / "openapi.json": openapi,
-        NAMES / "findings.json": {"gathered": GATHERED, "severe": SEVERE},
+        NAMES / "findings.json": {"gathered": GATHERED, "severe": SEVERE, "again": AGAIN},
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,

@@ -6,7 +6,7 @@ from collections import Counter, OrderedDict
 from datetime import UTC, date, datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, HTTPException, Query
 from pydantic import BaseModel, Field, StringConstraints
 
 from zerotilt.api.desk import Desk, TheDesk, connected, held
@@ -18,8 +18,8 @@ from zerotilt.core.meaning import Context, Spec, sha256
 from zerotilt.core.method import Area
 from zerotilt.core.methods import METHODS
 from zerotilt.store import shelf
-from zerotilt.store.decided import decide, raised_name, standing
-from zerotilt.store.records import Audit, EvidenceRow, Raised, Remark, TakenApart
+from zerotilt.store.decided import Seen, decide, raised_name, standing
+from zerotilt.store.records import Audit, EvidenceRow, Raised, Remark, TakenApart, own
 
 router = APIRouter(prefix="/api/audits/{audit_id}", tags=["findings"])
 Name = Annotated[str, StringConstraints(min_length=1, max_length=2_000)]
@@ -46,6 +46,7 @@ class Decided(Standing):
     finding: Name
     due: Annotated[date, Field(ge=date(2000, 1, 1), le=date(2199, 12, 31))] | None = None
     author: Author = ""
+    evidence: str = Field(default="", description="Key of the evidence that it is decided on, as its finding says")
     read: int | None = Field(
         default=None, description="Number of the decision that was read, 0 for none; another one now is a conflict"
     )
@@ -159,10 +160,35 @@ def read_findings(audit: Audit, desk: TheDesk, context: Context) -> list[Finding
 
 @router.put("/findings")
 @connected
-def judge(audit: Audit, who: Who, wanted: Decided) -> int:
+def judge(audit: Audit, desk: TheDesk, who: Who, wanted: Decided) -> int:
     """Write what was decided about a finding, why, and who sees to it; the number of this decision."""
     now = Standing(**{name: getattr(wanted, name) for name in Standing.model_fields})
-    return decide(held(audit), wanted.finding, now, who.identity.signed(wanted.author), wanted.read)
+    seen = _seen(audit, desk, wanted.finding, wanted.evidence) if wanted.evidence else None
+    return decide(held(audit), wanted.finding, now, who.identity.signed(wanted.author), wanted.read, seen)
+
+
+def _seen(audit: Audit, desk: Desk, finding: str, key: str) -> Seen:
+    """What a finding is, in the evidence that it is decided on; a fact without parts where nothing of it is there any more."""
+    row = EvidenceRow.get_or_none(EvidenceRow.key == key)
+    if row is None or row.body["digests"]["table"] not in {one.digest for one in audit.tables}:
+        raise HTTPException(404, "There is no such evidence.")
+    own(audit, key)  # another audit of the same table may have asked for it first
+    found = Evidence.model_validate(shelf.whole(row, desk.files))
+    facts = gathered(found.findings(Spec.model_validate(audit.spec)), {one.finding for one in audit.apart})
+    facts += tuple(_by_hand(one) for one in audit.raised)
+    return Seen(
+        fact=next((one for one in facts if one.name == finding), NOTHING),
+        method=found.method,
+        evidence=key,
+        digests=found.digests,
+        context=found.context,
+        ending=found.ending,
+    )
+
+
+NOTHING = Fact(
+    name="", kind="disparity", statement="", severity="low", why="", parts=(), columns=(), group="", rows=None
+)
 
 
 @router.get("/findings/history")

@@ -17,6 +17,7 @@ from zerotilt.api.identity import Who
 from zerotilt.api.views import TaskView
 from zerotilt.core.meaning import Context
 from zerotilt.report import prose
+from zerotilt.report.changes import Changes, changes
 from zerotilt.report.document import Document, Reader, sections
 from zerotilt.report.lacking import unsaid
 from zerotilt.report.numbers import Number
@@ -33,7 +34,7 @@ PREVIEW_POLICY = f"{_BARE} allow-same-origin"
 """The same, but the page that it stands in may arrange it."""
 MOST_OFFERED = 30
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=200)]
-FILES = ("report.html", "summary.html", "public.html", "audit.json", "tables.zip")
+FILES = ("report.html", "summary.html", "public.html", "audit.json", "tables.zip", "evidence.json")
 TYPES = {".html": "text/html", ".json": "application/json", ".pdf": "application/pdf", ".zip": "application/zip"}
 FORMS = {
     "report.pdf": "report.html",
@@ -145,6 +146,10 @@ class ReportView(BaseModel):
         )
 
 
+class ChangesView(Changes):
+    since: int = Field(description="Number of the earlier report")
+
+
 def _draft_view(audit: Audit, number: int, document: Document, together: bool = False) -> DraftView:
     last = audit.drafts.where(ReportDraft.number == number).first()
     return DraftView(
@@ -245,6 +250,32 @@ def write_report(audit: Audit, desk: TheDesk, context: Context) -> TaskView:
 @connected
 def report(audit: Audit, desk: TheDesk, number: int) -> FileResponse:
     return _file(desk, _numbered(audit, number), "report.html")
+
+
+@router.get("/reports/{number}/changes")
+@connected
+def changed(
+    audit: Audit, desk: TheDesk, number: int, since: Annotated[int | None, Query(ge=1, le=2**31 - 1)] = None
+) -> ChangesView:
+    """What a report says otherwise than an earlier one, sentence by sentence and number by number."""
+    now = _numbered(audit, number)
+    before = (
+        _numbered(audit, since)
+        if since
+        else audit.reports.where(Report.number < number).order_by(-Report.number).first()
+    )
+    if before is None:
+        raise HTTPException(404, f"There is no report before report {number}.")
+    if before.number >= now.number:
+        raise HTTPException(422, f"Report {before.number} is not earlier than report {number}.")
+    sides = [
+        (
+            _whole(desk, one.html_digest, one.number).read_text(encoding="utf-8"),
+            json.loads(_whole(desk, one.json_digest, one.number).read_bytes()),
+        )
+        for one in (before, now)
+    ]
+    return ChangesView(since=before.number, **dict(changes(*sides)))
 
 
 @router.get("/reports/{number}/{name}", response_class=FileResponse)

@@ -14,6 +14,7 @@ from pydantic import BaseModel, Field, ValidationError
 from zerotilt import __version__
 from zerotilt.core import rows as row_sets
 from zerotilt.core import segments
+from zerotilt.core.again import Measured
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Context, Spec
@@ -95,20 +96,30 @@ class Evidence(Frozen):
         """What it gives rise to; nothing where its method has changed since."""
         if not self.readable:
             return ()
-        segment, of_model = self.context.segment, f" [{self.digests.model or ''}]"
-        # what is so in a part is another finding than the same of the whole, and says so
-        part = f" in {segment.name} ({segments.described(segment)})" if segment else ""
+        segment, ending = self.context.segment, self.ending
         said = f"In {segment.name}: " if segment else ""
         return tuple(
             one.model_copy(
                 update={
-                    "name": one.name + part + of_model,
-                    "about": one.about and one.about + part + of_model,
+                    "name": one.name + ending,
+                    "about": one.about and one.about + ending,
                     "statement": said + one.statement,
                 }
             )
             for one in METHODS[self.method].findings_in(self.typed, spec)
         )
+
+    @property
+    def ending(self) -> str:
+        """What names of findings end in: what is so in a part, or of another model version, is another finding."""
+        segment = self.context.segment
+        part = f" in {segment.name} ({segments.described(segment)})" if segment else ""
+        return f"{part} [{self.digests.model or ''}]"
+
+    def measured(self) -> dict[str, Measured]:
+        """Every comparison that its findings could come of, flagged or not, by their names; none of an earlier version."""
+        found = METHODS[self.method].measured if self.readable else None
+        return {name + self.ending: one for name, one in found(self.typed).items()} if found else {}
 
     @property
     def readable(self) -> bool:

@@ -75,6 +75,7 @@ class Finding(Frozen):
     statement: str = Field(description="One sentence with its numbers")
     columns: tuple[str, ...] = Field(default=(), description="Columns it is about")
     group: str = ""
+    reference: str = Field(default="", description="What the group is compared with")
     metric: str = ""
     rows: int | None = Field(default=None, description="Rows it was measured on")
     about: str = Field(default="", description="The fact that it is a part of; its own name when empty")

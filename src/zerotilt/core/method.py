@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel
 
+from zerotilt.core.again import Measured
 from zerotilt.core.drawing import Picture
 from zerotilt.core.findings import Finding
 from zerotilt.core.meaning import Spec, Wording
@@ -76,6 +77,8 @@ class Method:
     """Names of settings in the address, where they are not the settings' own."""
     findings: Callable[[Any, Spec], Iterable[Finding]] | None = None
     """What a result gives rise to that somebody has to decide about."""
+    measured: Callable[[Any], Mapping[str, Measured]] | None = None
+    """Every comparison that its findings could come of, by their names, flagged or not."""
     unasked: Callable[[Spec], Mapping[str, Any] | None] = lambda spec: {}
     """Settings with which its findings are read in every audit; None where there is nothing to read."""
     place: Place | None = None

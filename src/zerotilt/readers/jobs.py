@@ -96,7 +96,7 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
 def report(arguments: dict, scratch: Path, work: Work) -> dict:
     """The report for each of its readers, its numbers, and the evidence computed for it."""
     # what draws for print takes long to load, and no other job needs it
-    from zerotilt.report.archive import write_tables
+    from zerotilt.report.archive import EVIDENCE, evidence_file, write_tables
     from zerotilt.report.auditfile import audit_file
     from zerotilt.report.document import READERS
     from zerotilt.report.render import render
@@ -114,6 +114,7 @@ def report(arguments: dict, scratch: Path, work: Work) -> dict:
     write_tables(bundle, scratch / "tables.zip")
     files["tables.zip"] = str(scratch / "tables.zip")
     files["audit.json"] = _text(scratch / "audit.json", numbers)
+    files[EVIDENCE] = _text(scratch / EVIDENCE, evidence_file(bundle, arguments))
     tilt = bundle.evidence_of("tilt")
     return {
         "files": files,

@@ -5,7 +5,12 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from zerotilt.core.findings import OPEN, Standing
+from pydantic import Field
+
+from zerotilt.core.evidence import Digests
+from zerotilt.core.findings import OPEN, Fact, Standing
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning import Context
 from zerotilt.core.refusal import Refused
 from zerotilt.store import shelf
 from zerotilt.store.files import FileStore
@@ -17,13 +22,27 @@ def standing(row: Judgement) -> Standing:
     return Standing(**{name: getattr(row, name) for name in Standing.model_fields})
 
 
-def decide(audit: Audit, finding: str, wanted: Standing, author: str, read: int | None) -> int:
+class Seen(Frozen):
+    """What somebody saw who decided about a finding."""
+
+    fact: Fact
+    method: str
+    evidence: str
+    digests: Digests
+    context: Context
+    ending: str = Field(description="What the finding's name ends in, of this segment and model version")
+
+
+def decide(
+    audit: Audit, finding: str, wanted: Standing, author: str, read: int | None, seen: Seen | None = None
+) -> int:
     """Write how a finding stands now, with a line in its history, within a transaction that holds the audit; the number of
     the decision.
 
     Parameters
     ----------
     read : the number of the decision that was read, 0 for none; another one now is a conflict. Not asked for when None.
+    seen : what it was decided on.
 
     Raises
     ------
@@ -43,15 +62,27 @@ def decide(audit: Audit, finding: str, wanted: Standing, author: str, read: int 
         raise ChangedMeanwhile(f"This finding was decided in another window meanwhile{who}: {before.decision}.")
     was, now = before.model_dump(mode="json"), wanted.model_dump(mode="json")
     changes = {name: [was[name], now[name]] for name in now if was[name] != now[name]}
-    if not changes:
+    told = None if seen is None else seen.model_dump(mode="json")
+    looked_again = told is not None and (last is None or last.seen is None or _of(last.seen) != _of(told))
+    if not changes and not looked_again:
         return number
-    Remark.create(audit=audit, finding=finding, changes=changes, author=author)
+    if changes:
+        Remark.create(audit=audit, finding=finding, changes=changes, author=author)
+    else:
+        Remark.create(audit=audit, finding=finding, said=f"Looked at again: {before.decision} still.", author=author)
     own = {**dict(wanted), "author": author, "number": number + 1, "changed": datetime.now(UTC)}
+    if told is not None:
+        own["seen"] = told
     if last is None:
         Judgement.create(audit=audit, finding=finding, **own)
     else:
         Judgement.update(**own).where(mine).execute()
     return number + 1
+
+
+def _of(seen: dict[str, Any]) -> tuple[Any, ...]:
+    """The table and the model version that something was seen of."""
+    return seen["digests"]["table"], seen["digests"]["model"]
 
 
 def raised_name(one: Raised) -> str:

@@ -180,6 +180,8 @@ class Judgement(Record):
     author = TextField(default="")
     number = IntegerField(default=1)
     """Raised with every change, so that nobody writes over what they have not read."""
+    seen = BinaryJSONField(null=True, index=False)
+    """What was found when it was decided: the fact with its parts, and of which evidence, table and model version."""
     changed = DateTimeTZField(constraints=NOW)
 
 

@@ -120,6 +120,11 @@ class Board:
         """The evidence when it exists; nothing is queued."""
         return EvidenceRow.get_or_none(EvidenceRow.key == _wanted(audit, context, method, settings)[0])
 
+    def failed(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> bool:
+        """Whether computing it was tried, and failed."""
+        wanted = f"{_wanted(audit, context, method, settings)[0]}:{audit.id}"
+        return Task.select().where((Task.key == wanted) & (Task.state == "failed")).exists()
+
     def check(self, audit: Audit, context: Context) -> Task:
         payload = basis(audit, context) | {"seed": SEED}
         return self.submit("check", "Model scored, roles checked", payload, audit, named("check", audit, payload))

@@ -1237,6 +1237,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/findings/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Again
+         * @description What was decided on other model versions or tables, measured again in this context. What has to be read is asked for.
+         */
+        post: operations["again_api_audits__audit_id__findings_again_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/draft": {
         parameters: {
             query?: never;
@@ -1376,6 +1396,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/reports/{number}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changed
+         * @description What a report says otherwise than an earlier one, sentence by sentence and number by number.
+         */
+        get: operations["changed_api_audits__audit_id__reports__number__changes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/reports/{number}/{name}": {
         parameters: {
             query?: never;
@@ -1500,6 +1540,42 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Again
+         * @description A gap before and now.
+         */
+        Again: {
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "gone" | "smaller" | "same" | "larger" | "cannot be told";
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "ratio" | "difference";
+            before: components["schemas"]["Estimate"];
+            now: components["schemas"]["Estimate"];
+            change: components["schemas"]["Estimate"];
+            /** Same Rows */
+            same_rows: boolean;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /** AgainView */
+        AgainView: {
+            /**
+             * Waiting
+             * @description Whether something is still being measured
+             */
+            waiting: boolean;
+            /** Findings */
+            findings: components["schemas"]["DecidedBefore"][];
+        };
         /** Against */
         Against: {
             /** Row */
@@ -2341,6 +2417,26 @@ export interface components {
             /** Archived */
             archived?: boolean | null;
         };
+        /** ChangesView */
+        ChangesView: {
+            /** Sentences */
+            sentences: components["schemas"]["SentenceChange"][];
+            /** Numbers */
+            numbers: components["schemas"]["NumberChange"][];
+            /** Same */
+            same: number;
+            /** Only Before */
+            only_before: string[];
+            /** Only Now */
+            only_now: string[];
+            /** Same Table */
+            same_table: boolean;
+            /**
+             * Since
+             * @description Number of the earlier report
+             */
+            since: number;
+        };
         /** ChecksAsk */
         ChecksAsk: {
             context?: components["schemas"]["Context"];
@@ -2695,10 +2791,77 @@ export interface components {
              */
             author: string;
             /**
+             * Evidence
+             * @description Key of the evidence that it is decided on, as its finding says
+             * @default
+             */
+            evidence: string;
+            /**
              * Read
              * @description Number of the decision that was read, 0 for none; another one now is a conflict
              */
             read?: number | null;
+        };
+        /**
+         * DecidedBefore
+         * @description A decision that was made on another model version or table.
+         */
+        DecidedBefore: {
+            /**
+             * Finding
+             * @description Its name in this context
+             */
+            finding: string;
+            /**
+             * Statement
+             * @description As it was when it was decided
+             */
+            statement: string;
+            standing: components["schemas"]["Standing"];
+            /** Author */
+            author: string;
+            /**
+             * Decided
+             * Format: date-time
+             */
+            decided: string;
+            /**
+             * Model
+             * @description Name of the version that it was decided on; empty where the version is there no more
+             */
+            model: string;
+            /** Other Model */
+            other_model: boolean;
+            /** Other Table */
+            other_table: boolean;
+            /**
+             * Verdict
+             * @description Of its parts the worst: larger, cannot be told, same, smaller, gone
+             * @enum {string}
+             */
+            verdict: "gone" | "smaller" | "same" | "larger" | "cannot be told";
+            /** Parts */
+            parts: components["schemas"]["PartAgain"][];
+            /**
+             * There
+             * @description Whether it is still found
+             */
+            there: boolean;
+            /**
+             * Looked
+             * @description Whether somebody has decided about it since, on this version and table
+             */
+            looked: boolean;
+            /**
+             * Evidence
+             * @description Key of the evidence it is measured in now; empty where it was not read
+             */
+            evidence: string;
+            /**
+             * Number
+             * @description Of the decision about it in this context, 0 while there is none
+             */
+            number: number;
         };
         /** Density */
         Density: {
@@ -5822,6 +5985,26 @@ export interface components {
              */
             noted?: number | null;
         };
+        /**
+         * NumberChange
+         * @description A number of both reports that is not the same in both.
+         */
+        NumberChange: {
+            /** Name */
+            name: string;
+            before: components["schemas"]["Estimate"];
+            now: components["schemas"]["Estimate"];
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "ratio" | "difference";
+            change: components["schemas"]["Estimate"];
+            /** Beyond */
+            beyond: boolean;
+            /** Sentence */
+            sentence: string;
+        };
         /** NumberView */
         NumberView: {
             /** Name */
@@ -5957,6 +6140,23 @@ export interface components {
              * @description Standard deviation of that joint part, in the output's unit
              */
             size: number;
+        };
+        /**
+         * PartAgain
+         * @description One comparison of a finding before and now.
+         */
+        PartAgain: {
+            /** Called */
+            called: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "gone" | "smaller" | "same" | "larger" | "cannot be told";
+            /** Sentence */
+            sentence: string;
+            /** @description Null where the finding has no size */
+            again: components["schemas"]["Again"] | null;
         };
         /**
          * PartMean
@@ -6767,6 +6967,18 @@ export interface components {
              * @default []
              */
             picked: string[];
+        };
+        /**
+         * SentenceChange
+         * @description A sentence that one of two reports has and the other has not, or has otherwise.
+         */
+        SentenceChange: {
+            /** Section */
+            section: string;
+            /** Before */
+            before: string;
+            /** Now */
+            now: string;
         };
         /**
          * Setting
@@ -15527,6 +15739,113 @@ export interface operations {
             };
         };
     };
+    again_api_audits__audit_id__findings_again_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Context"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgainView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     draft_api_audits__audit_id__draft_get: {
         parameters: {
             query?: never;
@@ -16391,6 +16710,112 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changed_api_audits__audit_id__reports__number__changes_get: {
+        parameters: {
+            query?: {
+                since?: number | null;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesView"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {

@@ -21,7 +21,8 @@ function useStanding(finding: Finding) {
     const wanted = state.standing;
     line.current = line.current.then(async () => {
       try {
-        state.read = await decide.mutateAsync({ finding: finding.name, read: state.read, standing: wanted });
+        const { name, evidence } = finding;
+        state.read = await decide.mutateAsync({ finding: name, evidence, read: state.read, standing: wanted });
       } catch {
         state.standing = finding.standing; // told beside the field
       } finally {

@@ -23,6 +23,26 @@ export function useFindings() {
   });
 }
 
+/** Decisions made on other model versions or tables, and what has become of what they were about. */
+export type Before = NonNullable<ReturnType<typeof useDecidedBefore>["data"]>["findings"][number];
+
+export function useDecidedBefore() {
+  const { audit, context } = useAuditContext();
+  return useQuery({
+    queryKey: ["again", audit.id, context],
+    queryFn: () =>
+      need(
+        api.POST("/api/audits/{audit_id}/findings/again", {
+          params: { path: { audit_id: audit.id } },
+          body: context as never,
+        }),
+      ),
+    enabled: audit.ready,
+    placeholderData: keepPreviousData,
+    refetchInterval: (query) => (query.state.data?.waiting ? 700 : false),
+  });
+}
+
 /** Whatever is written about findings, lists, counts and histories are read again. */
 function useWriting<Body, Answer>(write: (audit: string, body: Body) => Promise<Answer>) {
   const { audit } = useAuditContext();
@@ -31,7 +51,8 @@ function useWriting<Body, Answer>(write: (audit: string, body: Body) => Promise<
     mutationFn: (body) => write(audit.id, body),
     // a conflict, too: what was written elsewhere is shown
     onSettled: () => {
-      for (const key of ["findings", "glance", "history"]) client.invalidateQueries({ queryKey: [key, audit.id] });
+      for (const key of ["findings", "again", "glance", "history"])
+        client.invalidateQueries({ queryKey: [key, audit.id] });
     },
   });
 }
@@ -40,7 +61,7 @@ const at = (audit: string) => ({ params: { path: { audit_id: audit } } });
 
 /** Write how a finding stands; the number of this decision. */
 export const useDecide = () =>
-  useWriting((audit, { standing, ...body }: { finding: string; read: number; standing: Standing }) =>
+  useWriting((audit, { standing, ...body }: { finding: string; read: number; evidence: string; standing: Standing }) =>
     need(api.PUT("/api/audits/{audit_id}/findings", { ...at(audit), body: { ...standing, ...body, author: "" } })),
   );
 

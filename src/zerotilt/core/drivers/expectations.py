@@ -106,7 +106,7 @@ def check_all(subject: Subject, settings: ExpectationsSettings, seed: int, work:
                 largest=float(against.max()),
             )
         )
-    checked.sort(key=lambda one: (not one.contradicted, -one.mean_against))
+    checked.sort(key=lambda one: (not one.contradicted, -one.mean_against, one.feature))
     return ExpectationsResult(
         checked=tuple(checked), output=subject.scale, event=subject.what, rows=subject.n, rows_read=len(chosen)
     )

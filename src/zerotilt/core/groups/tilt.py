@@ -15,7 +15,7 @@ from zerotilt.core.groups.gap_changes import Side, add_changes, gaps_beside
 from zerotilt.core.groups.measure import Measured
 from zerotilt.core.groups.metrics import metric_named
 from zerotilt.core.groups.reference import OTHERS, chosen, known_groups, largest
-from zerotilt.core.groups.tilt_said import disparities, say
+from zerotilt.core.groups.tilt_said import disparities, measured, say
 from zerotilt.core.meaning import FlagPolicy, Spec
 from zerotilt.core.membership import Grouping
 from zerotilt.core.method import Method, Place
@@ -233,6 +233,7 @@ METHOD = Method(
     main="disparities",
     place=Place("Groups compared", lambda subject, so_far, fewer: [({}, "")] if subject.spec.groupings else []),
     findings=disparities,
+    measured=lambda result: measured(result.disparities),
     unasked=lambda spec: {} if spec.groupings or spec.segments else None,
     needs=frozenset({"predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),

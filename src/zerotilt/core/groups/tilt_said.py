@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from zerotilt.core import membership, words
+from zerotilt.core.again import Measured
 from zerotilt.core.findings import Finding, Gap
 from zerotilt.core.groups import metrics
 from zerotilt.core.groups.disparity import BARE, Disparity, TiltResult, TiltSettings, by_weight
@@ -179,25 +182,45 @@ def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
     concerned = {(group.attribute, group.group): group.rows for group in result.groups}
     return [
         Finding(
-            name=f"{found.attribute}: {found.group} · {found.metric}",
+            name=called(found),
             kind="disparity",
             statement=sentence(result, found, spec.wording),
             columns=tuple(found.attribute.split(membership.JOIN)),
             group=found.group,
+            reference=found.reference,
             metric=found.metric,
             rows=result.rows,
             about=f"{found.attribute}: {found.group}",
             called=metrics.phrase(found.metric),
             size=_size(found),
             concerned=concerned[found.attribute, found.group],
-            gap=Gap(
-                scale=found.judged,
-                within=(found.low, found.high),
-                **(found.ratio if found.judged == "ratio" else found.difference).model_dump(),
-            ),
+            gap=_gap(found),
         )
         for found in sorted((one for one in result.disparities if one.status == "flagged"), key=by_weight)
     ]
+
+
+def called(found: Disparity) -> str:
+    """A comparison's name: the same in every table and of every model version."""
+    return f"{found.attribute}: {found.group} · {found.metric}"
+
+
+def _gap(found: Disparity) -> Gap:
+    numbers = found.ratio if found.judged == "ratio" else found.difference
+    return Gap(scale=found.judged, within=(found.low, found.high), **numbers.model_dump())
+
+
+def measured(found: Iterable[Disparity]) -> dict[str, Measured]:
+    """Every comparison by its name, flagged or not, with what became of it against what is read alongside."""
+    return {
+        called(one): Measured(
+            gap=_gap(one),
+            reference=one.reference,
+            told=one.status != "too_few",
+            change=one.change and (one.change.ratio_change if one.judged == "ratio" else one.change.difference_change),
+        )
+        for one in found
+    }
 
 
 def _size(found: Disparity) -> str:

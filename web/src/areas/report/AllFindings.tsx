@@ -10,6 +10,7 @@ import { Controls } from "../../ui/Controls";
 import { plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Select } from "../../ui/Select";
+import { DecidedBefore } from "./DecidedBefore";
 
 const SEVERITIES = ["high", "medium", "low"] as const;
 const STANDS = ["open", "accepted", "to mend", "mended", "watched"] as const;
@@ -64,6 +65,7 @@ export function AllFindings() {
       </Controls>
       {found.error && <ProblemNote problem={found.error as never} />}
       {found.data && <Head all={all} shown={shown.length} />}
+      <DecidedBefore />
       <ol className="mt-4">
         {shown.map((one) => (
           <Line key={one.name} finding={one} />

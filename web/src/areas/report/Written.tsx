@@ -6,6 +6,7 @@ import { useAuditContext } from "../../frame/context";
 import { plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
+import { Changed } from "./Changed";
 
 type Report = NonNullable<ReturnType<typeof useReports>["data"]>[number];
 
@@ -15,6 +16,7 @@ const FILES: Record<string, string> = {
   "public.html": "Public report",
   "audit.json": "Numbers (JSON)",
   "tables.zip": "Tables (CSV)",
+  "evidence.json": "Evidence (JSON)",
 };
 const FORMS: [string, string][] = [
   ["report.pdf", "Full report as PDF"],
@@ -55,7 +57,11 @@ export function Written() {
       {reports.error && <ProblemNote problem={reports.error as unknown as Problem} />}
       <ul className="mt-4">
         {list.map((report) => (
-          <Line key={report.number} report={report} />
+          <Line
+            key={report.number}
+            report={report}
+            earlier={list.map((one) => one.number).filter((number) => number < report.number)}
+          />
         ))}
       </ul>
       {newest && (
@@ -69,9 +75,10 @@ export function Written() {
   );
 }
 
-function Line({ report }: { report: Report }) {
+function Line({ report, earlier }: { report: Report; earlier: number[] }) {
   const { audit } = useAuditContext();
   const [signing, setSigning] = useState(false);
+  const [comparing, setComparing] = useState(false);
   const at = `/api/audits/${audit.id}/reports/${report.number}`;
   return (
     <li className="border-b border-rule py-2.5" data-report={report.number}>
@@ -120,8 +127,14 @@ function Line({ report }: { report: Report }) {
             Sign<span className="sr-only"> report {report.number}</span>
           </button>
         )}
+        {earlier.length > 0 && (
+          <button type="button" className="act" aria-expanded={comparing} onClick={() => setComparing(!comparing)}>
+            What changed<span className="sr-only"> in report {report.number}</span>
+          </button>
+        )}
         <code className="text-[11.5px] text-soft">SHA-256 {report.digest}</code>
       </p>
+      {comparing && <Changed report={report.number} earlier={earlier} />}
       {signing && <Sign report={report} onDone={() => setSigning(false)} />}
     </li>
   );

@@ -1,0 +1,235 @@
+"""One audit as one file, and back: its records as JSON, its tables, models, reports and signatures as they are stored."""
+
+from __future__ import annotations
+
+import json
+import zipfile
+from collections.abc import Iterable, Iterator
+from datetime import UTC, date, datetime
+from typing import Any, BinaryIO, cast
+from uuid import UUID
+
+import peewee
+
+from zerotilt import __version__
+from zerotilt.core import words
+from zerotilt.core.refusal import Refused
+from zerotilt.store.check import discard_unowned, lock_file
+from zerotilt.store.database import database
+from zerotilt.store.files import MOST_FETCHED, PIECE, FileStore
+from zerotilt.store.records import (
+    Audit,
+    AuditEvidence,
+    DecisionRule,
+    EvidenceRow,
+    Judgement,
+    Kept,
+    MeaningVersion,
+    ModelVersion,
+    Raised,
+    Remark,
+    Report,
+    ReportDraft,
+    Signature,
+    TableFile,
+    TakenApart,
+    Task,
+)
+
+FORMAT = "zerotilt-archive/1"
+RECORDS = "records.json"
+BEGAN = (1980, 1, 1, 0, 0, 0)
+MOST_RECORDS = 2 * 2**30
+"""Bytes of records that are read."""
+OWNED = (TableFile, ModelVersion, MeaningVersion, Judgement, Remark, TakenApart, ReportDraft, Report)
+"""What belongs to an audit and to nothing else. The order is that in which records can be written: owners first."""
+ORDER = (Audit, EvidenceRow, *OWNED, AuditEvidence, Kept, Raised, DecisionRule, Signature, Task)
+
+
+def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Model]]]:
+    """Everything that is an audit's, by the order in which it is written again; of its work only the last check of Intake."""
+    yield Audit, [audit]
+    keys: set[str] = set()
+    for kind in (AuditEvidence, Kept, Raised):
+        keys |= {key for (key,) in kind.select(kind.evidence).where(kind.audit == audit).tuples()}
+    yield EvidenceRow, EvidenceRow.select().where(EvidenceRow.key << sorted(keys)) if keys else []
+    for kind in OWNED:
+        yield kind, kind.select().where(kind.audit == audit)
+    for kind in (AuditEvidence, Kept, Raised):
+        yield kind, kind.select().where(kind.audit == audit)
+    yield DecisionRule, DecisionRule.select().join(ModelVersion).where(ModelVersion.audit == audit)
+    yield Signature, Signature.select().join(Report).where(Report.audit == audit)
+    done = (Task.kind == "check") & (Task.state == "done")
+    yield Task, audit.tasks.where(done).order_by(Task.finished.desc()).limit(1)
+
+
+def export(audit: Audit, files: FileStore, target: BinaryIO) -> int:
+    """Write an audit as an archive, the same bytes for the same records; how many files are in it.
+
+    Raises
+    ------
+    Missing, Damaged : a stored file is not what a record says.
+    """
+    records = {
+        kind._meta.table_name: sorted((_plain(row) for row in rows), key=lambda one: json.dumps(one, sort_keys=True))
+        for kind, rows in _rows(audit)
+    }
+    records[Audit._meta.table_name][0]["deleted"] = None
+    digests = sorted(_files(records))
+    told = {"format": FORMAT, "release": __version__, "records": records, "files": digests}
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr(_entry(RECORDS), json.dumps(told, ensure_ascii=False, sort_keys=True))
+        for digest in digests:
+            with (
+                files.verified(digest).open("rb") as source,
+                archive.open(_entry(f"files/{digest}"), "w", force_zip64=True) as sink,
+            ):
+                while piece := source.read(PIECE):
+                    sink.write(piece)
+    return len(digests)
+
+
+def restore(source: BinaryIO, files: FileStore) -> Audit:
+    """Write an archive's audit into this home, with the identity that it had.
+
+    Raises
+    ------
+    Refused : it is no archive, or not whole; a later release wrote it; or the audit is here already.
+    """
+    try:
+        archive = zipfile.ZipFile(source)
+        entry = archive.getinfo(RECORDS)
+    except (zipfile.BadZipFile, KeyError):
+        raise Refused("This is no archive of an audit.", todo="Give a file that ./zt export wrote.") from None
+    if entry.file_size > MOST_RECORDS:
+        raise Refused("The archive's records are too large to be read.")
+    with archive:
+        told = _told(archive)
+        records = told["records"]
+        own = records[Audit._meta.table_name][0]
+        digests = sorted(set(told["files"]) | _files(records))
+        try:
+            with database.atomic():
+                _refuse_a_second(own)
+                for digest in digests:
+                    lock_file(digest)  # nobody takes it away before the records that name it are there
+                    _put(archive, files, digest)
+                for kind in ORDER:
+                    _insert(kind, records.get(kind._meta.table_name, []))
+        except BaseException:
+            for digest in digests:
+                discard_unowned(files, digest)
+            raise
+    return Audit.get_by_id(own["id"])
+
+
+def _told(archive: zipfile.ZipFile) -> dict[str, Any]:
+    try:
+        told = json.loads(archive.read(RECORDS))
+        known = {kind._meta.table_name: set(kind._meta.columns) for kind in ORDER}
+        if told["format"] != FORMAT:
+            raise Refused(f"The archive is in the format {told['format']}, which this release does not read.")
+        for name, rows in told["records"].items():
+            unknown = {column for row in rows for column in row} - known.get(name, set())
+            if name not in known or unknown:
+                what = f"records called {name}" if name not in known else f"“{min(unknown)}” in records of {name}"
+                raise Refused(
+                    f"The archive has {what}, which this release does not know.", todo="Use the release that wrote it."
+                )
+        if len(told["records"][Audit._meta.table_name]) != 1:
+            raise Refused("The archive does not hold one audit.")
+        _ = [bytes.fromhex(one) for one in told["files"]]
+    except Refused:
+        raise
+    except (ValueError, KeyError, TypeError, AttributeError, zipfile.BadZipFile):
+        raise Refused("The archive's records cannot be read.", todo="Export the audit again.") from None
+    return told
+
+
+def _refuse_a_second(own: dict[str, Any]) -> None:
+    here = Audit.get_or_none(Audit.id == own["id"])
+    if here is None:
+        return
+    if here.deleted is not None:
+        raise Refused(
+            f"“{here.title}” was deleted a moment ago and is still here.",
+            todo="Bring it back on the front page, or wait until it is gone for good.",
+        )
+    raise Refused(f"“{here.title}” is here already.", todo="Delete it first, or restore the archive in another home.")
+
+
+def _put(archive: zipfile.ZipFile, files: FileStore, digest: str) -> None:
+    """A file of the archive into the store, held against its name."""
+    try:
+        entry = archive.getinfo(f"files/{digest}")
+    except KeyError:
+        raise Refused(f"The file {digest[:12]}… is not in the archive.", todo="Export the audit again.") from None
+    incoming = files.receive(min(entry.file_size, MOST_FETCHED))
+    try:
+        with incoming, archive.open(entry) as source:
+            while piece := source.read(PIECE):
+                incoming.write(piece)
+            if incoming.digest == digest:
+                incoming.keep()
+                return
+    except zipfile.BadZipFile:
+        pass
+    raise Refused(f"The file {digest[:12]}… of the archive was altered.", todo="Export the audit again.")
+
+
+def _insert(kind: type[peewee.Model], rows: list[dict[str, Any]]) -> None:
+    fields = {field.column_name: field for field in kind._meta.sorted_fields}
+    for row in rows:
+        found = kind.insert({fields[name]: value for name, value in row.items()})
+        try:
+            (found.on_conflict_ignore() if kind is EvidenceRow else found).execute()
+        except (peewee.IntegrityError, peewee.DataError) as problem:
+            raise Refused(
+                f"The archive's records do not fit together: {str(problem).splitlines()[0]}.",
+                todo="Export the audit again.",
+            ) from None
+
+
+def _files(records: dict[str, Any]) -> set[str]:
+    """Digests of every file that the records name."""
+    found: set[str] = set()
+    for name, columns in {
+        "table_file": ("raw_digest", "digest"),
+        "model_version": ("digest",),
+        "report": ("html_digest", "json_digest", "manifest"),
+        "signature": ("file",),
+    }.items():
+        found |= {row[column] for row in records.get(name, []) for column in columns if row.get(column)}
+    found |= {digest for row in records.get("report", []) for digest in (row.get("files") or {}).values()}
+    found |= {digest for row in records.get("evidence", []) for digest in row.get("files") or []}
+    return found
+
+
+def _plain(row: peewee.Model) -> dict[str, Any]:
+    """A record as JSON, by the names of its columns."""
+    fields = row._meta.sorted_fields  # type: ignore[attr-defined]
+    return {field.column_name: _json(cast(Any, row).__data__.get(field.name)) for field in fields}
+
+
+def _json(value: Any) -> Any:
+    if isinstance(value, datetime):
+        return value.astimezone(UTC).isoformat()
+    if isinstance(value, date | UUID):
+        return str(value)
+    return value
+
+
+def _entry(name: str) -> zipfile.ZipInfo:
+    entry = zipfile.ZipInfo(name, BEGAN)
+    entry.compress_type = zipfile.ZIP_DEFLATED
+    return entry
+
+
+def said(audit: Audit) -> str:
+    """What an audit holds, in words."""
+    parts = [
+        words.plural(audit.tables.count(), "table"),
+        words.plural(audit.models.count(), "model version"),
+        words.plural(audit.reports.count(), "report"),
+    ]
+    return words.listing(parts)

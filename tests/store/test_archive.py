@@ -1,0 +1,207 @@
+"""An audit as one file, and back: equal by every digest, also after the original is gone; nothing that is not whole is taken."""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+
+import pytest
+from tests.api import talk
+
+from zerotilt.core.refusal import Refused
+from zerotilt.core.work import Work
+from zerotilt.store import archive, check, database, removal
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import Audit
+from zerotilt.stored import audit_named, report_named, reproduce
+
+
+@pytest.fixture
+def files(running):
+    database.bind(running.postgres.address)
+    with database.database.connection_context():
+        yield FileStore(running.home.files)
+
+
+@pytest.fixture(scope="module")
+def signed(running):
+    """An audit with everything in it: decisions, remarks, a kept figure, a rule, a signed report."""
+    import httpx
+
+    with httpx.Client(base_url=running.url, timeout=60) as client:
+        demo = talk.demo_audit(client)
+        own = client.post(f"/api/audits/{demo['id']}/duplicate").json()["id"]
+        at = f"/api/audits/{own}"
+        context = {"model": client.get(at).json()["models"][1]["id"], "rows": "hold-out", "output": "probability"}
+        key = talk.read(client, own, "tilt", context)["key"]
+        client.post(f"{at}/dossier", json={"key": key, "context": context, "note": "=1+1 <b>"})
+        found = client.post(f"{at}/findings", json=context).json()[0]
+        body = {"finding": found["name"], "decision": "accepted", "reason": "Æ", "evidence": key, "due": "2027-01-02"}
+        assert client.put(f"{at}/findings", json=body).status_code == 200
+        raised = {"statement": "Look at this.", "key": key, "context": context}
+        assert client.post(f"{at}/findings/raised", json=raised).status_code == 201
+        assert talk.wait(client, client.post(f"{at}/reports", json=context).json())["state"] == "done"
+        body = {"name": "A. Reader", "role": "reviewer", "note": "Read."}
+        assert client.post(f"{at}/reports/1/signatures", json=body).status_code == 201
+        yield own
+        client.delete(f"{at}?for_good=true")
+
+
+def exported(audit: Audit, files: FileStore) -> bytes:
+    sink = io.BytesIO()
+    archive.export(audit, files, sink)
+    return sink.getvalue()
+
+
+def test_what_was_exported_comes_back_as_it_was(files, signed, client):
+    audit = audit_named(signed)
+    before = exported(audit, files)
+    assert exported(audit, files) == before
+    html = client.get(f"/api/audits/{signed}/reports/1").content
+    reports = client.get(f"/api/audits/{signed}/reports").json()
+    with pytest.raises(Refused, match="is here already"):
+        archive.restore(io.BytesIO(before), files)
+    with database.database.atomic():
+        left = removal.remove_audit(audit)
+    removal.discard(files, left)
+    assert client.get(f"/api/audits/{signed}").status_code == 404
+    back = archive.restore(io.BytesIO(before), files)
+    assert str(back.id) == signed and exported(back, files) == before
+    assert client.get(f"/api/audits/{signed}/reports/1").content == html
+    assert client.get(f"/api/audits/{signed}/reports").json() == reports
+    problems, _ = check.check(files)
+    assert [one for one in problems if "belongs to no record" not in one] == []
+    # it is worked on as before
+    context = {"model": client.get(f"/api/audits/{signed}").json()["models"][1]["id"], "rows": "hold-out"}
+    standing = [
+        one["standing"]["decision"] for one in client.post(f"/api/audits/{signed}/findings", json=context).json()
+    ]
+    assert standing.count("accepted") == 1
+
+
+def altered(data: bytes, change) -> io.BytesIO:
+    """The archive with its records changed, its files as they were."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w") as new:
+        for name in old.namelist():
+            content = old.read(name)
+            if name == "records.json":
+                told = json.loads(content)
+                change(told)
+                content = json.dumps(told).encode()
+            new.writestr(name, content)
+    out.seek(0)
+    return out
+
+
+def elsewhere(told) -> None:
+    """As if the audit were not here."""
+    own = told["records"]["audit"][0]["id"]
+    other = f"{'0' * 8}{own[8:]}"
+    text = json.dumps(told["records"]).replace(own, other)
+    told["records"] = json.loads(text)
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (lambda told: told.update(format="zerotilt-archive/9"), "in the format zerotilt-archive/9"),
+        (lambda told: told["records"].update(secrets=[{}]), "records called secrets"),
+        (lambda told: told["records"]["audit"][0].update(colour="red"), "“colour” in records of audit"),
+        (lambda told: told["records"].update(audit=[]), "does not hold one audit"),
+        (lambda told: told["files"].append("../../etc/passwd"), "cannot be read"),
+        (lambda told: told["files"].append("0" * 64), "is not in the archive"),
+        (lambda told: told["records"]["report"][0].update(html_digest="f" * 64), "is not in the archive"),
+        (lambda told: told["records"]["kept"][0].update(evidence_key="none"), "do not fit together"),
+        (lambda told: told.pop("files"), "cannot be read"),
+    ],
+)
+def test_what_is_not_whole_or_not_known_is_refused_and_leaves_nothing(files, signed, change, said):
+    data = exported(audit_named(signed), files)
+    audits = Audit.select().count()
+
+    def both(told):
+        elsewhere(told)
+        change(told)
+
+    with pytest.raises(Refused, match=said):
+        archive.restore(altered(data, both), files)
+    assert Audit.select().count() == audits
+
+
+def test_an_altered_file_and_no_archive_at_all_are_refused(files, signed):
+    data = exported(audit_named(signed), files)
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w") as new:
+        for name in old.namelist():
+            content = old.read(name)
+            if name == "records.json":
+                told = json.loads(content)
+                elsewhere(told)
+                told["files"].append("a" * 64)
+                content = json.dumps(told).encode()
+            new.writestr(name, content)
+        new.writestr(f"files/{'a' * 64}", b"something else")
+    out.seek(0)
+    with pytest.raises(Refused, match="was altered"):
+        archive.restore(out, files)
+    for data in (b"", b"no archive", b"PK\x05\x06" + bytes(18)):
+        with pytest.raises(Refused, match="no archive of an audit"):
+            archive.restore(io.BytesIO(data), files)
+
+
+def test_every_figure_of_a_report_is_computed_again_to_the_same_numbers(files, signed):
+    report = report_named(f"{signed}/1")
+    done = list(reproduce(report, files, Work()))
+    assert len(done) > 6 and [one.sentence for one in done if one.compared is None or one.compared.differences] == []
+    assert report_named(report.manifest[:12]) == report
+    for name, said in (
+        ("no such", "There is no report"),
+        (f"{signed}/7", "has no report 7"),
+        ("No audit/1", "There is no audit"),
+    ):
+        with pytest.raises(Refused, match=said):
+            report_named(name)
+
+
+def test_a_number_that_was_altered_is_named_with_how_much_it_differs(files, signed):
+    report = report_named(f"{signed}/1")
+    stored = json.loads(files.verified(report.files["evidence.json"]).read_bytes())
+    first = stored["evidence"][0]
+    assert first["method"] == "performance"
+    accuracy = first["result"]["sets"][0]["metrics"]["accuracy"]
+    accuracy["value"] += 0.015
+    first["libraries"]["numpy"] = "1.0"
+    stored["evidence"][1]["digests"]["table"] = "0" * 64
+    stored["evidence"] = stored["evidence"][:2]
+    report.files = {"evidence.json": files.put(json.dumps(stored).encode())}
+    one, other = reproduce(report, files, Work())
+    assert [round(found.size, 6) for found in one.compared.differences] == [0.015]
+    assert (
+        "differs, by at most 0.015 (sets / 1 / metrics / accuracy / value:" in one.sentence
+        and "numpy 1.0 →" in one.sentence
+    )
+    assert "not computed again: The stored file 000000000000… is missing." in other.sentence
+    files.discard(report.files["evidence.json"])
+    report.files = {}
+    with pytest.raises(Refused, match="before the evidence of a report was kept"):
+        list(reproduce(report, files, Work()))
+
+
+def test_the_command_line_says_what_differs_and_what_an_archive_holds(running, signed, tmp_path):
+    from typer.testing import CliRunner
+
+    from zerotilt import cli
+
+    env = {"ZT_HOME": str(running.home.folder)}
+    run = CliRunner().invoke(cli.app, ["export", signed, str(tmp_path / "a.zip")], env=env)
+    assert run.exit_code == 0 and "1 report" in run.output and zipfile.is_zipfile(tmp_path / "a.zip")
+    run = CliRunner().invoke(cli.app, ["import", str(tmp_path / "a.zip")], env=env)
+    assert run.exit_code == 2 and "is here already" in run.output
+    run = CliRunner().invoke(cli.app, ["export", "nothing", str(tmp_path / "b.zip")], env=env)
+    assert run.exit_code == 2 and "There is no audit “nothing”" in run.output and not (tmp_path / "b.zip").exists()
+    run = CliRunner().invoke(cli.app, ["import", str(tmp_path / "none.zip")], env=env)
+    assert run.exit_code == 2 and "No such file" in run.output
+    run = CliRunner().invoke(cli.app, ["reproduce", f"{signed}/9"], env=env)
+    assert run.exit_code == 2 and "has no report 9" in run.output
