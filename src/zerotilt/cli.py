@@ -130,7 +130,7 @@ def audit(
     if sys.stderr.isatty():
         typer.echo("\r\x1b[K", err=True, nl=False)
     for text in done.unfit:
-        typer.echo(f"not taken from the settings: {text}", err=True)
+        typer.echo(f"{text}", err=True)
     for text in done.flagged:
         typer.echo(f"flagged: {text}")
     if not done.tested:

@@ -34,6 +34,8 @@ from zerotilt.report.auditfile import audit_file
 from zerotilt.report.baseline import Held, held_against
 from zerotilt.report.baseline import read as read_baseline
 from zerotilt.report.compose import gather
+from zerotilt.report.document import READERS
+from zerotilt.report.lacking import unsaid
 from zerotilt.report.render import Cover, render
 from zerotilt.settings_file import SettingsFile
 
@@ -59,7 +61,7 @@ class Outcome:
     wanting: str
     """What it would take, where nothing could be tested."""
     unfit: tuple[str, ...] = ()
-    """What of the settings did not fit the table."""
+    """What of the settings did not fit the table, and what is missing in the report that they arrange."""
     held: Held | None = None
     """What has grown since the baseline, where one was given."""
 
@@ -139,7 +141,8 @@ def audit(request: Request, work: Work) -> Outcome:
         table.convert(source, typed, work=work)
         typed.seek(0)
         cases = Table(typed)
-        spec, context, unfit = meaning(request, cases, work)
+        spec, context, misfits = meaning(request, cases, work)
+        unfit = tuple(f"not taken from the settings: {one}" for one in misfits)
         predictor = None
         model_digest = None
         if request.model:
@@ -169,7 +172,16 @@ def audit(request: Request, work: Work) -> Outcome:
             table_rows=cases.rows,
             model_name=request.model.name if request.model else None,
         )
-        _write(request.out / "report.html", render(bundle, subject, cover).html)
+        document = request.settings.document if request.settings else None
+        drawn: dict[str, str] = {}
+        for reader in READERS if document is not None else READERS[:1]:
+            name = "report.html" if reader == "full" else f"{reader}.html"
+            made = render(bundle, subject, cover, document, reader, drawn=drawn)
+            _write(request.out / name, made.html)
+            if document is not None:
+                unfit += tuple(
+                    f"missing in the report: {one}" for one in unsaid(document.complete(), reader, made.numbers)
+                )
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
         compared = bundle.evidence_of("tilt")
         tilt = cast(TiltResult, compared.typed) if compared else None
@@ -177,14 +189,14 @@ def audit(request: Request, work: Work) -> Outcome:
         if request.junit:
             _write(request.junit, io.BytesIO(junit.written(tilt, spec.wording, cover.title, held)))
         if tilt is None:
-            return Outcome((), 0, 0, 0, "no column makes groups", unfit)
+            return Outcome((), 0, 0, 0, "no column makes groups", tuple(dict.fromkeys(unfit)))
         return Outcome(
             tuple(one.statement for one in bundle.findings("tilt")),
             len(bundle.facts("tilt")),
             len(tilt.disparities),
             tilt.tested,
             wanting(tilt, spec.wording),
-            unfit,
+            tuple(dict.fromkeys(unfit)),
             held,
         )
 

@@ -11,6 +11,7 @@ from pydantic import Field, ValidationError
 from zerotilt.core.frozen import Frozen, in_words
 from zerotilt.core.meaning import PARTS, Rule, Spec
 from zerotilt.core.refusal import Refused
+from zerotilt.report.document import Document
 
 HEAD = """\
 # Settings of an audit by Zero Tilt.
@@ -38,6 +39,9 @@ class SettingsFile(Frozen):
     )
     report: str = Field(default="report", description="Folder for the report, beside the settings")
     reading: HowRead = HowRead()
+    document: Document | None = Field(
+        default=None, description="The report's parts in their order; as at first when left out"
+    )
 
 
 def written(settings: SettingsFile) -> str:
@@ -50,6 +54,8 @@ def written(settings: SettingsFile) -> str:
             continue
         part = settings.spec.part(name)
         body |= part if set(part) == {name} else {name: part}
+    if settings.document is not None:
+        body["document"] = settings.document.model_dump(mode="json", exclude_defaults=True)
     usual = {"columns": {"__all__": {"expected"}}}
     body["columns"] = settings.spec.model_dump(mode="json", include={"columns"}, exclude=usual, exclude_defaults=True)[
         "columns"

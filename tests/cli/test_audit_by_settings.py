@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 import json
+import os
+import re
+import shutil
+import subprocess
+import sys
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pyarrow.csv as pacsv
 import pytest
-from tests.cli.shell import Done, typed
+from tests.cli.shell import PROJECT, Done, typed
 
 from zerotilt import settings_file
 from zerotilt.settings_file import HowRead, SettingsFile
@@ -125,3 +131,94 @@ def test_numbers_and_classes_are_audited_too(demo_audits, tmp_path, which):
     assert told["task"] == one.spec.task.value and told["event"] is None
     assert (run.returncode == 3) == bool([one for one in told["disparities"] if one["status"] == "flagged"])
     assert "Example cases" in (tmp_path / "report/report.html").read_text()
+
+
+def test_the_parts_of_the_report_are_as_the_settings_say(folder):
+    text = (folder / "audit.toml").read_text()
+    arranged = """
+[document]
+title = "Claims, arranged"
+smallest = 40
+
+[[document.pieces]]
+id = "mine"
+title = "Why <b>now</b>"
+text = "Accuracy is @{performance / all rows / accuracy}."
+
+[[document.pieces]]
+id = "drivers"
+readers = []
+"""
+    (folder / "arranged.toml").write_text(text + arranged)
+    run = typed("audit", "arranged.toml", "--rows", 10, "--out", "arranged", folder=folder)
+    assert run.returncode == 3, run.stderr
+    html = (folder / "arranged/report.html").read_text()
+    assert (
+        "<h1>Claims, arranged</h1>" in html
+        and "Why &lt;b&gt;now&lt;/b&gt;" in html
+        and 'data-piece="drivers"' not in html
+    )
+    accuracy = numbers(folder, "arranged")["performance"]["accuracy"]["value"]
+    assert f"{accuracy:.1%}" in html.split('data-piece="mine"')[1].split("</section>")[0]
+    assert 'data-piece="drivers"' not in (folder / "arranged/public.html").read_text()
+    assert (folder / "arranged/summary.html").exists()
+    (folder / "twice.toml").write_text(text + arranged.replace('id = "drivers"', 'id = "mine"'))
+    assert "two pieces are called “mine”" in refused("twice.toml", folder=folder).stderr
+
+
+def test_only_what_has_grown_since_a_baseline_fails_a_build(folder, demo, tmp_path):
+    run = typed("audit", "audit.toml", "--rows", 10, "--out", "base", "--junit", "base.xml", folder=folder)
+    assert run.returncode == 3
+    suites = ElementTree.parse(folder / "base.xml").getroot()
+    flagged = sum(one["status"] == "flagged" for one in numbers(folder, "base")["disparities"])
+    told = "\n".join(one.text for one in suites.iter("failure"))
+    assert len(told.splitlines()) == flagged > 0
+    base = folder / "base/audit.json"
+    run = typed("audit", "audit.toml", "--rows", 10, "--out", "same", "--against", base, folder=folder)
+    assert run.returncode == 0 and "0 grown or new; 0 of the baseline not made now" in run.stdout
+    assert run.stdout.count("flagged: ") == flagged  # they are said all the same
+    worse = json.loads(base.read_text())
+    for one in worse["disparities"]:  # as if nothing had been off
+        if one["group"] == "outer isles" and one["metric"] == "selection_rate":
+            one["ratio"] = {"value": 1.0, "low": 0.97, "high": 1.03}
+            one["status"] = "within"
+    (folder / "even.json").write_text(json.dumps(worse))
+    run = typed(
+        "audit",
+        "audit.toml",
+        "--rows",
+        10,
+        "--out",
+        "grown",
+        "--against",
+        "even.json",
+        "--junit",
+        "grown.xml",
+        folder=folder,
+    )
+    assert run.returncode == 3
+    assert (
+        "grown: home area: outer isles against harbour town, selection rate: the ratio was 1.00 and is 0." in run.stdout
+    )
+    suite = ElementTree.parse(folder / "grown.xml").getroot().find("./testsuite[@name='against the baseline']")
+    assert suite is not None and suite.get("failures") == "1"
+    assert "no audit.json" in refused("audit.toml", "--against", "audit.toml", folder=folder).stderr
+    assert "--grown-by" in refused("audit.toml", "--grown-by", 0.5, folder=folder).stderr
+
+
+def test_the_step_of_a_build_that_is_documented_runs_as_it_stands(folder):
+    """The lines of docs/build.md, in a folder with a table, a model and settings."""
+    page = (PROJECT / "docs/build.md").read_text()
+    (script,) = re.findall(r"```sh\n(#!.*?)```", page, re.S)
+    (folder / "audit-step.sh").write_text(script)
+    environment = os.environ | {"ZT": f"{sys.executable} -m zerotilt.cli", "PYTHONPATH": str(PROJECT / "src")}
+    shutil.rmtree(folder / "baseline", ignore_errors=True)
+
+    def step() -> subprocess.CompletedProcess[str]:
+        return subprocess.run(["sh", "audit-step.sh"], cwd=folder, env=environment, capture_output=True, text=True)
+
+    first = step()
+    assert first.returncode == 0 and (folder / "baseline/audit.json").exists(), first.stderr
+    second = step()
+    assert second.returncode == 0 and "grown or new" in second.stdout, second.stderr
+    assert (folder / "audit-results.xml").exists()

@@ -21,6 +21,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.settings_file import HowRead, SettingsFile
 from zerotilt.store import meaning
 from zerotilt.store.records import Audit, ModelVersion
+from zerotilt.store.written import draft, write_draft
 from zerotilt.tasks.board import current_table, rule_of, version_of
 
 router = APIRouter(prefix="/api/audits/{audit_id}/settings", tags=["meaning"])
@@ -53,10 +54,12 @@ def settings(audit: Audit, how: Annotated[Reading, Query()]) -> Response:
     """The audit's settings as TOML, which ``./zt audit`` and Intake read."""
     spec = spec_of(audit)
     model = version_of(audit, how.model)
+    arranged, document = draft(audit)
     found = SettingsFile(
         spec=spec,
         table=current_table(audit).name,
         model=_file_name(model),
+        document=document if arranged else None,
         reading=HowRead(rows=how.rows, output=how.output, read_class=how.read_class, rule=rule_of(model)),
     )
     name = re.sub(r"[^A-Za-z0-9]+", "-", audit.title).strip("-").lower()[:60] or "audit"
@@ -84,10 +87,13 @@ def take_settings(audit: Audit, who: Who, wanted: Taken) -> Fitted:
     if wanted.audit is not None:
         other = who.audit(wanted.audit)
         given, reason = spec_of(other), f"as in “{other.title}”"
+        number, document = draft(other)
+        document = document if number else None
         ruled = any(rule_of(model) for model in other.models)
     else:
         read = settings_file.read(wanted.file or "")
         given, reason, ruled = read.spec, "as in a file of settings", read.reading.rule is not None
+        document = read.document
     spec, unfit = refit(given, TableProfile.model_validate(current_table(audit).profile), before)
     by = meaning.By(who.identity.signed(""), reason)
     # a policy's number says which of this audit's it is
@@ -95,6 +101,11 @@ def take_settings(audit: Audit, who: Who, wanted: Taken) -> Fitted:
     for name, kind in PARTS.items():
         if spec.part(name) != before.part(name):
             meaning.write(audit, kind.model_validate(spec.part(name)), by)
+    if document is not None:
+        if draft(audit)[0]:  # what somebody has written here is not written over in passing
+            unfit = (*unfit, "The report's parts are not taken: somebody has arranged this audit's own already.")
+        else:
+            write_draft(audit, document, 0, who.identity.signed(""))
     if ruled:  # somebody answers for a rule, for one version; so it is not carried to another in passing
         unfit = (
             *unfit,

@@ -51,7 +51,8 @@ def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Mo
     yield Audit, [audit]
     keys: set[str] = set()
     for kind in (AuditEvidence, Kept, Raised):
-        keys |= {key for (key,) in kind.select(kind.evidence).where(kind.audit == audit).tuples()}
+        asked: Any = kind.select(kind.evidence).where(kind.audit == audit).tuples()
+        keys |= {key for (key,) in asked}
     yield EvidenceRow, EvidenceRow.select().where(EvidenceRow.key << sorted(keys)) if keys else []
     for kind in OWNED:
         yield kind, kind.select().where(kind.audit == audit)
