@@ -143,7 +143,7 @@ smallest = 40
 [[document.pieces]]
 id = "mine"
 title = "Why <b>now</b>"
-text = "Accuracy is @{performance / all rows / accuracy}."
+text = "Accuracy is @{performance / all / accuracy} of @{nothing}."
 
 [[document.pieces]]
 id = "drivers"
@@ -152,6 +152,8 @@ readers = []
     (folder / "arranged.toml").write_text(text + arranged)
     run = typed("audit", "arranged.toml", "--rows", 10, "--out", "arranged", folder=folder)
     assert run.returncode == 3, run.stderr
+    assert "missing in the report: Why <b>now</b>: no number is called “nothing”." in run.stderr
+    assert "missing in the report: Purpose and use: nobody has written what the system is for" in run.stderr
     html = (folder / "arranged/report.html").read_text()
     assert (
         "<h1>Claims, arranged</h1>" in html
