@@ -23,12 +23,13 @@ from zerotilt.core.evidence import Digests
 from zerotilt.core.groups.disparity import TiltResult
 from zerotilt.core.groups.tilt_said import wanting
 from zerotilt.core.meaning import ModelReading, Role
+from zerotilt.core.predictors import made
+from zerotilt.core.predictors.modelfile import parsed
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
-from zerotilt.notebook import SEED, Study
 from zerotilt.report import junit
 from zerotilt.report.auditfile import audit_file
 from zerotilt.report.baseline import Held, held_against
@@ -38,6 +39,7 @@ from zerotilt.report.document import READERS
 from zerotilt.report.lacking import unsaid
 from zerotilt.report.render import Cover, render
 from zerotilt.settings_file import SettingsFile
+from zerotilt.study import SEED, Study
 
 FILES = ("csv", "parquet", "json")
 """Endings of files of records."""
@@ -144,10 +146,11 @@ def audit(request: Request, work: Work) -> Outcome:
         spec, context, misfits = meaning(request, cases, work)
         unfit = tuple(f"not taken from the settings: {one}" for one in misfits)
         predictor = None
-        model_digest = None
+        model_digest, model_data = None, b""
         if request.model:
             with _opened(request.model) as model:
                 data = model.read()
+            model_data = data
             model_digest = hashlib.sha256(data).hexdigest()
             reading = ModelReading(
                 model=model_digest, inputs=tuple(request.model_inputs), outputs=tuple(request.model_outputs)
@@ -171,13 +174,14 @@ def audit(request: Request, work: Work) -> Outcome:
             table_digest=table_digest,
             table_rows=cases.rows,
             model_name=request.model.name if request.model else None,
+            how_made=how.sentence if (how := model_data and made.read(parsed(model_data))) else "",
         )
         document = request.settings.document if request.settings else None
         drawn: dict[str, str] = {}
         for reader in READERS if document is not None else READERS[:1]:
             name = "report.html" if reader == "full" else f"{reader}.html"
-            made = render(bundle, subject, cover, document, reader, drawn=drawn)
-            _write(request.out / name, made.html)
+            page = render(bundle, subject, cover, document, reader, drawn=drawn)
+            _write(request.out / name, page.html)
             if document is not None:
                 unfit += tuple(
                     f"missing in the report: {one}" for one in unsaid(document.complete(), reader, made.numbers)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import functools
 import re
-from typing import Literal
+from typing import Any, Literal
 
 from fastapi import APIRouter, HTTPException, Response
+from peewee import SQL
 from pydantic import BaseModel, Field, create_model
 
 from zerotilt.api.desk import PATIENCE, TheDesk, connected, ready
@@ -16,6 +17,7 @@ from zerotilt.core.evidence import Evidence
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
+from zerotilt.core.reading import Reading
 from zerotilt.store import shelf
 from zerotilt.store.database import patiently
 from zerotilt.store.records import ACTIVE, Audit, AuditEvidence, EvidenceRow, Task
@@ -78,6 +80,44 @@ def _state(name: str) -> str:
 def _view(name: str) -> TaskView | None:
     found = patiently(lambda: Task.get_or_none(Task.id == name), PATIENCE)
     return found and TaskView.of(found)
+
+
+class EvidenceLine(BaseModel):
+    """One result of an audit, without its numbers."""
+
+    key: str
+    method: str
+    title: str
+    rows: int
+    rows_described: str
+    computed: str
+    reading: str = Field(description="As it was written when it was computed")
+
+
+@router.get("/audits/{audit_id}/evidence")
+@connected
+def evidence_list(audit: Audit) -> list[EvidenceLine]:
+    """Every result that was computed for the audit, the first first."""
+    names = ("title", "rows", "rows_described", "computed")
+    parts = [SQL(f"body->>'{name}'").alias(name) for name in names]
+    rows: Any = (
+        EvidenceRow.select(EvidenceRow.key, EvidenceRow.method, *parts, SQL("body->'reading'").alias("said"))
+        .join(AuditEvidence)
+        .where(AuditEvidence.audit == audit)
+        .order_by(EvidenceRow.created, EvidenceRow.key)
+        .dicts()
+    )
+    return [
+        EvidenceLine(**{name: one[name] for name in ("key", "method", *names)}, reading=_said(one["said"]))
+        for one in rows
+    ]
+
+
+def _said(reading: dict[str, Any] | None) -> str:
+    if reading is None:
+        return ""
+    told = Reading.model_validate(reading)
+    return f"{told.text} {told.detail}".strip()
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays")

@@ -201,6 +201,7 @@ def _composed(arguments: dict, work: Work):
         policy_record=arguments.get("policy_record"),
         rule_record=arguments.get("rule_record"),
         alongside=arguments.get("alongside_said", ""),
+        how_made=arguments.get("how_made", ""),
         gaps=[(name, missing) for name, missing in arguments["gaps"]],
     )
     return subject, bundle, cover, Document.model_validate(arguments["document"])

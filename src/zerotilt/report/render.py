@@ -58,6 +58,8 @@ class Cover:
     """Who decided the decision rule in force, when and why."""
     alongside: str = ""
     """What was read alongside, which the report leaves out."""
+    how_made: str = ""
+    """What the model's file says of how it was made."""
     gaps: Sequence[tuple[str, int]] | None = None
     """Columns in which cells are missing, and how many; None where nobody counted."""
 

@@ -11,6 +11,7 @@ from peewee import SQL
 from zerotilt import __version__
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
+from zerotilt.core.predictors.made import Made
 from zerotilt.core.rows import NAMES, called
 from zerotilt.report.document import Reader
 from zerotilt.store import meaning, shelf
@@ -64,6 +65,7 @@ def _payload(audit: Audit, context: Context) -> dict[str, Any]:
         "document": draft(audit)[1].model_dump(mode="json"),
         "policy_record": policy_record(audit),
         "rule_record": rule_record(version_of(audit, context.model)),
+        "how_made": how_made(version_of(audit, context.model)),
         "alongside_said": _alongside_said(audit, context),
     }
 
@@ -125,6 +127,12 @@ def rule_record(model: ModelVersion | None) -> dict[str, Any] | None:
     if not last or not last.rule:
         return None
     return {"number": last.number, "author": last.author, "reason": last.reason, "made": f"{last.created:%d %B %Y}"}
+
+
+def how_made(model: ModelVersion | None) -> str:
+    """What a version's file says of how it was made."""
+    told = model and model.card.get("made")
+    return Made.model_validate(told).sentence if told else ""
 
 
 def policy_record(audit: Audit) -> dict[str, Any] | None:

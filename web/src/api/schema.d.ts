@@ -916,6 +916,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Evidence List
+         * @description Every result that was computed for the audit, the first first.
+         */
+        get: operations["evidence_list_api_audits__audit_id__evidence_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/evidence/{key}/arrays": {
         parameters: {
             query?: never;
@@ -3284,6 +3304,29 @@ export interface components {
             /** High */
             high: number | null;
         };
+        /**
+         * EvidenceLine
+         * @description One result of an audit, without its numbers.
+         */
+        EvidenceLine: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Title */
+            title: string;
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Computed */
+            computed: string;
+            /**
+             * Reading
+             * @description As it was written when it was computed
+             */
+            reading: string;
+        };
         /** EvidenceView[AleResult] */
         EvidenceView_AleResult_: {
             /** Key */
@@ -4467,6 +4510,12 @@ export interface components {
              */
             group: string;
             /**
+             * Reference
+             * @description What the group is compared with
+             * @default
+             */
+            reference: string;
+            /**
              * Metric
              * @default
              */
@@ -5423,6 +5472,67 @@ export interface components {
             settings?: components["schemas"]["LossShapleySettings"];
         };
         /**
+         * Made
+         * @description What made a model. None of it is checked: it is what the file says.
+         */
+        Made: {
+            /**
+             * Estimator
+             * @description Class of the estimator, with its steps
+             */
+            estimator: string;
+            /**
+             * Parameters
+             * @default {}
+             */
+            parameters: {
+                [key: string]: string;
+            };
+            /**
+             * Libraries
+             * @description Versions by name
+             * @default {}
+             */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Made
+             * @description UTC time, ISO 8601
+             * @default
+             */
+            made: string;
+            /**
+             * Script
+             * @description The script or cell that made it
+             * @default
+             */
+            script: string;
+            /**
+             * Commit
+             * @description Git commit of the script's folder
+             * @default
+             */
+            commit: string;
+            /**
+             * Changed
+             * @description Whether the folder held changes that were not committed
+             * @default false
+             */
+            changed: boolean;
+            /**
+             * Rows
+             * @description Rows on which the file was held against the estimator
+             * @default 0
+             */
+            rows: number;
+            /**
+             * Largest Difference
+             * @description Of their predictions on these rows
+             */
+            largest_difference?: number | null;
+        };
+        /**
          * Measure
          * @description A metric of some rows. For rates, ``count`` rows out of ``of`` rows (unweighted).
          */
@@ -5487,6 +5597,8 @@ export interface components {
             };
             /** Producer */
             producer: string;
+            /** @description How it was made, where the file says so */
+            made?: components["schemas"]["Made"] | null;
             /** Bytes */
             bytes: number;
         };
@@ -13554,6 +13666,109 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fitted"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    evidence_list_api_audits__audit_id__evidence_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceLine"][];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -12,7 +12,8 @@ import onnxruntime
 from pydantic import Field
 
 from zerotilt.core.frozen import Frozen
-from zerotilt.core.predictors import meant
+from zerotilt.core.predictors import made, meant
+from zerotilt.core.predictors.made import Made
 from zerotilt.core.predictors.session import MODEL, session_of
 from zerotilt.core.refusal import Refused
 
@@ -49,6 +50,7 @@ class ModelCard(Frozen):
     gives: Gives | None = Field(default=None, description="What it predicts, where the file tells")
     operators: dict[str, int]
     producer: str
+    made: Made | None = Field(default=None, description="How it was made, where the file says so")
     bytes: int
 
 
@@ -90,6 +92,7 @@ def inspect(data: bytes) -> ModelCard:
         gives=_gives(session.get_outputs(), graph),
         operators=dict(Counter(node.op_type for node in graph.node)),
         producer=f"{session.get_modelmeta().producer_name}".strip(),
+        made=made.read(model),
         bytes=len(data),
     )
 

@@ -1,5 +1,5 @@
 import { useEffect, useState } from "react";
-import { type Audit, api, type Spec } from "../../api/client";
+import { type Audit, api, type Schemas, type Spec } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
 import { kindOf } from "../../frame/tasks";
 import { heldAt } from "../../ui/held";
@@ -97,6 +97,7 @@ export function ModelPart(props: { audit: Audit; draft: Spec; set: Set; flush: (
                 </label>
                 ONNX, {bytes(model.card.bytes)}, takes {wants}
                 {model.card.classes.length > 0 && `, classes ${model.card.classes.join(" and ")}`}
+                {model.card.made && <HowMade made={model.card.made} />}
                 <span className="float-right ml-3 inline-flex">
                   <Removal
                     what={`model version “${model.name}”`}
@@ -147,5 +148,30 @@ export function ModelPart(props: { audit: Audit; draft: Spec; set: Set; flush: (
         </p>
       )}
     </section>
+  );
+}
+
+type MadeSo = NonNullable<Schemas["ModelCard"]["made"]>;
+
+/** What the file says of how it was made; none of it is checked here. */
+function HowMade({ made }: { made: MadeSo }) {
+  const libraries = Object.entries(made.libraries).map(([name, version]) => `${name} ${version}`);
+  const parameters = Object.entries(made.parameters);
+  return (
+    <details className="max-w-[80ch] text-[13px] text-soft">
+      <summary className="cursor-pointer hover:text-act">Made by {made.estimator}, as its file says</summary>
+      <p>
+        {[
+          libraries.join(", "),
+          made.commit && `git commit ${made.commit.slice(0, 12)}${made.changed ? ", with changes not committed" : ""}`,
+          typeof made.largest_difference === "number" &&
+            `predicts as the estimator did on ${count(made.rows)} rows, to ${made.largest_difference.toPrecision(2)}`,
+        ]
+          .filter(Boolean)
+          .join("; ")}
+      </p>
+      {parameters.length > 0 && <p>Parameters: {parameters.map(([name, value]) => `${name} = ${value}`).join(", ")}</p>}
+      {made.script && <pre className="max-h-60 overflow-auto whitespace-pre-wrap text-[12px]">{made.script}</pre>}
+    </details>
   );
 }
