@@ -35,12 +35,19 @@ PREVIEW_POLICY = f"{_BARE} allow-same-origin"
 MOST_OFFERED = 30
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=200)]
 FILES = ("report.html", "summary.html", "public.html", "audit.json", "tables.zip", "evidence.json")
-TYPES = {".html": "text/html", ".json": "application/json", ".pdf": "application/pdf", ".zip": "application/zip"}
+TYPES = {
+    ".html": "text/html",
+    ".json": "application/json",
+    ".pdf": "application/pdf",
+    ".zip": "application/zip",
+    ".docx": "application/vnd.openxmlformats-officedocument.wordprocessingml.document",
+}
 FORMS = {
     "report.pdf": "report.html",
     "summary.pdf": "summary.html",
     "public.pdf": "public.html",
     "report-markdown.zip": "report.html",
+    "report.docx": "report.html",
 }
 """Other forms of a report that are made when they are asked for, and what each is made of."""
 

@@ -154,6 +154,10 @@ def form(arguments: dict, scratch: Path, work: Work) -> dict:
     made = scratch / "made"
     if arguments["name"].endswith(".pdf"):
         made.write_bytes(forms.pdf(html))
+    elif arguments["name"].endswith(".docx"):
+        from zerotilt.report import word
+
+        word.document(html, made)
     else:
         forms.markdown(html, made)
     work.advance(1)

@@ -24,9 +24,7 @@ def pdf(html: str) -> bytes:
     for figure in page.iter("figure"):
         drawing = figure.find("svg")
         if drawing is not None:  # a picture has a text in its place; a drawing that stands in the page has none
-            drawing.attrib.pop("aria-hidden", None)
-            drawing.set("xmlns", "http://www.w3.org/2000/svg")
-            source = base64.b64encode(_svg(drawing).encode()).decode()
+            source = base64.b64encode(vector(drawing).encode()).decode()
             picture = tree.Element("img", src=f"data:image/svg+xml;base64,{source}", alt=figure.get("aria-label", ""))
             picture.tail = drawing.tail
             figure.replace(drawing, picture)
@@ -41,8 +39,10 @@ def pdf(html: str) -> bytes:
     return made
 
 
-def _svg(drawing) -> str:
+def vector(drawing) -> str:
     """A drawing as a file of its own; the parser has made its names small, which SVG's own are not."""
+    drawing.attrib.pop("aria-hidden", None)
+    drawing.set("xmlns", "http://www.w3.org/2000/svg")
     text = str(tree.tostring(drawing, encoding="unicode", with_tail=False, method="xml"))
     text = (
         text.replace("viewbox=", "viewBox=")
@@ -91,8 +91,7 @@ def _blocks(part, figures: list[str]) -> Iterator[str]:
         elif tag == "figure":
             drawing = one.find("svg")
             if drawing is not None:
-                drawing.set("xmlns", "http://www.w3.org/2000/svg")
-                figures.append(_svg(drawing))
+                figures.append(vector(drawing))
                 caption = one.find("figcaption")
                 said = _inline(caption) if caption is not None else ""
                 yield f"\n![{_plain(one.get('aria-label', ''))}](figure-{len(figures)}.svg)\n\n*Figure {len(figures)}.* {said}\n"

@@ -23,6 +23,7 @@ const FORMS: [string, string][] = [
   ["summary.pdf", "Summary as PDF"],
   ["public.pdf", "Public report as PDF"],
   ["report-markdown.zip", "Full report as Markdown"],
+  ["report.docx", "Full report to be edited (DOCX)"],
 ];
 const when = (time: string) => new Date(time).toLocaleString("en-GB", { dateStyle: "long", timeStyle: "short" });
 
