@@ -48,7 +48,7 @@ def test_a_gap_that_has_grown_fails_with_its_change_and_interval():
     was, is_ = (
         next(d for d in found.disparities if d.metric == "selection_rate").ratio.value for found in (before, now)
     )
-    assert f"the ratio was {was:.2f} and is {is_:.2f}, {is_ / was:.2f} times as large (interval" in grown[0].sentence
+    assert f"the ratio was {was:.2f} and is {is_:.2f}, {is_ / was:.3f} times as large (interval" in grown[0].sentence
     assert held_against(now.disparities, before).grown == ()  # the other way it has shrunk
 
 

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
 import re
 
 import pytest
 from playwright.sync_api import expect
 
-from tests.web.conftest import accessible, fits, legible_in_the_dark, reading
+from tests.web.conftest import SIZE, accessible, fits, legible_in_the_dark, reading
+from zerotilt.store.database import database
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import Report
 
 
 @pytest.fixture
@@ -121,7 +126,31 @@ def test_what_another_window_wrote_meanwhile_is_put_together_with_what_is_typed_
         expect(inside(page).get_by_text(said)).to_be_visible()
 
 
-def test_a_report_is_written_opened_and_signed(composer, client, audit):
+@contextlib.contextmanager
+def later_report(running, audit: str, number: int):
+    """As if a report had been written since, with one number and one sentence otherwise."""
+    files = FileStore(running.home.files)
+    with database.connection_context():
+        before = Report.get((Report.audit == audit) & (Report.number == number))
+        told = json.loads(files.verified(before.json_digest).read_bytes())
+        one = told["performance"]["accuracy"]
+        told["performance"]["accuracy"] = one | {name: one[name] - 0.2 for name in ("value", "low", "high")}
+        html = files.verified(before.html_digest).read_text()
+        html = html.replace("</main>", "<section data-piece='x'><p>Nobody has &lt;b&gt;read&lt;/b&gt; this yet.</p></section></main>")
+        made = [files.put(html.encode()), files.put(json.dumps(told).encode())]
+        later = Report.create(
+            audit=audit, number=number + 1, html_digest=made[0], json_digest=made[1], flagged=before.flagged, tested=before.tested
+        )
+    try:
+        yield number + 1
+    finally:
+        with database.connection_context():
+            later.delete_instance()
+            for digest in made:
+                files.discard(digest)
+
+
+def test_a_report_is_written_opened_and_signed(composer, client, audit, running):
     page = composer
     page.get_by_label("Title").fill("Claims, looked at")
     page.get_by_role("button", name="Write the report").click()
@@ -144,5 +173,16 @@ def test_a_report_is_written_opened_and_signed(composer, client, audit):
     assert download.value.path().read_bytes()[:5] == b"%PDF-"
     accessible(page)
     fits(page, 390)
+    page.set_viewport_size(SIZE)
+    with later_report(running, audit["id"], newest["number"]) as number:
+        page.reload()
+        line = page.locator(f"[data-report='{number}']")
+        line.get_by_role("button", name="What changed").click()
+        changed = page.get_by_role("region", name=f"What changed in report {number}")
+        expect(changed).to_contain_text("1 number changed, 1 of them beyond chance")
+        expect(changed).to_contain_text("performance / accuracy:")
+        expect(changed).to_contain_text("1 sentence is new, gone or otherwise.")
+        expect(changed.locator("ins")).to_have_text("Nobody has <b>read</b> this yet.")
+        accessible(page)
     for name in ("summary.html", "public.html"):
         assert client.get(f"/api/audits/{audit['id']}/reports/{newest['number']}/{name}").status_code == 200

@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import expect
 
 from tests.api import talk
-from tests.web.conftest import accessible, fits, reading
+from tests.web.conftest import SIZE, accessible, fits, reading
 
 
 @pytest.fixture
@@ -119,3 +119,25 @@ def test_a_finding_is_raised_by_hand_on_a_figure(page, client, audit):
     mine = page.locator("[data-finding]", has_text="Scans come from <ferries>.")
     expect(mine).to_contain_text("raised by local")
     client.delete(f"/api/audits/{own}?for_good=true")
+
+
+def test_what_was_decided_on_another_version_is_shown_measured_again_until_it_was_looked_at(page, client, audit, context, findings):
+    other = audit["models"][1]
+    at = f"/api/audits/{audit['id']}/findings"
+    one = next(one for one in findings if one["group"] == "outer isles" and one["columns"] == ["home_area"])
+    body = {"finding": one["name"], "evidence": one["evidence"], "decision": "accepted", "reason": "Known <b>since</b> spring."}
+    assert client.put(at, json=body | {"author": "Ada"}).status_code == 200
+    page.goto(f"/audits/{audit['id']}/report?model={other['id']}")
+    reading(page)
+    before = page.get_by_role("region", name="Decided before, measured again: look at 1 finding")
+    expect(before).to_contain_text("accepted by Ada on gradient trees v3, because: Known <b>since</b> spring.")
+    expect(before).to_contain_text(re.compile(r"selection rate of outer isles: It .*: the ratio is \d\.\d\d now and was \d\.\d\d"))
+    accessible(page)
+    fits(page, 390)
+    page.set_viewport_size(SIZE)
+    before.get_by_role("button", name="Looked at: it is still “accepted”").click()
+    expect(before).to_be_hidden()
+    line = page.locator("[data-finding]").filter(has_text="Outer isles claims (home area)")
+    expect(line.get_by_role("combobox")).to_have_value("accepted")
+    name = line.get_attribute("data-finding")
+    client.put(at, json={"finding": name, "decision": "open"})

@@ -61,10 +61,9 @@ class Again(Frozen):
         was = f"the {self.scale} is {show(self.now.value)} now and was {show(self.before.value)}"
         if self.change.value is None or self.change.low is None or self.change.high is None:
             return f"{lead}: {was}."
-        if self.scale == "ratio":
-            how, ends = f"{show(self.change.value)} times as large", (self.change.low, self.change.high)
-            return f"{lead}: {was}, {how} (interval {show(ends[0])} to {show(ends[1])})."
         value, low, high = words.measured(self.change.value, self.change.low, self.change.high)
+        if self.scale == "ratio":
+            return f"{lead}: {was}, {value} times as large (interval {low} to {high})."
         how = f"{value.removeprefix('−')} {'less' if value.startswith('−') else 'more'}"
         return f"{lead}: {was}, {how} (interval of the change {low} to {high})."
 

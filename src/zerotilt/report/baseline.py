@@ -114,9 +114,10 @@ def _who(one: Disparity) -> str:
 def _said(one: Disparity, again: Again) -> str:
     """The gap before and now, with the change and its interval."""
     show = words.ratio if again.scale == "ratio" else words.quantity
-    change = again.change
-    numbers = [change.value, change.low, change.high]
-    value, low, high = (show(number) if number is not None else "not known" for number in numbers)
     was, is_ = (show(found.value) if found.value is not None else "not defined" for found in (again.before, again.now))
+    change = again.change
+    if change.value is None or change.low is None or change.high is None:
+        return f"{_who(one)}: the {again.scale} was {was} and is {is_}."
+    value, low, high = words.measured(change.value, change.low, change.high)
     how = f"{value} times as large" if again.scale == "ratio" else f"changed by {value}"
     return f"{_who(one)}: the {again.scale} was {was} and is {is_}, {how} (interval {low} to {high})."

@@ -65,12 +65,10 @@ def changes(before: tuple[str, Mapping[str, Any]], now: tuple[str, Mapping[str, 
     """
     then, today = (dict(_numbers(one[1])) for one in (before, now))
     both = [name for name in today if name in then]
-    changed = [
-        _number(name, then[name][0], today[name][0], today[name][1]) for name in both if then[name][0] != today[name][0]
-    ]
+    changed = [_number(name, then[name][0], *today[name]) for name in both if then[name][0] != today[name][0]]
     return Changes(
         sentences=tuple(_sentences(before[0], now[0])),
-        numbers=tuple(sorted(changed, key=lambda one: (not one.beyond, one.name))),
+        numbers=tuple(sorted(changed, key=lambda one: not one.beyond)),
         same=len(both) - len(changed),
         only_before=tuple(name for name in then if name not in today),
         only_now=tuple(name for name in today if name not in then),
@@ -81,22 +79,22 @@ def changes(before: tuple[str, Mapping[str, Any]], now: tuple[str, Mapping[str, 
 Scale = Literal["ratio", "difference"]
 
 
-def _numbers(told: Mapping[str, Any]) -> Iterator[tuple[str, tuple[Estimate, Scale]]]:
-    """Every number of an ``audit.json`` that has an interval, by its name; of releases before, too."""
+def _numbers(told: Mapping[str, Any]) -> Iterator[tuple[str, tuple[Estimate, Scale, bool]]]:
+    """Every number of an ``audit.json`` that has an interval, by its name, and whether it is a share; of releases before, too."""
     for metric, found in (told.get("performance") or {}).items():
-        yield f"performance / {_label(metric)}", (_estimate(found), "difference")
+        yield f"performance / {_label(metric)}", (_estimate(found), "difference", _share(metric))
     for one in told.get("drivers") or []:
         for name, said in (("permutation", "loss added"), ("mean_abs_shapley", "mean absolute Shapley value")):
             if name in one:
-                yield f"drivers / {words.title(one['feature'])} / {said}", (_estimate(one[name]), "difference")
+                yield f"drivers / {words.title(one['feature'])} / {said}", (_estimate(one[name]), "difference", False)
     for group in told.get("groups") or []:
         for metric, found in group["metrics"].items():
             name = f"{words.title(group['attribute'])} / {group['group']} / {_label(metric)}"
-            yield name, (_estimate(found), "difference")
+            yield name, (_estimate(found), "difference", _share(metric))
     for one in told.get("disparities") or []:
         scale: Scale = one.get("judged", "ratio")
         name = f"{words.title(one['attribute'])} / {one['group']} against {one['reference']} / {_label(one['metric'])} / {scale}"
-        yield name, (_estimate(one[scale]), scale)
+        yield name, (_estimate(one[scale]), scale, _share(one["metric"]))
 
 
 def _label(metric: str) -> str:
@@ -105,29 +103,36 @@ def _label(metric: str) -> str:
     return label(metric).lower() if known else metric.replace("_", " ")
 
 
+def _share(metric: str) -> bool:
+    name = metric.split(" · ")[0]
+    return name in METRICS and METRICS[name].unit == "share"
+
+
 def _estimate(found: Mapping[str, Any]) -> Estimate:
     return Estimate(**{name: found.get(name) for name in ("value", "low", "high")})
 
 
-def _number(name: str, before: Estimate, now: Estimate, scale: Scale) -> NumberChange:
+def _number(name: str, before: Estimate, now: Estimate, scale: Scale, share: bool) -> NumberChange:
     change = change_between(before, now, scale)
     none = 1.0 if scale == "ratio" else 0.0
     beyond = change.low is not None and change.high is not None and not change.low <= none <= change.high
     return NumberChange(
         name=name, before=before, now=now, scale=scale, change=change, beyond=beyond,
-        sentence=_said(name, before, now, change, scale, beyond),
+        sentence=_said(name, before, now, change, scale, beyond, share),
     )  # fmt: skip
 
 
-def _said(name: str, before: Estimate, now: Estimate, change: Estimate, scale: Scale, beyond: bool) -> str:
-    show = words.ratio if scale == "ratio" else words.quantity
+def _said(name: str, before: Estimate, now: Estimate, change: Estimate, scale: Scale, beyond: bool, share: bool) -> str:
+    show = words.ratio if scale == "ratio" else words.percent if share else words.quantity
     was, is_ = ("not defined" if one.value is None else show(one.value) for one in (before, now))
     if change.value is None or change.low is None or change.high is None:
         return f"{name}: {was} before, {is_} now."
+    times = 100 if share and scale == "difference" else 1
+    value, low, high = words.measured(change.value * times, change.low * times, change.high * times)
     if scale == "ratio":
-        ends = f"{words.ratio(change.value)} times as large, interval {words.ratio(change.low)} to {words.ratio(change.high)}"
+        ends = f"{value} times as large, interval {low} to {high}"
     else:
-        value, low, high = words.measured(change.value, change.low, change.high)
+        value += " points" if share else ""
         ends = f"{value.removeprefix('−')} {'less' if value.startswith('−') else 'more'}, interval of the change {low} to {high}"
     return f"{name}: {was} before, {is_} now ({ends}{'' if beyond else '; not told apart'})."
 

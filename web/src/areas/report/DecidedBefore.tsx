@@ -6,12 +6,14 @@ import { plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 
 const FEW = 2;
+const MOST = 3;
 const ORDER = ["larger", "cannot be told", "same", "smaller", "gone"];
 const CALLED: Record<string, string> = { same: "the same", "cannot be told": "cannot be told" };
 
 /** What was decided on another model version or table: measured again here, until somebody has looked at it. */
 export function DecidedBefore() {
   const found = useDecidedBefore();
+  const [all, setAll] = useState(false);
   const left = (found.data?.findings ?? [])
     .filter((one) => !one.looked)
     .sort((a, b) => ORDER.indexOf(a.verdict) - ORDER.indexOf(b.verdict));
@@ -28,10 +30,15 @@ export function DecidedBefore() {
         </p>
       )}
       <ol>
-        {left.map((one) => (
+        {(all ? left : left.slice(0, MOST)).map((one) => (
           <Line key={one.finding} one={one} />
         ))}
       </ol>
+      {left.length > MOST && (
+        <button type="button" className="act min-h-[26px]" onClick={() => setAll(!all)}>
+          {all ? `The first ${MOST} alone` : `${left.length - MOST} more to look at`}
+        </button>
+      )}
       <details className="mt-1 max-w-[90ch] text-soft">
         <summary className="cursor-pointer hover:text-act">How a finding is measured again</summary>
         {rules.again}
@@ -45,7 +52,8 @@ function Line({ one }: { one: Before }) {
   const [all, setAll] = useState(false);
   const decide = useDecide();
   const here = audit.models.find((model) => model.id === context.model)?.name ?? "";
-  const parts = all ? one.parts : one.parts.slice(0, FEW);
+  const worst = [...one.parts].sort((a, b) => ORDER.indexOf(a.verdict) - ORDER.indexOf(b.verdict));
+  const parts = all ? worst : worst.slice(0, FEW);
   const on = [
     one.other_model && (one.model ? `on ${one.model}` : "on a version that is deleted"),
     one.other_table && "on another table",
@@ -92,7 +100,7 @@ function Line({ one }: { one: Before }) {
             disabled={decide.isPending}
             onClick={() => write(one.standing)}
           >
-            Looked at: {one.standing.decision} here too
+            Looked at: it is still “{one.standing.decision}”
           </button>
         )}
         {!one.evidence && <span className="text-soft">Read it here first to decide about it again.</span>}
