@@ -69,6 +69,13 @@ def again(audit: Audit, desk: TheDesk, context: Context) -> AgainView:
     return _Measuring(audit, desk, context.model_copy(update={"alongside": None})).all()
 
 
+def to_look_at(audit: Audit, desk: Desk, context: Context) -> int:
+    """Findings that were decided on another model version or table, and that nobody has looked at since."""
+    return sum(
+        not one.looked for one in _Measuring(audit, desk, context.model_copy(update={"alongside": None})).all().findings
+    )
+
+
 class _Read(NamedTuple):
     """Evidence, or why there is none yet."""
 

@@ -12,9 +12,11 @@ from fastapi import APIRouter, HTTPException, Query
 from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field, StringConstraints
 
+from zerotilt.api.again import to_look_at
 from zerotilt.api.desk import Desk, TheDesk, connected, held, ready
 from zerotilt.api.identity import Who
 from zerotilt.api.views import TaskView
+from zerotilt.core import words
 from zerotilt.core.meaning import Context
 from zerotilt.report import prose
 from zerotilt.report.changes import Changes, changes
@@ -194,7 +196,10 @@ def preview(audit: Audit, desk: TheDesk, context: Context, reader: Reader = "ful
     found = reporting.ask_preview(desk.board, ready(audit), context, reader)
     if isinstance(found, ReportPreview):
         unwritten = unsaid(written.draft(audit)[1], reader, _numbers(audit, desk, reader))
-        return PreviewView(page=found.files["preview.html"], lacking=[*unwritten, *found.lacking], task=None)
+        older = to_look_at(audit, desk, context)
+        said = f"{words.opening(words.plural(older, 'finding'))} {'was' if older == 1 else 'were'} decided on another model version or table, and nobody has looked since."
+        lacking = [*unwritten, *found.lacking, *([said] if older else [])]
+        return PreviewView(page=found.files["preview.html"], lacking=lacking, task=None)
     return PreviewView(page=None, lacking=[], task=TaskView.of(type(found).get_by_id(found.id)))
 
 
