@@ -6,11 +6,11 @@ import io
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import IO, Any
 
 import matplotlib
 from matplotlib.axes import Axes
 from matplotlib.axis import Axis
+from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch, Rectangle
 
@@ -56,7 +56,9 @@ class Drawing:
 def svg(drawing: Drawing) -> str:
     """A drawing as inline SVG that scales with the page."""
     out = io.StringIO()
-    _save(drawing, out, format="svg", metadata={"Date": None, "Creator": None})
+    with matplotlib.rc_context(STYLE):
+        # not through "savefig", which draws everything once more beforehand to find out how large it is
+        FigureCanvasSVG(_painted(drawing)).print_svg(out, metadata={"Date": None, "Creator": None})
     text = out.getvalue()
     text = text[text.index("<svg") :]
     text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
@@ -66,15 +68,15 @@ def svg(drawing: Drawing) -> str:
 def png(drawing: Drawing, dots: int = 160) -> bytes:
     """A drawing as a picture on the sheet's own colour."""
     out = io.BytesIO()
-    _save(drawing, out, format="png", dpi=dots, facecolor=SHEET)
+    with matplotlib.rc_context(STYLE):
+        _painted(drawing).savefig(out, format="png", dpi=dots, facecolor=SHEET)
     return out.getvalue()
 
 
-def _save(drawing: Drawing, out: IO, **how: Any) -> None:
-    with matplotlib.rc_context(STYLE):
-        figure = Figure(figsize=(drawing.width, drawing.height), layout="constrained")
-        drawing.paint(figure.subplots())
-        figure.savefig(out, **how)
+def _painted(drawing: Drawing) -> Figure:
+    figure = Figure(figsize=(drawing.width, drawing.height), layout="constrained")
+    drawing.paint(figure.subplots())
+    return figure
 
 
 def short(text: str, most: int = 34) -> str:
