@@ -68,10 +68,11 @@ class Server:
         if parts.scheme not in ("http", "https") or not parts.netloc:
             raise Refused(f"server: “{address}” is no address.", todo="Give what the start command prints, http://…")
         self.base = f"{parts.scheme}://{parts.netloc}"
+        self.near = parts.hostname in ("127.0.0.1", "localhost", "::1")
 
     def ask(self, method: str, path: str, **given: Any) -> httpx.Response:
         try:
-            answer = httpx.request(method, f"{self.base}{path}", timeout=PATIENCE, **given)
+            answer = httpx.request(method, f"{self.base}{path}", timeout=PATIENCE, trust_env=not self.near, **given)
         except httpx.TransportError as problem:
             raise Refused(
                 f"server: {self.base} does not answer ({problem}).", todo="Start it, or check the address."

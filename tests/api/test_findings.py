@@ -173,7 +173,10 @@ def test_what_was_decided_on_another_version_is_measured_again_and_asks_to_be_lo
         change = disparity["change"][f"{disparity['judged']}_change"]
         assert part["again"]["change"] == change
         assert part["again"]["before"]["value"] == was["gap"]["value"]
-        assert part["again"]["now"]["value"] == disparity[disparity["judged"]]["value"]
+        now = disparity[disparity["judged"]]["value"]
+        assert part["again"]["now"]["value"] == now and not disparity["corrected"]
+        expected = now / was["gap"]["value"] if disparity["judged"] == "ratio" else now - was["gap"]["value"]
+        assert part["again"]["change"]["value"] == pytest.approx(expected)
     # looked at: it stands here as it stood there, and is asked for no more
     taken = before["standing"] | {
         "finding": before["finding"],

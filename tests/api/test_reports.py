@@ -177,13 +177,23 @@ def test_whatever_is_altered_in_a_signed_report_is_noticed(client, own, running,
         assert any(said in one for one in found), said
     with pytest.raises(peewee.InternalError, match="never altered"), database.connection_context(), database.atomic():
         changes[0][0].execute()
+    with pytest.raises(peewee.InternalError, match="never removed"), database.connection_context(), database.atomic():
+        Signature.delete().where(Signature.id == second.id).execute()
     with database.connection_context(), database.atomic() as attempt:
+        database.execute_sql("alter table signature disable trigger user")
         Signature.delete().where(Signature.id == second.id).execute()
         found = check(FileStore(running.home.files))[0]
         attempt.rollback()
     assert any("one is missing before it" in one for one in found) and any(
         "belongs to no record" in one for one in found
     )
+    write(client, own)  # it names the last signature: that is missed, too
+    with database.connection_context(), database.atomic() as attempt:
+        database.execute_sql("alter table signature disable trigger user")
+        Signature.delete().where(Signature.id == third.id).execute()
+        found = check(FileStore(running.home.files))[0]
+        attempt.rollback()
+    assert any("the last signature of the report before it is there no more" in one for one in found)
     assert problems() == []
 
 

@@ -115,6 +115,9 @@ def elsewhere(told) -> None:
         (lambda told: told["records"]["report"][0].update(html_digest="f" * 64), "is not in the archive"),
         (lambda told: told["records"]["kept"][0].update(evidence_key="none"), "do not fit together"),
         (lambda told: told.pop("files"), "cannot be read"),
+        (lambda told: told["records"]["audit"][0].update(id="nobody"), "cannot be read"),
+        (lambda told: told["records"]["table_file"][0].update(digest="../x"), "cannot be read"),
+        (lambda told: told["records"].update(kept={"a": 1}), "in records of kept"),
     ],
 )
 def test_what_is_not_whole_or_not_known_is_refused_and_leaves_nothing(files, signed, change, said):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import zipfile
 from collections.abc import Iterable, Iterator
 from datetime import UTC, date, datetime
@@ -38,6 +39,7 @@ from zerotilt.store.records import (
 
 FORMAT = "zerotilt-archive/1"
 RECORDS = "records.json"
+DIGEST = re.compile("[0-9a-f]{64}")
 BEGAN = (1980, 1, 1, 0, 0, 0)
 MOST_RECORDS = 2 * 2**30
 """Bytes of records that are read."""
@@ -71,10 +73,13 @@ def export(audit: Audit, files: FileStore, target: BinaryIO) -> int:
     ------
     Missing, Damaged : a stored file is not what a record says.
     """
-    records = {
-        kind._meta.table_name: sorted((_plain(row) for row in rows), key=lambda one: json.dumps(one, sort_keys=True))
-        for kind, rows in _rows(audit)
-    }
+    with database.atomic():
+        # as it stands at one moment, whatever is written meanwhile
+        database.execute_sql("set transaction isolation level repeatable read")
+        records = {
+            kind._meta.table_name: sorted(map(_plain, rows), key=lambda one: json.dumps(one, sort_keys=True))
+            for kind, rows in _rows(Audit.get_by_id(audit.id))
+        }
     records[Audit._meta.table_name][0]["deleted"] = None
     digests = sorted(_files(records))
     told = {"format": FORMAT, "release": __version__, "records": records, "files": digests}
@@ -139,7 +144,9 @@ def _told(archive: zipfile.ZipFile) -> dict[str, Any]:
                 )
         if len(told["records"][Audit._meta.table_name]) != 1:
             raise Refused("The archive does not hold one audit.")
-        _ = [bytes.fromhex(one) for one in told["files"]]
+        UUID(told["records"][Audit._meta.table_name][0]["id"])
+        if not all(DIGEST.fullmatch(one) for one in (*told["files"], *_files(told["records"]))):
+            raise ValueError
     except Refused:
         raise
     except (ValueError, KeyError, TypeError, AttributeError, zipfile.BadZipFile):

@@ -100,6 +100,7 @@ def freeze(audit: Audit, files: FileStore, found: dict[str, Any], document: dict
                 "files": found["files"],
                 "document": document,
                 "before": (last.manifest or last.html_digest) if last else "",
+                "signed": _last_signed(last),
             }
         )
     )
@@ -115,6 +116,12 @@ def freeze(audit: Audit, files: FileStore, found: dict[str, Any], document: dict
         title=title,
         created=made,
     )
+
+
+def _last_signed(report: Report | None) -> str:
+    """Digest of a report's last signature, so that it cannot be taken away unnoticed once a later report is there."""
+    last = report.signatures.order_by(Signature.number.desc()).first() if report else None
+    return last.file if last else ""
 
 
 def sign(report: Report, files: FileStore, name: str, role: str, note: str) -> Signature:
@@ -156,6 +163,8 @@ def broken_chains(files: FileStore) -> list[str]:
             continue  # that its file is missing or damaged is said already
         if held.get("files") != report.files or held.get("number") != report.number:
             problems.append(f"{who}: its record names other files than what was written")
+        if (signed := held.get("signed")) and not _holds(report.audit, held["before"], signed):
+            problems.append(f"{who}: the last signature of the report before it is there no more")
         before = report.manifest
         for place, one in enumerate(report.signatures.order_by(Signature.number), 1):
             own = {"name": one.name, "role": one.role, "note": one.note, "number": one.number}
@@ -170,6 +179,11 @@ def broken_chains(files: FileStore) -> list[str]:
                 problems.append(f"{signed} was altered: its record says something else than what was signed")
             before = one.file
     return problems
+
+
+def _holds(audit: Audit, manifest: str, signature: str) -> bool:
+    mine = (Report.audit == audit) & (Report.manifest == manifest) & (Signature.file == signature)
+    return Signature.select().join(Report).where(mine).exists()
 
 
 def _content(files: FileStore, digest: str) -> bytes | None:

@@ -18,7 +18,8 @@ export function DecidedBefore() {
     .filter((one) => !one.looked)
     .sort((a, b) => ORDER.indexOf(a.verdict) - ORDER.indexOf(b.verdict));
   if (found.error) return <ProblemNote problem={found.error as never} />;
-  if (!left.length) return null;
+  // what another context asked for is not to be decided about in this one
+  if (!left.length || found.isPlaceholderData) return null;
   return (
     <section aria-labelledby="decided-before" className="mt-5 border-y border-rule py-3">
       <h3 id="decided-before" className="font-semibold">
