@@ -8,8 +8,10 @@ import numpy as np
 import pytest
 from tests.core.systems import matrix, system
 
+from zerotilt.core import words
 from zerotilt.core.evidence import Digests, compute
 from zerotilt.core.groups.disparity import TiltSettings
+from zerotilt.core.groups.tilt import compare_groups
 from zerotilt.core.meaning import Condition, FlagPolicy, GroupThreshold, Role, Rule, Segment, Tolerance, Wording
 from zerotilt.core.work import Work
 from zerotilt.report import figures
@@ -211,3 +213,25 @@ def test_a_report_of_a_segment_says_so_in_every_reading_and_finding():
     html = re.search('<section data-piece="flagged".*?</section>', html, re.S)[0]
     assert html.count("⚑</span> In the &lt;b&gt; ones: ") == len(facts)
     assert sum(len(fact.parts) for fact, _ in facts) == len(names[0]) == html.count(" Adjusted p ")
+
+
+@pytest.mark.parametrize(
+    "ending", ["", " and so on", " · parcel weight over 10 and more", " of the outermost isles of all, in winter"]
+)
+def test_no_name_of_a_group_reaches_into_the_numbers_beside_it(ending):
+    subject = subject_of(group="g", n=200)
+    result = compare_groups(subject, TiltSettings(), 0, Work())
+    named = {group.group: f"{'M' if ending else ''}{group.group}{ending}" for group in result.groups}
+    result = result.model_copy(
+        update={
+            "groups": tuple(one.model_copy(update={"group": named[one.group]}) for one in result.groups),
+            "disparities": tuple(one.model_copy(update={"group": named[one.group]}) for one in result.disparities),
+        }
+    )
+    figure = figures._painted(figures.levels(result, subject.spec, "g"))
+    figure.draw_without_rendering()
+    boxes = {text.get_text(): text.get_window_extent() for text in figure.axes[0].texts}
+    for group in result.groups:
+        label, number = boxes[figures.short(group.group, figures.LONGEST)], boxes[words.count(group.rows)]
+        assert label.x1 < number.x0, group.group
+    assert min(box.x0 for box in boxes.values()) >= -1

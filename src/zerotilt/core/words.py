@@ -13,7 +13,7 @@ def count(number: int) -> str:
 
 
 def percent(share: float) -> str:
-    return f"{share * 100:.1f}%".replace("-", "−")
+    return f"{decimal(share * 100, 1)}%"
 
 
 def ratio(value: float) -> str:
@@ -26,7 +26,8 @@ def points(difference: float) -> str:
 
 
 def decimal(value: float, digits: int = 3) -> str:
-    return f"{value:.{digits}f}".replace("-", "−")
+    text = f"{value:.{digits}f}"
+    return text.removeprefix("-") if float(text) == 0 else text.replace("-", "−")  # a zero has no sign
 
 
 def quantity(value: float, unit: str = "") -> str:
@@ -36,7 +37,7 @@ def quantity(value: float, unit: str = "") -> str:
     ('1,234 days', '0.1235', '−3')
     """
     size = abs(value)
-    text = f"{value:,.0f}" if size >= 1_000 else f"{value:.4g}"
+    text = f"{value:,.0f}" if size >= 1_000 else f"{value + 0.0:.4g}"  # a zero has no sign
     return f"{text} {unit}".strip().replace("-", "−")
 
 

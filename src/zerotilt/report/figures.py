@@ -41,6 +41,8 @@ STYLE = {
     "axes.spines.right": False,
     "axes.spines.left": False,
 }
+LONGEST = 44
+"""Signs of a group's name that levels show: crossings differ at their ends."""
 LEVEL_METRICS = ("selection_rate", "accuracy", "true_positive_rate", "false_positive_rate", "positive_predictive_value")
 
 
@@ -222,10 +224,13 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
     shown = known if len(known) > 2 else list(groups[0].metrics)[:5]
     found = {(d.group, d.metric): d for d in result.disparities if d.attribute == attribute}
     reach = 1.0  # a tube spans half to twice
+    width, gap = 1.0, 0.16
+    longest = max(len(short(group.group, LONGEST)) for group in groups)
+    left = max(1.75, 0.6 + 0.078 * longest)  # no name reaches into the numbers of rows
+    across = left + len(shown) * (width + gap)
 
     def paint(axes):
         axes.set_axis_off()
-        width, gap, left = 1.0, 0.16, 1.75
         for column, metric in enumerate(shown):
             middle = left + column * (width + gap) + width / 2
             axes.text(
@@ -242,12 +247,12 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
                     continue
                 _tube(axes, middle, row, width, reach, found.get((group.group, metric)))
         for row, group in enumerate(groups):
-            axes.text(0, row, short(group.group, 30), va="center")
+            axes.text(0, row, short(group.group, LONGEST), va="center")
             axes.text(left - 0.12, row, words.count(group.rows), va="center", ha="right", color=SOFT)
-        axes.set_xlim(0, left + len(shown) * (width + gap))
+        axes.set_xlim(0, across)
         axes.set_ylim(len(groups) - 0.3, -1.2)
 
-    return Drawing(7.6, 0.5 + 0.3 * (len(groups) + 1), paint)
+    return Drawing(max(7.6, 1.006 * across), 0.5 + 0.3 * (len(groups) + 1), paint)
 
 
 def _tube(axes, middle, row, width, reach, disparity) -> None:

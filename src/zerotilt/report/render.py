@@ -101,12 +101,14 @@ def render(
     flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_weight) if tilt else []
     names, found = bundle.numbered, {} if hushed else numbers(bundle)
     drawn = {} if drawn is None else drawn
-    everything = bundle.all_facts()
+    everything, flat = bundle.all_facts(), bundle.facts("tilt")
 
     def trace(key: str) -> str:
         return names.get(key, "") if reader == "full" else ""
 
-    html = ENVIRONMENT.get_template("report.html").render(
+    html = ENVIRONMENT.get_template(
+        "report.html"
+    ).render(
         cover=cover,
         fonts=_fonts(),
         title=document.title.strip() or cover.title,
@@ -140,11 +142,17 @@ def render(
         ended=lambda text: text.strip().removesuffix("."),  # the sentence around it ends with its own
         caption=_caption(spec),
         main_table=_main_table,
-        facts=bundle.facts("tilt"),
+        facts=flat,
         # both in the same order: what matters to the decision first
         adjusted={one.name: found.p_adjusted for found, one in zip(flagged, bundle.findings("tilt"), strict=True)},
         raised=[(one, bundle.decisions.standing.get(one.finding.name, OPEN)) for one in bundle.decisions.raised],
         still_open=[one for one in everything if one[1].decision == "open"],
+        elsewhere_open=[
+            one
+            for one in everything
+            if one[1].decision == "open" and one[0].name not in {fact.name for fact, _ in flat}
+        ],
+        gravest=sorted(flat, key=lambda one: SEVERITIES.index(one[0].severity))[:MOST_IN_SUMMARY],
         settled=[one for one in everything if one[1].decision != "open"],
         stands=_stands,
         gathered=GATHERED,
@@ -178,6 +186,9 @@ def _fonts() -> dict[str, str]:
     }
 
 
+SEVERITIES = ("high", "medium", "low")
+MOST_IN_SUMMARY = 8
+"""Disparities that a summary lists, the most severe first."""
 WORDS = frozenset({"purpose"})
 """Sections in which nothing stands but what people wrote."""
 PLAIN = frozenset({"raised", "kept"})

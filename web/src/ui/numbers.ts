@@ -7,7 +7,7 @@ function fixed(value: number, digits: number): string {
   const kept = exact.slice(0, place).replace(/\.$/, "");
   const even = Number(kept.slice(-1)) % 2 === 0;
   const text = between && even ? kept : Math.abs(value).toFixed(digits);
-  return value < 0 || Object.is(value, -0) ? `−${text}` : text;
+  return value < 0 && Number(text) !== 0 ? `−${text}` : text; // a zero has no sign
 }
 
 export const count = (value: number) => value.toLocaleString("en");
