@@ -1,16 +1,19 @@
 """A report of every kind of outcome, with a model, recorded scores or decisions; for each of its readers."""
 
+import io
 import re
 from dataclasses import replace
 
 import numpy as np
 import pytest
+from pypdf import PdfReader
 from tests.core.systems import system
 from tests.report.test_render import DIGESTS, subject_of
 
 from zerotilt.core.findings import Standing
 from zerotilt.core.meaning import Condition, Role, Segment, Task
 from zerotilt.core.work import Work
+from zerotilt.report import forms
 from zerotilt.report.auditfile import audit_file
 from zerotilt.report.compose import Decisions, gather
 from zerotilt.report.document import Document, Piece
@@ -71,6 +74,7 @@ def test_every_kind_is_examined_with_examples_and_said_in_its_own_words(kinds, t
     subject = kinds[task]
     bundle = gather(subject, DIGESTS, Work(), explained=30)
     pages = {reader: render(bundle, subject, cover(subject), reader=reader) for reader in ("full", "summary", "public")}
+    assert len(PdfReader(io.BytesIO(forms.pdf(pages["summary"].html))).pages) <= 2
     full = text_of(pages["full"].html)
     examined = full[: full.index("Method notes")]
     assert not re.search(r"\bNone\b(?! of)|\b(nan|inf)\b", examined)
@@ -192,4 +196,8 @@ def test_no_finding_one_and_four_hundred_are_said_in_as_many_words(findings):
     name = facts[0][0].name
     decided = replace(bundle, decisions=Decisions({name: Standing(decision="accepted", reason="Known.")}))
     told = text_of(render(decided, subject, cover(subject)).html)
+    all_of_them = {fact.name: Standing(decision="accepted", reason="Known.") for fact, _ in facts}
+    for decisions in (Decisions(), Decisions(all_of_them)):
+        summary = render(replace(bundle, decisions=decisions), subject, cover(subject), reader="summary").html
+        assert len(PdfReader(io.BytesIO(forms.pdf(summary))).pages) <= 2
     assert f"Of {len(facts)} finding{'s' if len(facts) > 1 else ''}, 1 is accepted with a reason." in told

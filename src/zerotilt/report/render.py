@@ -152,6 +152,7 @@ def render(
             for one in everything
             if one[1].decision == "open" and one[0].name not in {fact.name for fact, _ in flat}
         ],
+        most_in_summary=MOST_IN_SUMMARY,
         gravest=sorted(flat, key=lambda one: SEVERITIES.index(one[0].severity))[:MOST_IN_SUMMARY],
         settled=[one for one in everything if one[1].decision != "open"],
         stands=_stands,
@@ -188,7 +189,7 @@ def _fonts() -> dict[str, str]:
 
 SEVERITIES = ("high", "medium", "low")
 MOST_IN_SUMMARY = 8
-"""Disparities that a summary lists, the most severe first."""
+"""Disparities that a summary lists, the most severe first; and of what is open, and decided, as many."""
 WORDS = frozenset({"purpose"})
 """Sections in which nothing stands but what people wrote."""
 PLAIN = frozenset({"raised", "kept"})
