@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -122,7 +123,8 @@ def test_what_cannot_be_is_refused_by_the_name_of_the_argument(change, said, mon
         publish(given.pop("model"), given.pop("X"), given.pop("y"), **given)
 
 
-def test_a_pipeline_becomes_an_audit_whose_numbers_are_its_own(client, running):
+def test_a_pipeline_becomes_an_audit_whose_numbers_are_its_own(client, running, monkeypatch):
+    monkeypatch.setattr(sys.modules["__main__"], "In", ["", "sent = publish(model, X, y)"], raising=False)  # a cell
     model, _, _ = ESTIMATORS["columns by name"]
     model.fit(X, YES)
     beside = pd.DataFrame({"area": rng.choice(["isles", "town"], N), "split": np.repeat(["training", "test"], N // 2)})
@@ -144,7 +146,11 @@ def test_a_pipeline_becomes_an_audit_whose_numbers_are_its_own(client, running):
     assert view["spec"]["event"] == "yes" and view["counts"]["hold-out"] == N // 2
     card = view["models"][0]["card"]["made"]
     assert card["estimator"] == "sklearn ColumnTransformer, then sklearn LogisticRegression" and card["rows"] == N
-    assert card["largest_difference"] < 1e-5 and "scikit-learn" in card["libraries"] and card["script"]
+    assert (
+        card["largest_difference"] < 1e-5
+        and "scikit-learn" in card["libraries"]
+        and card["script"] == "sent = publish(model, X, y)"
+    )
     # a second version, beside the first; what cannot be is said in the server's words
     again = publish(model, X, YES, event="yes", outcome="valid", name="pipeline v2", audit=sent.link)
     assert again.audit == sent.audit and again.model != sent.model

@@ -184,7 +184,7 @@ def audit(request: Request, work: Work) -> Outcome:
             _write(request.out / name, page.html)
             if document is not None:
                 unfit += tuple(
-                    f"missing in the report: {one}" for one in unsaid(document.complete(), reader, made.numbers)
+                    f"missing in the report: {one}" for one in unsaid(document.complete(), reader, page.numbers)
                 )
         _write(request.out / "audit.json", audit_file(bundle, subject, table_digest, spec).to_json())
         compared = bundle.evidence_of("tilt")
