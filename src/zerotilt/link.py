@@ -186,10 +186,9 @@ def send(
     spec : meaning of the columns that the study knows; the server's guesses stand for the rest. audit : one that is there
         already, to which the model is added as a further version.
     """
-    at = f"/api/audits/{audit}"
+    number: str = audit or server.ask("POST", "/api/audits", json={"title": title}).json()["id"]
+    at = f"/api/audits/{number}"
     if audit is None:
-        audit = server.ask("POST", "/api/audits", json={"title": title}).json()["id"]
-        at = f"/api/audits/{audit}"
         sink = io.BytesIO()
         pq.write_table(table, sink, compression="zstd")
         server.done(server.ask("PUT", f"{at}/table", params={"name": "table.parquet"}, content=sink.getvalue()).json())
@@ -219,7 +218,7 @@ def send(
         problem = {field: now[field] if field in kept else value for field, value in told.items()}
         server.ask("PUT", f"{at}/meaning/problem", json=problem | {"author": ""})
     server.done(server.ask("POST", f"{at}/finish", json={"model": version}).json())
-    return audit, version
+    return number, version
 
 
 class OpenAudit:

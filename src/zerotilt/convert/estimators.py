@@ -57,7 +57,7 @@ def converted(model: Any, frame: pa.Table) -> bytes:
         types = [(name, _type(frame.schema.field(name).type)) for name in frame.column_names]
         initial = types if by_name else [("rows", FloatTensorType([None, frame.num_columns]))]
         with _nameless(_last(model)):
-            found = to_onnx(
+            found: Any = to_onnx(
                 model,
                 initial_types=initial,
                 options={id(_last(model)): {"zipmap": False}} if classes else None,
@@ -94,8 +94,8 @@ def _last(model: Any) -> Any:
 def _nameless(last: Any) -> Iterator[None]:
     """The converter of these boosted trees wants columns by number: their names are put aside for as long."""
     booster = last.get_booster() if type(last).__module__.startswith("xgboost") else None
-    names = booster and booster.feature_names
-    if not names:
+    names = booster.feature_names if booster is not None else None
+    if booster is None or not names:
         yield
         return
     booster.feature_names = None
