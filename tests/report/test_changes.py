@@ -41,7 +41,7 @@ def test_every_number_that_changed_is_named_once_with_its_change(both):
     for one in found.numbers:
         none = 1 if one.scale == "ratio" else 0
         inside = one.change.low is None or one.change.low <= none <= one.change.high
-        assert one.beyond == (not inside) and ("; not told apart)" in one.sentence) == (
+        assert one.beyond == (not inside) and ("; not told apart." in one.sentence) == (
             inside and one.change.low is not None
         )
     assert [one.beyond for one in found.numbers] == sorted((one.beyond for one in found.numbers), reverse=True)

@@ -80,8 +80,8 @@ def test_what_was_exported_comes_back_as_it_was(files, signed, client):
     assert standing.count("accepted") == 1
 
 
-def altered(data: bytes, change) -> io.BytesIO:
-    """The archive with its records changed, its files as they were."""
+def altered(data: bytes, change, **more: bytes) -> io.BytesIO:
+    """The archive with its records changed, its files as they were, and more of them by their names."""
     out = io.BytesIO()
     with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w") as new:
         for name in old.namelist():
@@ -91,6 +91,8 @@ def altered(data: bytes, change) -> io.BytesIO:
                 change(told)
                 content = json.dumps(told).encode()
             new.writestr(name, content)
+        for name, content in more.items():
+            new.writestr(f"files/{name}", content)
     out.seek(0)
     return out
 
@@ -135,20 +137,13 @@ def test_what_is_not_whole_or_not_known_is_refused_and_leaves_nothing(files, sig
 
 def test_an_altered_file_and_no_archive_at_all_are_refused(files, signed):
     data = exported(audit_named(signed), files)
-    out = io.BytesIO()
-    with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w") as new:
-        for name in old.namelist():
-            content = old.read(name)
-            if name == "records.json":
-                told = json.loads(content)
-                elsewhere(told)
-                told["files"].append("a" * 64)
-                content = json.dumps(told).encode()
-            new.writestr(name, content)
-        new.writestr(f"files/{'a' * 64}", b"something else")
-    out.seek(0)
+
+    def one_more(told):
+        elsewhere(told)
+        told["files"].append("a" * 64)
+
     with pytest.raises(Refused, match="was altered"):
-        archive.restore(out, files)
+        archive.restore(altered(data, one_more, **{"a" * 64: b"something else"}), files)
     for data in (b"", b"no archive", b"PK\x05\x06" + bytes(18)):
         with pytest.raises(Refused, match="no archive of an audit"):
             archive.restore(io.BytesIO(data), files)

@@ -59,13 +59,20 @@ class Again(Frozen):
             return f"{lead}."
         show = words.ratio if self.scale == "ratio" else words.quantity
         was = f"the {self.scale} is {show(self.now.value)} now and was {show(self.before.value)}"
-        if self.change.value is None or self.change.low is None or self.change.high is None:
-            return f"{lead}: {was}."
-        value, low, high = words.measured(self.change.value, self.change.low, self.change.high)
-        if self.scale == "ratio":
-            return f"{lead}: {was}, {value} times as large (interval {low} to {high})."
-        how = f"{value.removeprefix('−')} {'less' if value.startswith('−') else 'more'}"
-        return f"{lead}: {was}, {how} (interval of the change {low} to {high})."
+        how = change_said(self.change, self.scale)
+        return f"{lead}: {was}{f', {how}' if how else ''}."
+
+
+def change_said(change: Estimate, scale: Literal["ratio", "difference"], share: bool = False) -> str:
+    """A change with its interval, in a few words; of shares in percentage points. Empty where it has no interval."""
+    if change.value is None or change.low is None or change.high is None:
+        return ""
+    times = 100 if share and scale == "difference" else 1
+    value, low, high = words.measured(change.value * times, change.low * times, change.high * times)
+    if scale == "ratio":
+        return f"{value} times as large (interval {low} to {high})"
+    way, unit = "less" if value.startswith("−") else "more", " points" if share else ""
+    return f"{value.removeprefix('−')}{unit} {way} (interval of the change {low} to {high})"
 
 
 UNKNOWN = Estimate(value=None, low=None, high=None)

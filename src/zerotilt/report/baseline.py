@@ -10,7 +10,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from zerotilt.core import words
-from zerotilt.core.again import Again, compare, p_of
+from zerotilt.core.again import Again, change_said, compare, p_of
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.disparity import Disparity, TiltResult
 from zerotilt.core.groups.metrics import label
@@ -115,9 +115,5 @@ def _said(one: Disparity, again: Again) -> str:
     """The gap before and now, with the change and its interval."""
     show = words.ratio if again.scale == "ratio" else words.quantity
     was, is_ = (show(found.value) if found.value is not None else "not defined" for found in (again.before, again.now))
-    change = again.change
-    if change.value is None or change.low is None or change.high is None:
-        return f"{_who(one)}: the {again.scale} was {was} and is {is_}."
-    value, low, high = words.measured(change.value, change.low, change.high)
-    how = f"{value} times as large" if again.scale == "ratio" else f"changed by {value}"
-    return f"{_who(one)}: the {again.scale} was {was} and is {is_}, {how} (interval {low} to {high})."
+    how = change_said(again.change, again.scale)
+    return f"{_who(one)}: the {again.scale} was {was} and is {is_}{f', {how}' if how else ''}."

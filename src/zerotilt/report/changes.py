@@ -10,7 +10,7 @@ from typing import Any, Literal
 from lxml import html as tree
 
 from zerotilt.core import words
-from zerotilt.core.again import change_between
+from zerotilt.core.again import change_between, change_said
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.metrics import METRICS, label
 from zerotilt.core.stats.estimates import Estimate
@@ -125,16 +125,10 @@ def _number(name: str, before: Estimate, now: Estimate, scale: Scale, share: boo
 def _said(name: str, before: Estimate, now: Estimate, change: Estimate, scale: Scale, beyond: bool, share: bool) -> str:
     show = words.ratio if scale == "ratio" else words.percent if share else words.quantity
     was, is_ = ("not defined" if one.value is None else show(one.value) for one in (before, now))
-    if change.value is None or change.low is None or change.high is None:
-        return f"{name}: {was} before, {is_} now."
-    times = 100 if share and scale == "difference" else 1
-    value, low, high = words.measured(change.value * times, change.low * times, change.high * times)
-    if scale == "ratio":
-        ends = f"{value} times as large, interval {low} to {high}"
-    else:
-        value += " points" if share else ""
-        ends = f"{value.removeprefix('−')} {'less' if value.startswith('−') else 'more'}, interval of the change {low} to {high}"
-    return f"{name}: {was} before, {is_} now ({ends}{'' if beyond else '; not told apart'})."
+    how = change_said(change, scale, share)
+    return (
+        f"{name}: {was} before, {is_} now{f', {how}' if how else ''}{'; not told apart' if how and not beyond else ''}."
+    )
 
 
 def _sentences(before: str, now: str) -> Iterator[SentenceChange]:
