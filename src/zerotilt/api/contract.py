@@ -86,7 +86,7 @@ def in_words(document: str) -> str:
 
 
 LIMITS = {"minimum": "least", "maximum": "most", "exclusiveMinimum": "over", "exclusiveMaximum": "under"}
-SHARED = ("row", "case")
+SHARED = ("row", "case", "other", "at_least", "at_most")
 """Numbers that mean the same in every method."""
 
 

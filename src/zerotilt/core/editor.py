@@ -36,9 +36,8 @@ class Editor:
         ------
         Refused : there is no such row, or an edit names no feature or no fitting value.
         """
+        self.require(row)
         table = self.predictions.rows.table
-        if not 0 <= row < table.rows:
-            raise Refused(f"row: {row + 1} was given; the table has {words.count(table.rows)} rows.")
         frame = self.predictions.model.frame(table, np.array([row]))
         for name, text in (edits or {}).items():
             if name not in frame.names:
@@ -48,13 +47,25 @@ class Editor:
             frame = frame.replace(name, self._edited(name, text, frame[name].dtype))
         return frame
 
+    def require(self, row: int) -> None:
+        """Refuse a row that the table has not."""
+        rows = self.predictions.rows.table.rows
+        if not 0 <= row < rows:
+            raise Refused(
+                f"row: {row + 1} was given; the table has {words.count(rows)} rows.",
+                todo="Choose a case of this table.",
+            )
+
     def _edited(self, name: str, text: str, kind: np.dtype) -> NDArray:
         if kind.kind != "f":
             return np.array([text], dtype=object)
         try:
             if text and self.is_date(name):
                 return np.array([float(np.datetime64(text, "D").astype(int))])
-            return np.array([float(text) if text else np.nan])
+            number = float(text) if text else np.nan
+            if text and not np.isfinite(number):
+                raise ValueError(text)
+            return np.array([number])
         except ValueError:
             what = "a date as 2026-01-31" if self.is_date(name) else "a number"
             raise Refused(

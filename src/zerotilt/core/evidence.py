@@ -36,6 +36,7 @@ class Digests(Frozen):
     alongside: str | None = Field(default=None, description="Of the second model version, where one is read")
     comparisons: str = Field(default="", description="Of intersections and segments; counts where they are read")
     policy: str = Field(default="", description="Of the flag policy; counts where it is read")
+    changeable: str = Field(default="", description="Of what a case could change; counts where changes are proposed")
     compared: str = Field(default="", description="Of both together, as earlier versions kept it")
 
     @classmethod
@@ -48,6 +49,7 @@ class Digests(Frozen):
             alongside=alongside,
             comparisons=spec.comparisons_digest(),
             policy=spec.policy_digest(),
+            changeable=spec.changeable_digest(),
             compared=spec.compared_digest(),
         )
 
@@ -138,9 +140,11 @@ def within(reading: Reading, context: Context) -> Reading:
     segment = context.segment
     if segment is None:
         return reading
-    return Reading(
-        headline=(Span(text=f"In {segment.name}: "), *reading.headline),
-        detail=f"{reading.detail} Only {segments.only(segment)}.".strip(),
+    return reading.model_copy(
+        update={
+            "headline": (Span(text=f"In {segment.name}: "), *reading.headline),
+            "detail": f"{reading.detail} Only {segments.only(segment)}.".strip(),
+        }
     )
 
 
@@ -165,6 +169,7 @@ def changed_since(found: Evidence, digests: Digests, context: Context) -> tuple[
         "the flag policy, or what is compared": not split
         and bool({"comparisons", "policy"} & method.depends)
         and was.compared != digests.compared,
+        "what a case could change": "changeable" in method.depends and was.changeable != digests.changeable,
         "the decision rule": found.context.rule != context.rule,
         "how it is computed": found.method_version != method.version,
     }

@@ -22,8 +22,9 @@ Area = Literal["intake", "drivers", "response", "cases", "tilt"]
 Need = Literal["outcome", "predictions", "model"]
 """What a method cannot work without, besides a table: known outcomes; predictions or decisions, of a model or recorded; a
 model that can be asked about new rows."""
-Part = Literal["spec", "comparisons", "policy"]
-"""Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag."""
+Part = Literal["spec", "comparisons", "policy", "changeable"]
+"""Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag;
+what a case could change."""
 
 
 def once(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> Iterable[Asked]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any, get_args
 
 from zerotilt.core import cases
+from zerotilt.core.case import alike, difference, families, mean_ladder, odd, profiles, tried, values
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
@@ -33,11 +34,19 @@ METHODS: dict[str, Method] = {
         expected,
         cases,
         ladder,
-        surrogate,
-        checks,
+        values,
+        tried,
+        profiles,
         nearest,
         change,
+        alike,
+        odd,
+        difference,
+        surrogate,
+        checks,
         flip,
+        families,
+        mean_ladder,
         tilt,
         lattice,
         opened,

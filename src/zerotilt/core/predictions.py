@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from zerotilt.core import levels, words
 from zerotilt.core.context_rows import Rows
-from zerotilt.core.meaning import ColumnSpec, Role
+from zerotilt.core.meaning import ColumnSpec, Kind, Role
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.refusal import Refused
@@ -54,6 +54,33 @@ class Predictions:
     def frame(self) -> Frame:
         """The model's inputs; refused with the reason where there is no model."""
         return self.model.frame(self.rows.table, self.rows.numbers)
+
+    def features_of(self, numbers: NDArray[np.int64]) -> Frame:
+        """What some rows of the table are told apart by: the model's inputs; without a model, the columns marked as features.
+
+        Raises
+        ------
+        Refused : there are none.
+        """
+        table = self.rows.table
+        if self.predictor is not None:
+            return self.predictor.frame(table, numbers)
+        marked = [one for one in self.rows.spec.with_role(Role.feature) if one.kind not in (Kind.text, Kind.bytes)]
+        if not marked:
+            raise Refused("No column is marked as a feature.", todo="Mark in Intake what a case is described by.")
+        return Frame(
+            {
+                one.name: table.numbers(one.name)[numbers]
+                if table.is_number(one.name) or table.is_date(one.name)
+                else np.array([value or "" for value in table.texts_of(one.name, numbers)], dtype=object)
+                for one in marked
+            }
+        )
+
+    @cached_property
+    def features(self) -> Frame:
+        """The same of the rows of the context."""
+        return self.frame if self.predictor is not None else self.features_of(self.rows.numbers)
 
     @cached_property
     def outputs(self) -> NDArray[np.float64]:

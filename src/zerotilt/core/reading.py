@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+
+from pydantic import Field
 
 from zerotilt.core.frozen import Frozen
 
@@ -17,6 +20,7 @@ class Reading(Frozen):
 
     headline: tuple[Span, ...]
     detail: str
+    points: tuple[str, ...] = Field(default=(), description="What else there is to say, beneath the figure")
 
     @property
     def text(self) -> str:
@@ -45,8 +49,8 @@ def short(reading: Reading) -> Reading:
     head = [*sentences[0], *second]
     left = " ".join("".join(span.text for span in one).strip() for one in rest if one is not second)
     head = [span.model_copy(update={"text": span.text.lstrip()}) if i == 0 else span for i, span in enumerate(head)]
-    return Reading(headline=tuple(head), detail=f"{left} {reading.detail}".strip())
+    return reading.model_copy(update={"headline": tuple(head), "detail": f"{left} {reading.detail}".strip()})
 
 
-def plain(headline: str, detail: str) -> Reading:
-    return Reading(headline=(Span(text=headline),), detail=detail)
+def plain(headline: str, detail: str, points: Sequence[str] = ()) -> Reading:
+    return Reading(headline=(Span(text=headline),), detail=detail, points=tuple(points))

@@ -140,6 +140,14 @@ class Subject:
         return self.output(self.frame) if self.scale == "log-odds" else self.predictions.outputs[:, self.column]
 
     @property
+    def read_output(self) -> NDArray[np.float64] | None:
+        """The same, also where it was recorded; None where only decisions were."""
+        if self.predictor is not None:
+            return self.own_output
+        found = self.kind.recorded(self.predictions)
+        return found if found is None or not self.kind.scaled else output.transform(found, self.scale)
+
+    @property
     def threshold(self) -> float | None:
         """The one decision threshold on the scale that is read; None where there is none."""
         cut = self.decisions.common_cut

@@ -41,6 +41,17 @@ def quantity(value: float, unit: str = "") -> str:
     return f"{text} {unit}".strip().replace("-", "−")
 
 
+def brief(text: str) -> str:
+    """A value as it would be typed, in few digits where it is a number of many.
+
+    >>> brief("0.2020653635263443"), brief("0.21"), brief("2026-01-31")
+    ('0.2021', '0.21', '2026-01-31')
+    """
+    if not re.fullmatch(r"-?\d*\.\d{5,}(e[+-]?\d+)?", text):
+        return text
+    return quantity(float(text))
+
+
 def on_scale(value: float, scale: str, unit: str = "") -> str:
     """An output on its scale: a chance in percent, log-odds with two decimals, a value in its unit."""
     if scale == "probability":

@@ -146,23 +146,27 @@ def change(result: ChangeResult, spec: Spec) -> Drawing:
 
 
 def cases(result: CasesPage, spec: Spec) -> Drawing:
-    """The page's scores in its order, filled where the prediction was right."""
+    """The page's outputs in its order, filled where the prediction was right."""
 
     def paint(axes):
         for place, one in enumerate(result.cases):
-            if one.score is not None:
+            if one.output is not None:
+                wrong = one.right is False
                 axes.plot(
-                    one.score,
+                    one.output,
                     place,
                     "o",
-                    color=VERDIGRIS if one.right else BRICK,
-                    fillstyle="full" if one.right else "none",
+                    color=BRICK if wrong else VERDIGRIS,
+                    fillstyle="none" if wrong else "full",
                 )
-        axes.axvline(spec.threshold, color=INK, lw=1.2, zorder=0)
+        if result.scale == "probability" and any(one.from_threshold is not None for one in result.cases):
+            axes.axvline(spec.threshold, color=INK, lw=1.2, zorder=0)
         axes.set_yticks(range(len(result.cases)), [short(one.name) for one in result.cases])
         axes.invert_yaxis()
         axes.tick_params(length=0)
-        axes.set_xlabel("chance; hollow where the prediction was wrong")
+        what = {"probability": "chance", "log-odds": "log-odds", "value": words.title(spec.target_name)}[result.scale]
+        judged = any(one.right is not None for one in result.cases)
+        axes.set_xlabel(f"{what}; hollow where the prediction was wrong" if judged else what)
 
     return Drawing(WIDE, 0.7 + 0.22 * max(len(result.cases), 1), paint)
 

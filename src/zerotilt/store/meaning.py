@@ -121,6 +121,7 @@ NAMES = {
     "policy": "The flag policy",
     "wording": "The wording",
     "expectations": "What is expected of the features",
+    "changeable": "What could be another value in a case",
 }
 
 
@@ -142,6 +143,8 @@ def _flat(body: dict[str, Any]) -> dict[str, Any]:
             found |= value
         elif name == "columns":
             found |= {one["name"]: one for one in value}
+        elif name == "allowed":
+            found |= {one["feature"]: one for one in value}
         else:
             found[name] = value
     return found

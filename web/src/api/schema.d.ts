@@ -259,7 +259,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/readings/surrogate": {
+    "/api/audits/{audit_id}/readings/values": {
         parameters: {
             query?: never;
             header?: never;
@@ -268,15 +268,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Simple model nearby: the evidence, or the task that computes it */
-        post: operations["read_surrogate"];
+        /** Values of a case: the evidence, or the task that computes it */
+        post: operations["read_values"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/audits/{audit_id}/readings/checks": {
+    "/api/audits/{audit_id}/readings/tried": {
         parameters: {
             query?: never;
             header?: never;
@@ -285,8 +285,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Checks of an explanation: the evidence, or the task that computes it */
-        post: operations["read_checks"];
+        /** Case with other values: the evidence, or the task that computes it */
+        post: operations["read_tried"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/profiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Curves of a case: the evidence, or the task that computes it */
+        post: operations["read_profiles"];
         delete?: never;
         options?: never;
         head?: never;
@@ -327,6 +344,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/alike": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cases like this one: the evidence, or the task that computes it */
+        post: operations["read_alike"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/odd": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Least consistent cases: the evidence, or the task that computes it */
+        post: operations["read_odd"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Two cases: the evidence, or the task that computes it */
+        post: operations["read_difference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/surrogate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Simple model nearby: the evidence, or the task that computes it */
+        post: operations["read_surrogate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Checks of an explanation: the evidence, or the task that computes it */
+        post: operations["read_checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/flip": {
         parameters: {
             query?: never;
@@ -338,6 +440,40 @@ export interface paths {
         put?: never;
         /** One column changed: the evidence, or the task that computes it */
         post: operations["read_flip"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/families": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cases with alike explanations: the evidence, or the task that computes it */
+        post: operations["read_families"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/mean_ladder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ladder of a group or segment: the evidence, or the task that computes it */
+        post: operations["read_mean_ladder"];
         delete?: never;
         options?: never;
         head?: never;
@@ -885,6 +1021,23 @@ export interface paths {
         get?: never;
         /** What is expected of the features: a version of it in force */
         put: operations["write_expectations"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/meaning/changeable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** What could be another value in a case: a version of it in force */
+        put: operations["write_changeable"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1747,6 +1900,66 @@ export interface components {
              */
             rows: number;
         };
+        /** AlikeAsk */
+        AlikeAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["AlikeSettings"];
+        };
+        /** AlikeResult */
+        AlikeResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number | null;
+            /** Outcome */
+            outcome: string | null;
+            /**
+             * Likes
+             * @description Nearest first, without the case itself
+             */
+            likes: components["schemas"]["Like"][];
+            /**
+             * Decided Alike
+             * @description Share of them decided as the case; null where nothing is decided
+             */
+            decided_alike: number | null;
+            /**
+             * Happened Alike
+             * @description Share of them with the case's own outcome; null where that is a number or not known
+             */
+            happened_alike: number | null;
+            /**
+             * Low
+             * @description Least output among them
+             */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "probability" | "log-odds" | "value";
+            /** Rows */
+            rows: number;
+        };
+        /** AlikeSettings */
+        AlikeSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Neighbours
+             * @default 20
+             */
+            neighbours: number;
+        };
         /**
          * Allowed
          * @description What may happen to one column.
@@ -1842,6 +2055,26 @@ export interface components {
              * @description |Spearman's ρ|, Cramér's V or correlation ratio, 0 to 1
              */
             strength: number;
+        };
+        /**
+         * At
+         * @description The output with one feature at one value.
+         */
+        At: {
+            /**
+             * Position
+             * @description On a numeric axis; null for a level and for missing
+             */
+            position: number | null;
+            /** Label */
+            label: string;
+            /** Output */
+            output: number;
+            /**
+             * Rows
+             * @description Rows of the context near this value: nearer than to the next, or of this level
+             */
+            rows: number;
         };
         /**
          * Attribute
@@ -2205,19 +2438,38 @@ export interface components {
             row: number;
             /** Name */
             name: string;
-            /** Score */
-            score: number | null;
-            /** Predicted */
-            predicted: boolean;
-            /** Favoured */
-            favoured: boolean;
+            /**
+             * Output
+             * @description On the scale that is read; null where only decisions were recorded
+             */
+            output: number | null;
+            /**
+             * Decision
+             * @description In the audit's words, or the class; empty for a number
+             */
+            decision: string;
+            /**
+             * Favoured
+             * @description Null for a number
+             */
+            favoured: boolean | null;
             /**
              * Outcome
-             * @description Whether the event happened; null where that is not known
+             * @description What happened, as it stands in the table; null where that is not known
              */
-            outcome: boolean | null;
+            outcome: string | null;
             /** Right */
             right: boolean | null;
+            /**
+             * Error
+             * @description Probability withheld from what happened; of a number the prediction less what happened
+             */
+            error: number | null;
+            /**
+             * From Threshold
+             * @description Output less the row's own threshold, in probability
+             */
+            from_threshold: number | null;
             /** Values */
             values: (string | null)[];
         };
@@ -2263,17 +2515,32 @@ export interface components {
         };
         /**
          * CasesPage
-         * @description One page of the list, in the query's order.
+         * @description One page of the table, in the query's order.
          */
         CasesPage: {
             /** Total */
             total: number;
             /** Matching */
             matching: number;
-            /** Columns */
+            /**
+             * Columns
+             * @description Of the values of a case
+             */
             columns: string[];
+            /**
+             * Every
+             * @description Columns that can be shown
+             */
+            every: string[];
             /** Cases */
             cases: components["schemas"]["Case"][];
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
         };
         /** CasesQuery */
         CasesQuery: {
@@ -2282,13 +2549,47 @@ export interface components {
              * @default all
              * @enum {string}
              */
-            which: "all" | "right" | "wrong" | "true positive" | "true negative" | "false positive" | "false negative";
+            which: "all" | "right" | "wrong" | "true positive" | "true negative" | "false positive" | "false negative" | "too high" | "too low";
+            /**
+             * Decided
+             * @description Only rows with this decision, in the audit's words
+             * @default
+             */
+            decided: string;
+            /**
+             * Happened
+             * @description Only rows with this value of the outcome
+             * @default
+             */
+            happened: string;
+            /**
+             * Least
+             * @description Least output, on the scale that is read
+             */
+            least?: number | null;
+            /**
+             * Most
+             * @description Greatest output, on the scale that is read
+             */
+            most?: number | null;
+            /**
+             * Where
+             * @description Conditions that a row must meet, as they are typed: channel=telephone|app, parcel_weight>10, channel=
+             * @default []
+             */
+            where: string[];
             /**
              * Order
              * @default row
              * @enum {string}
              */
-            order: "row" | "score" | "nearest the threshold";
+            order: "row" | "score" | "nearest the threshold" | "error" | "outcome" | "decision" | "column";
+            /**
+             * By
+             * @description The column that orders them, where a column does
+             * @default
+             */
+            by: string;
             /**
              * Descending
              * @default false
@@ -2312,6 +2613,12 @@ export interface components {
              * @default
              */
             member: string;
+            /**
+             * Columns
+             * @description Columns shown, in this order; groups and inputs of the model when empty
+             * @default []
+             */
+            columns: string[];
             /**
              * Offset
              * @default 0
@@ -2357,6 +2664,18 @@ export interface components {
             decision: string;
             /** Output */
             output: number;
+            /**
+             * From Real
+             * @description Gower distance from the nearest real row of the context, 0 to 1
+             */
+            from_real: number;
+            /**
+             * Real
+             * @description That row
+             */
+            real: number;
+            /** Real Name */
+            real_name: string;
         };
         /** ChangeAsk */
         ChangeAsk: {
@@ -2389,15 +2708,46 @@ export interface components {
              */
             whole: boolean;
             /**
+             * Aim
+             * @description What was wanted: otherwise, as a class, a range
+             */
+            aim: string;
+            /**
              * Limits
              * @description Columns that may not change freely
              */
             limits: number;
+            /**
+             * Held
+             * @description Columns that stay as they are
+             */
+            held: string[];
+            /**
+             * Usual
+             * @description 99% of real rows have a neighbour nearer than this
+             */
+            usual: number;
             /** Scale */
             scale: string;
         };
         /** ChangeSettings */
         ChangeSettings: {
+            /**
+             * Wanted
+             * @description The class wanted, where there are several; any other when empty
+             * @default
+             */
+            wanted: string;
+            /**
+             * At Least
+             * @description Of a number: the least that is wanted
+             */
+            at_least?: number | null;
+            /**
+             * At Most
+             * @description Of a number: the most that is wanted
+             */
+            at_most?: number | null;
             /**
              * Row
              * @description Row number in the table, from 0
@@ -2405,16 +2755,10 @@ export interface components {
             row: number;
             /**
              * Allowed
-             * @description Limits of single columns; all others may change freely
+             * @description Limits of single columns, instead of those that the audit has of them
              * @default []
              */
             allowed: components["schemas"]["Allowed"][];
-            /**
-             * Wanted
-             * @description The class wanted, where there are several; any other when empty
-             * @default
-             */
-            wanted: string;
             /**
              * Most Columns
              * @default 3
@@ -2947,6 +3291,68 @@ export interface components {
             /** Same */
             same: boolean;
         };
+        /** DifferenceAsk */
+        DifferenceAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["DifferenceSettings"];
+        };
+        /** DifferenceResult */
+        DifferenceResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Other */
+            other: number;
+            /** Other Name */
+            other_name: string;
+            /** Output Here */
+            output_here: number;
+            /** Output There */
+            output_there: number;
+            /**
+             * Threshold
+             * @description Of this case, on the scale of the output; null where theirs differ
+             */
+            threshold: number | null;
+            /**
+             * Steps
+             * @description Largest first; columns in which they are the same are left out
+             */
+            steps: components["schemas"]["StepBetween"][];
+            /**
+             * Same
+             * @description Columns in which they are the same
+             */
+            same: number;
+            /**
+             * Method
+             * @enum {string}
+             */
+            method: "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /** Why */
+            why: string;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** DifferenceSettings */
+        DifferenceSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Other
+             * @description Row number of the other case in the table, from 0
+             */
+            other: number;
+        };
         /**
          * Digests
          * @description SHA-256 of everything a result depends on.
@@ -2975,6 +3381,12 @@ export interface components {
              * @default
              */
             policy: string;
+            /**
+             * Changeable
+             * @description Of what a case could change; counts where changes are proposed
+             * @default
+             */
+            changeable: string;
             /**
              * Compared
              * @description Of both together, as earlier versions kept it
@@ -3293,6 +3705,28 @@ export interface components {
             linked_from: number;
         };
         /**
+         * Edited
+         * @description One value written over.
+         */
+        Edited: {
+            /** Feature */
+            feature: string;
+            /** Was */
+            was: string;
+            /** Now */
+            now: string;
+            /**
+             * Alone
+             * @description The output with this value alone written over
+             */
+            alone: number;
+            /**
+             * Warning
+             * @description Why few or no rows are like it; empty where there are some
+             */
+            warning: string;
+        };
+        /**
          * Estimate
          * @description A number with its interval; null where it is not defined.
          */
@@ -3361,6 +3795,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["AleResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[AlikeResult] */
+        EvidenceView_AlikeResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["AlikeResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ByPartResult] */
@@ -3507,6 +3977,42 @@ export interface components {
             result: components["schemas"]["ChecksResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[DifferenceResult] */
+        EvidenceView_DifferenceResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["DifferenceResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[DriversResult] */
         EvidenceView_DriversResult_: {
             /** Key */
@@ -3613,6 +4119,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["ExpectedResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[FamiliesResult] */
+        EvidenceView_FamiliesResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["FamiliesResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[FlipResult] */
@@ -3831,6 +4373,42 @@ export interface components {
             result: components["schemas"]["LossShapleyResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[MeanLadderResult] */
+        EvidenceView_MeanLadderResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["MeanLadderResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[NearestResult] */
         EvidenceView_NearestResult_: {
             /** Key */
@@ -3865,6 +4443,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["NearestResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[OddResult] */
+        EvidenceView_OddResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["OddResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[OpenedResult] */
@@ -3973,6 +4587,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["PerformanceResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ProfilesResult] */
+        EvidenceView_ProfilesResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ProfilesResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ResponseResult] */
@@ -4299,6 +4949,78 @@ export interface components {
             result: components["schemas"]["TiltResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[TriedResult] */
+        EvidenceView_TriedResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["TriedResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ValuesResult] */
+        EvidenceView_ValuesResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ValuesResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /**
          * Expectation
          * @description One feature: what was expected, what the mean curve does, and how far single curves go against it.
@@ -4478,6 +5200,103 @@ export interface components {
              */
             choices: components["schemas"]["WayOut"][];
         };
+        /** FamiliesAsk */
+        FamiliesAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["FamiliesSettings"];
+        };
+        /** FamiliesResult */
+        FamiliesResult: {
+            /**
+             * Families
+             * @description Largest first
+             */
+            families: components["schemas"]["Family"][];
+            /**
+             * Fits
+             * @description Numbers that were tried
+             */
+            fits: components["schemas"]["Fit"][];
+            /**
+             * Explained Share
+             * @description Share of the spread of contributions that lies between families
+             */
+            explained_share: number;
+            /** Rows */
+            rows: number;
+            /** Rows Explained */
+            rows_explained: number;
+            /**
+             * Method
+             * @enum {string}
+             */
+            method: "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /** Why */
+            why: string;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** FamiliesSettings */
+        FamiliesSettings: {
+            /**
+             * Families
+             * @description How many; 0: the number that fits best, from 2 to 8
+             * @default 0
+             */
+            families: number;
+            /**
+             * Rows
+             * @description Rows explained where that is exact and cheap
+             * @default 50000
+             */
+            rows: number;
+            /**
+             * Sampled
+             * @description Rows explained where contributions are sampled
+             * @default 300
+             */
+            sampled: number;
+        };
+        /** Family */
+        Family: {
+            /**
+             * Label
+             * @description Its two or three largest mean contributions
+             */
+            label: string;
+            /**
+             * Movers
+             * @description Every feature, largest mean first
+             */
+            movers: components["schemas"]["Mover"][];
+            /** Rows */
+            rows: number;
+            /** Mean Output */
+            mean_output: number;
+            /** @description Share with the favourable decision; null where nothing is decided */
+            favoured: components["schemas"]["Estimate"] | null;
+            /** @description Share in which the event happened; null where that is not known */
+            happened: components["schemas"]["Estimate"] | null;
+            /** @description Share decided wrongly; null where that is not known */
+            wrong: components["schemas"]["Estimate"] | null;
+            /**
+             * Typical
+             * @description Row nearest its middle
+             */
+            typical: number;
+            /** Typical Name */
+            typical_name: string;
+            /**
+             * Members
+             * @description Rows of the table, nearest its middle first, the first 500
+             */
+            members: number[];
+        };
         /**
          * Finding
          * @description One flagged disparity, weakness or contradiction, as a method found it in a result.
@@ -4624,6 +5443,16 @@ export interface components {
         Finish: {
             /** Model */
             model?: string | null;
+        };
+        /** Fit */
+        Fit: {
+            /** Families */
+            families: number;
+            /**
+             * Silhouette
+             * @description Mean silhouette (Rousseeuw 1987) of the judged rows
+             */
+            silhouette: number;
         };
         /** Fitted */
         Fitted: {
@@ -4977,21 +5806,6 @@ export interface components {
             threshold: number;
         };
         /**
-         * Held
-         * @description One value of the case that is held.
-         */
-        Held: {
-            /** Feature */
-            feature: string;
-            /**
-             * Text
-             * @description As it would be typed; empty where it is missing
-             */
-            text: string;
-            /** Edited */
-            edited: boolean;
-        };
-        /**
          * Histogram
          * @description One group's rows by score, in thousandths: ``places`` that are not empty, with how many rows with and without the event.
          *
@@ -5215,6 +6029,21 @@ export interface components {
              */
             chosen: string | null;
             /**
+             * Runner Up
+             * @description Class of the second largest probability, where there are several
+             */
+            runner_up: string | null;
+            /**
+             * Lead
+             * @description How much larger the largest probability is
+             */
+            lead: number | null;
+            /**
+             * Higher Than
+             * @description Share of the rows of the context with a lower output, half of those with the same
+             */
+            higher_than: number | null;
+            /**
              * Outcome
              * @description Whether the event, or the class that is read, happened
              */
@@ -5242,6 +6071,11 @@ export interface components {
             method: "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
             /** Why */
             why: string;
+            /**
+             * Gap
+             * @description How far baseline and steps together are from the model's output
+             */
+            gap: number;
             /** Evaluations */
             evaluations: number;
         };
@@ -5364,6 +6198,50 @@ export interface components {
             level: string;
             /** Rows */
             rows: number;
+        };
+        /** LevelOf */
+        LevelOf: {
+            /** Level */
+            level: string;
+            /** Rows */
+            rows: number;
+        };
+        /**
+         * Like
+         * @description A row of the context near the case.
+         */
+        Like: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Distance
+             * @description Gower distance, 0 to 1
+             */
+            distance: number;
+            /**
+             * Decision
+             * @description A number's prediction in its unit
+             */
+            decision: string;
+            /** Output */
+            output: number | null;
+            /**
+             * Outcome
+             * @description What happened, as it stands in the table
+             */
+            outcome: string | null;
+            /**
+             * Same Decision
+             * @description Null where nothing is decided
+             */
+            same_decision: boolean | null;
+            /**
+             * Differences
+             * @description Columns in which it differs
+             */
+            differences: components["schemas"]["Difference"][];
         };
         /**
          * LinkedDrivers
@@ -5532,6 +6410,97 @@ export interface components {
              */
             largest_difference?: number | null;
         };
+        /** MeanLadderResult */
+        MeanLadderResult: {
+            /** Group */
+            group: string;
+            /** Member */
+            member: string;
+            /** Baseline */
+            baseline: number;
+            /**
+             * Prediction
+             * @description Mean output of the rows explained
+             */
+            prediction: number;
+            /**
+             * Threshold
+             * @description On the scale of the output
+             */
+            threshold: number | null;
+            /**
+             * Rungs
+             * @description Largest mean first
+             */
+            rungs: components["schemas"]["MeanRung"][];
+            /**
+             * Rows
+             * @description Rows that belong to it
+             */
+            rows: number;
+            /** Rows Explained */
+            rows_explained: number;
+            /** Background */
+            background: number;
+            /**
+             * Method
+             * @enum {string}
+             */
+            method: "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /** Why */
+            why: string;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** MeanLadderSettings */
+        MeanLadderSettings: {
+            /**
+             * Group
+             * @description A grouping, as the tilt sheet names it; all rows of the context when empty
+             * @default
+             */
+            group: string;
+            /**
+             * Member
+             * @description One group of that grouping, or one segment
+             * @default
+             */
+            member: string;
+            /**
+             * Rows
+             * @description Rows explained where that is exact and cheap
+             * @default 300000
+             */
+            rows: number;
+            /**
+             * Sampled
+             * @description Rows explained where contributions are sampled
+             * @default 300
+             */
+            sampled: number;
+        };
+        /** MeanRung */
+        MeanRung: {
+            /** Feature */
+            feature: string;
+            /** @description Mean contribution, with its interval over the rows */
+            mean: components["schemas"]["Estimate"];
+            /**
+             * Raises
+             * @description Share of the rows in which it raises the output
+             */
+            raises: number;
+        };
+        /** Mean_LadderAsk */
+        Mean_LadderAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["MeanLadderSettings"];
+        };
         /**
          * Measure
          * @description A metric of some rows. For rates, ``count`` rows out of ``of`` rows (unweighted).
@@ -5686,6 +6655,16 @@ export interface components {
             /** Lose */
             lose: number;
         };
+        /** Mover */
+        Mover: {
+            /** Feature */
+            feature: string;
+            /**
+             * Mean
+             * @description Mean contribution among the family
+             */
+            mean: number;
+        };
         /** NearestAsk */
         NearestAsk: {
             context?: components["schemas"]["Context"];
@@ -5713,14 +6692,35 @@ export interface components {
             ties: number;
             /**
              * Others
-             * @description Rows of the context with another decision
+             * @description Rows of the context that have what is wanted
              */
             others: number;
+            /**
+             * Aim
+             * @description What was wanted: otherwise, as a class, a range
+             */
+            aim: string;
             /** Scale */
             scale: string;
         };
         /** NearestSettings */
         NearestSettings: {
+            /**
+             * Wanted
+             * @description The class wanted, where there are several; any other when empty
+             * @default
+             */
+            wanted: string;
+            /**
+             * At Least
+             * @description Of a number: the least that is wanted
+             */
+            at_least?: number | null;
+            /**
+             * At Most
+             * @description Of a number: the most that is wanted
+             */
+            at_most?: number | null;
             /**
              * Row
              * @description Row number in the table, from 0
@@ -5747,13 +6747,43 @@ export interface components {
             decision: string;
             /** Output */
             output: number;
+            /**
+             * Outcome
+             * @description What happened, as it stands in the table
+             */
+            outcome: string | null;
             /** Differences */
             differences: components["schemas"]["Difference"][];
+            /**
+             * Groups
+             * @description Columns that make groups, and in which it differs from the case
+             */
+            groups: string[];
         };
         /** NewAudit */
         NewAudit: {
             /** Title */
             title: string;
+        };
+        /** NewChangeable */
+        NewChangeable: {
+            /**
+             * Author
+             * @description Who answers for it; whoever asks when empty
+             * @default
+             */
+            author: string;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Allowed
+             * @description Limits of single columns; others may change freely, but columns that make groups stay as they are
+             * @default []
+             */
+            allowed: components["schemas"]["Allowed"][];
         };
         /** NewComparisons */
         NewComparisons: {
@@ -6126,6 +7156,93 @@ export interface components {
             /** More */
             more: string;
         };
+        /**
+         * Odd
+         * @description One row against those most like it.
+         */
+        Odd: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Decision
+             * @description A number's prediction in its unit
+             */
+            decision: string;
+            /** Output */
+            output: number | null;
+            /** Outcome */
+            outcome: string | null;
+            /**
+             * Otherwise
+             * @description Share of its neighbours decided otherwise; null where nothing is decided
+             */
+            otherwise: number | null;
+            /**
+             * Apart
+             * @description Its output less the mean of its neighbours'; null where none is recorded
+             */
+            apart: number | null;
+            /**
+             * Reach
+             * @description Gower distance within which all of them lie
+             */
+            reach: number;
+        };
+        /** OddAsk */
+        OddAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["OddSettings"];
+        };
+        /** OddResult */
+        OddResult: {
+            /**
+             * Cases
+             * @description Least consistent first; of equal ones the one with nearer neighbours
+             */
+            cases: components["schemas"]["Odd"][];
+            /**
+             * Consistency
+             * @description Mean share of neighbours decided alike, over the rows; null where nothing is decided
+             */
+            consistency: number | null;
+            /**
+             * Minority
+             * @description Rows of which most neighbours were decided otherwise
+             */
+            minority: number;
+            /** Neighbours */
+            neighbours: number;
+            /** Rows */
+            rows: number;
+            /** Rows Compared */
+            rows_compared: number;
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "probability" | "log-odds" | "value";
+        };
+        /** OddSettings */
+        OddSettings: {
+            /**
+             * Neighbours
+             * @default 10
+             */
+            neighbours: number;
+            /**
+             * Listed
+             * @default 50
+             */
+            listed: number;
+            /**
+             * Rows
+             * @description Rows compared with each other; a seeded sample beyond
+             * @default 6000
+             */
+            rows: number;
+        };
         /** One_GroupAsk */
         One_GroupAsk: {
             context?: components["schemas"]["Context"];
@@ -6442,6 +7559,91 @@ export interface components {
             lacking: string[];
             task: components["schemas"]["TaskView"] | null;
         };
+        /** Profile */
+        Profile: {
+            /** Feature */
+            feature: string;
+            /** Numeric */
+            numeric: boolean;
+            /**
+             * Points
+             * @description Along the axis, the case's own value among them; levels in their order
+             */
+            points: components["schemas"]["At"][];
+            /**
+             * Own
+             * @description Which point is the case's own
+             */
+            own: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /**
+             * Turns
+             * @description Nearest the case's own value first, one each way along an axis
+             */
+            turns: components["schemas"]["Turn"][];
+        };
+        /** ProfilesAsk */
+        ProfilesAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ProfilesSettings"];
+        };
+        /** ProfilesResult */
+        ProfilesResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Profiles
+             * @description The one that could move the output most first
+             */
+            profiles: components["schemas"]["Profile"][];
+            /** Prediction */
+            prediction: number;
+            /**
+             * Decision
+             * @description Empty where nothing is decided
+             */
+            decision: string;
+            /**
+             * Threshold
+             * @description Of this case, on the scale of the output
+             */
+            threshold: number | null;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+            /** Rows */
+            rows: number;
+        };
+        /** ProfilesSettings */
+        ProfilesSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Edits
+             * @description Values of the case to write over, as they would stand in the table; empty is missing
+             */
+            edits?: {
+                [key: string]: string;
+            };
+            /**
+             * Points
+             * @description Values of each number at most
+             * @default 40
+             */
+            points: number;
+        };
         /** Proposal */
         Proposal: {
             /** Metric */
@@ -6493,10 +7695,21 @@ export interface components {
             headline: components["schemas"]["Span"][];
             /** Detail */
             detail: string;
+            /**
+             * Points
+             * @description What else there is to say, beneath the figure
+             * @default []
+             */
+            points: string[];
         };
         /** ReadingView[AleResult] */
         ReadingView_AleResult_: {
             evidence?: components["schemas"]["EvidenceView_AleResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[AlikeResult] */
+        ReadingView_AlikeResult_: {
+            evidence?: components["schemas"]["EvidenceView_AlikeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[ByPartResult] */
@@ -6519,6 +7732,11 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ChecksResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[DifferenceResult] */
+        ReadingView_DifferenceResult_: {
+            evidence?: components["schemas"]["EvidenceView_DifferenceResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[DriversResult] */
         ReadingView_DriversResult_: {
             evidence?: components["schemas"]["EvidenceView_DriversResult_"] | null;
@@ -6532,6 +7750,11 @@ export interface components {
         /** ReadingView[ExpectedResult] */
         ReadingView_ExpectedResult_: {
             evidence?: components["schemas"]["EvidenceView_ExpectedResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[FamiliesResult] */
+        ReadingView_FamiliesResult_: {
+            evidence?: components["schemas"]["EvidenceView_FamiliesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[FlipResult] */
@@ -6564,9 +7787,19 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_LossShapleyResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[MeanLadderResult] */
+        ReadingView_MeanLadderResult_: {
+            evidence?: components["schemas"]["EvidenceView_MeanLadderResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[NearestResult] */
         ReadingView_NearestResult_: {
             evidence?: components["schemas"]["EvidenceView_NearestResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[OddResult] */
+        ReadingView_OddResult_: {
+            evidence?: components["schemas"]["EvidenceView_OddResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[OpenedResult] */
@@ -6582,6 +7815,11 @@ export interface components {
         /** ReadingView[PerformanceResult] */
         ReadingView_PerformanceResult_: {
             evidence?: components["schemas"]["EvidenceView_PerformanceResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[ProfilesResult] */
+        ReadingView_ProfilesResult_: {
+            evidence?: components["schemas"]["EvidenceView_ProfilesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[ResponseResult] */
@@ -6627,6 +7865,16 @@ export interface components {
         /** ReadingView[TiltResult] */
         ReadingView_TiltResult_: {
             evidence?: components["schemas"]["EvidenceView_TiltResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[TriedResult] */
+        ReadingView_TriedResult_: {
+            evidence?: components["schemas"]["EvidenceView_TriedResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[ValuesResult] */
+        ReadingView_ValuesResult_: {
+            evidence?: components["schemas"]["EvidenceView_ValuesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /**
@@ -6876,6 +8124,24 @@ export interface components {
             };
         };
         /**
+         * Ring
+         * @description Perturbed rows at about one distance from the case.
+         */
+        Ring: {
+            /**
+             * Distance
+             * @description Middle of the ring, Gower distance
+             */
+            distance: number;
+            /** Rows */
+            rows: number;
+            /**
+             * Weight
+             * @description What a row there weighs, 1 at the case
+             */
+            weight: number;
+        };
+        /**
          * Role
          * @enum {string}
          */
@@ -6953,6 +8219,20 @@ export interface components {
             contribution: number;
             /** Error */
             error: number | null;
+        };
+        /**
+         * Said
+         * @description What the model says of a case. ``decision`` is empty where nothing is decided.
+         */
+        Said: {
+            /** Output */
+            output: number;
+            /** Probability */
+            probability: number | null;
+            /** Decision */
+            decision: string;
+            /** Favoured */
+            favoured: boolean | null;
         };
         /** ScoreGapResult */
         ScoreGapResult: {
@@ -7321,6 +8601,12 @@ export interface components {
          */
         Spec: {
             /**
+             * Allowed
+             * @description Limits of single columns; others may change freely, but columns that make groups stay as they are
+             * @default []
+             */
+            allowed: components["schemas"]["Allowed"][];
+            /**
              * @default {
              *       "row": "row",
              *       "rows": "rows",
@@ -7612,6 +8898,22 @@ export interface components {
             alone: number;
         };
         /**
+         * StepBetween
+         * @description One feature's share of the gap, from the other case to this one.
+         */
+        StepBetween: {
+            /** Feature */
+            feature: string;
+            /** Here */
+            here: string;
+            /** There */
+            there: string;
+            /** Contribution */
+            contribution: number;
+            /** Error */
+            error: number | null;
+        };
+        /**
          * Stratum
          * @description ``group`` and ``reference`` within the stratum; a rate's intervals are Wilson's.
          */
@@ -7712,7 +9014,7 @@ export interface components {
              * Held Values
              * @description All values of that case
              */
-            held_values: components["schemas"]["Held"][];
+            held_values: components["schemas"]["zerotilt__core__response__surface__Held"][];
             /**
              * Marker
              * @description Where the case itself lies, in its two values
@@ -7817,6 +9119,16 @@ export interface components {
             samples: number;
             /** Seeds */
             seeds: number;
+            /**
+             * Rings
+             * @description How the perturbed rows of the first seed lie around the case
+             */
+            rings: components["schemas"]["Ring"][];
+            /**
+             * Effective
+             * @description Rows as many as would count if each weighed the same: (Σw)² / Σw²
+             */
+            effective: number;
             /**
              * Output
              * @enum {string}
@@ -8093,6 +9405,120 @@ export interface components {
             feature: string;
             strength: components["schemas"]["Estimate"];
         };
+        /** TriedAsk */
+        TriedAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["TriedSettings"];
+        };
+        /** TriedResult */
+        TriedResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            before: components["schemas"]["Said"];
+            after: components["schemas"]["Said"];
+            /**
+             * Threshold
+             * @description Of this case, on the scale of the output
+             */
+            threshold: number | null;
+            /** Edited */
+            edited: components["schemas"]["Edited"][];
+            /**
+             * From Real
+             * @description Gower distance from the nearest real row of the context, 0 to 1
+             */
+            from_real: number;
+            /**
+             * Usual
+             * @description 99% of real rows have a neighbour nearer than this
+             */
+            usual: number;
+            /**
+             * Far
+             * @description Whether it lies farther from every real row than that
+             */
+            far: boolean;
+            /**
+             * Real
+             * @description The nearest real row, other than the case itself
+             */
+            real: number;
+            /** Real Name */
+            real_name: string;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** TriedSettings */
+        TriedSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Edits
+             * @description Values of the case to write over, as they would stand in the table; empty is missing
+             */
+            edits?: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * Turn
+         * @description Between two neighbouring values the decision changes.
+         */
+        Turn: {
+            /**
+             * Below
+             * @description The value on the case's side
+             */
+            below: string;
+            /**
+             * At
+             * @description The first value with another decision
+             */
+            at: string;
+            /** Position */
+            position: number | null;
+            /** Output */
+            output: number;
+            /** Decision */
+            decision: string;
+        };
+        /** ValuesAsk */
+        ValuesAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ValuesSettings"];
+        };
+        /** ValuesResult */
+        ValuesResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Held
+             * @description In the order of the model's inputs
+             */
+            held: components["schemas"]["zerotilt__core__case__values__Held"][];
+            /** Rows */
+            rows: number;
+        };
+        /** ValuesSettings */
+        ValuesSettings: {
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+        };
         /**
          * VersionView
          * @description One version of a part.
@@ -8166,6 +9592,76 @@ export interface components {
              * @default unfavourable decision
              */
             unfavourable: string;
+        };
+        /**
+         * Held
+         * @description One feature: the case's value as it would be typed, and what the rows of the context hold.
+         */
+        zerotilt__core__case__values__Held: {
+            /** Feature */
+            feature: string;
+            /**
+             * Holds
+             * @enum {string}
+             */
+            holds: "number" | "date" | "level";
+            /**
+             * Value
+             * @description Empty where it is missing
+             */
+            value: string;
+            /**
+             * Missing
+             * @description Rows of the context in which it is missing
+             */
+            missing: number;
+            /**
+             * Whole
+             * @description Whether all known numbers are whole
+             */
+            whole: boolean;
+            /**
+             * Typical
+             * @description 5th, 25th, 50th, 75th and 95th percentile; empty for levels
+             */
+            typical: string[];
+            /**
+             * Low
+             * @description Least value of the rows; empty for levels
+             */
+            low: string;
+            /** High */
+            high: string;
+            /**
+             * Levels
+             * @description In their order, or largest first; empty for numbers
+             */
+            levels: components["schemas"]["LevelOf"][];
+            /**
+             * More Levels
+             * @description Levels that are not listed because there are too many
+             */
+            more_levels: number;
+            /**
+             * Frozen
+             * @description Whether the audit says that it stays as it is
+             */
+            frozen: boolean;
+        };
+        /**
+         * Held
+         * @description One value of the case that is held.
+         */
+        zerotilt__core__response__surface__Held: {
+            /** Feature */
+            feature: string;
+            /**
+             * Text
+             * @description As it would be typed; empty where it is missing
+             */
+            text: string;
+            /** Edited */
+            edited: boolean;
         };
         /**
          * Problem
@@ -9808,7 +11304,7 @@ export interface operations {
             };
         };
     };
-    read_surrogate: {
+    read_values: {
         parameters: {
             query?: never;
             header?: never;
@@ -9819,7 +11315,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SurrogateAsk"];
+                "application/json": components["schemas"]["ValuesAsk"];
             };
         };
         responses: {
@@ -9829,7 +11325,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReadingView_SurrogateResult_"];
+                    "application/json": components["schemas"]["ReadingView_ValuesResult_"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -9915,7 +11411,7 @@ export interface operations {
             };
         };
     };
-    read_checks: {
+    read_tried: {
         parameters: {
             query?: never;
             header?: never;
@@ -9926,7 +11422,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ChecksAsk"];
+                "application/json": components["schemas"]["TriedAsk"];
             };
         };
         responses: {
@@ -9936,7 +11432,114 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReadingView_ChecksResult_"];
+                    "application/json": components["schemas"]["ReadingView_TriedResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_profiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfilesAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ProfilesResult_"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -10236,6 +11839,541 @@ export interface operations {
             };
         };
     };
+    read_alike: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlikeAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_AlikeResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_odd: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OddAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_OddResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_difference: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DifferenceAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_DifferenceResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_surrogate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SurrogateAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SurrogateResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChecksAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ChecksResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_flip: {
         parameters: {
             query?: never;
@@ -10258,6 +12396,220 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_FlipResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_families: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FamiliesAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_FamiliesResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_mean_ladder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mean_LadderAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_MeanLadderResult_"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -13441,6 +15793,116 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["NewExpectations"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_changeable: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Tag of the version that was read; another one now: 409 */
+                "If-Match"?: string | null;
+            };
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewChangeable"];
             };
         };
         responses: {

@@ -177,6 +177,7 @@ def say(result: ChecksResult, wording: Wording, settings: ChecksSettings) -> Rea
 METHOD = Method(
     name="checks",
     area="cases",
+    part="believed",
     title="Checks of an explanation",
     settings=ChecksSettings,
     result=ChecksResult,
@@ -188,5 +189,6 @@ METHOD = Method(
         "the spread over seeds; agreement with every other method that applies."
     ),
     main="steps",
+    unasked=lambda spec: None,
     version=4,
 )

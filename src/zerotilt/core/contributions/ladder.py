@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any, Literal
 
 import numpy as np
@@ -56,6 +56,11 @@ class LadderResult(Frozen):
     predicted: bool | None
     favoured: bool | None
     chosen: str | None = Field(description="Class of the largest probability, where there are several")
+    runner_up: str | None = Field(description="Class of the second largest probability, where there are several")
+    lead: float | None = Field(description="How much larger the largest probability is")
+    higher_than: float | None = Field(
+        description="Share of the rows of the context with a lower output, half of those with the same"
+    )
     outcome: bool | None = Field(description="Whether the event, or the class that is read, happened")
     actual: str | None = Field(description="What happened, as it stands in the table")
     event: str
@@ -64,6 +69,7 @@ class LadderResult(Frozen):
     background_rows: str
     method: ShapleyMethod
     why: str
+    gap: float = Field(description="How far baseline and steps together are from the model's output")
     evaluations: int
 
 
@@ -80,6 +86,9 @@ def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work)
     predicted = bool(outputs[0] >= cut) if event else None
     happened = spec.event if event else subject.read_class or None
     order = np.argsort(-np.abs(found.values[0]), kind="stable")
+    second = np.argsort(-outputs, kind="stable")[:2] if len(subject.classes) > 1 else None
+    among, mass, own = subject.own_output, subject.rows.mass, float(found.output[0])
+    same = np.abs(among - own) <= 1e-9 * max(abs(own), 1.0)
     return LadderResult(
         row=settings.row,
         name=f"{subject.editor.name_of(settings.row)}{', edited' if settings.edits else ''}",
@@ -91,6 +100,9 @@ def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work)
         predicted=predicted,
         favoured=predicted == (spec.favourable == "event") if event else None,
         chosen=subject.classes[int(outputs.argmax())] if subject.classes else None,
+        runner_up=None if second is None else subject.classes[int(second[1])],
+        lead=None if second is None else float(outputs[second[0]] - outputs[second[1]]),
+        higher_than=float(((among < own) & ~same) @ mass + same @ mass / 2) / float(mass.sum()),
         outcome=None if actual is None or happened is None else actual == happened,
         actual=actual,
         event=subject.what,
@@ -108,6 +120,7 @@ def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work)
         background_rows=subject.context.rows,
         method=found.method,
         why=found.why,
+        gap=found.gap,
         evaluations=found.evaluations,
     )
 
@@ -169,7 +182,84 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
         phrase = result.event if result.outcome else f"not so that {result.event}"
         detail += f"What happened: {phrase}; the prediction was {'right' if right else 'wrong'}. "
     detail += f"Against {row_sets.counted(result.background, result.background_rows, wording.rows)}; the steps add up to the prediction. {result.why}"
-    return plain(headline + ".", detail)
+    return plain(headline + ".", detail, list(summary(result, wording)))
+
+
+DRAWN = 9
+"""Steps that are drawn one by one; the rest are folded into one."""
+
+
+def summary(result: LadderResult, wording: Wording) -> Iterator[str]:
+    """The case in plain sentences: how it is decided and how near to being decided otherwise, what raised and what
+    lowered it, how it lies among all, and what its steps are and are not."""
+    unit, scale = wording.unit, result.output
+    what = {"probability": f"chance that {result.event}", "log-odds": f"log-odds that {result.event}"}.get(
+        scale, result.event
+    )
+
+    def by(value: float) -> str:
+        return words.difference(value, scale, unit)
+
+    here = words.on_scale(result.prediction, scale, unit)
+    if result.threshold is not None and result.favoured is not None:
+        gap = result.prediction - result.threshold
+        side = "exactly on" if gap == 0 else f"{by(gap)} {'over' if gap > 0 else 'under'}"
+        decision = wording.favourable if result.favoured else wording.unfavourable
+        yield f"Decision: {decision}. Its {what} of {here} lies {side} the threshold of {words.on_scale(result.threshold, scale, unit)}."
+    elif result.chosen is not None and result.lead is not None:
+        yield f"Decision: {result.chosen}, {words.points(result.lead)} ahead of {result.runner_up}. The {what} is {here}."
+    elif result.actual is not None and _number(result.actual) is not None:
+        off = result.prediction - float(result.actual)
+        miss = (
+            "exactly what happened"
+            if off == 0
+            else f"{by(off)} {'more' if off > 0 else 'less'} than what happened ({words.quantity(float(result.actual), unit)})"
+        )
+        yield f"The model gives {here}, {miss}."
+    if result.higher_than is not None:
+        low = result.higher_than < 0.5
+        share = 1 - result.higher_than if low else result.higher_than
+        yield (
+            f"The {what} is {'lower' if low else 'higher'} than for {words.percent(share)} of "
+            f"{row_sets.counted(result.background, result.background_rows, wording.rows)}."
+        )
+    for sign, verb in ((1, "Raised"), (-1, "Lowered")):
+        steps = [one for one in result.rungs if sign * one.contribution > 0][:3]
+        if steps:
+            parts = [
+                f"{words.title(one.feature)} {one.value}{_standing_said(one.standing)} by {by(one.contribution)}"
+                for one in steps
+            ]
+            yield f"{verb} most by {words.listing(parts)}."
+        else:
+            yield f"No feature {'raised' if sign > 0 else 'lowered'} it."
+    rest = result.rungs[DRAWN:]
+    if rest:
+        total = sum(one.contribution for one in rest)
+        way = "change nothing" if total == 0 else f"{'raise' if total > 0 else 'lower'} it by {by(total)}"
+        yield f"{words.opening(words.plural(len(rest), 'smaller step'))} together {way if len(rest) > 1 else way.replace('raise', 'raises').replace('lower', 'lowers').replace('change', 'changes')}."
+    errors = [one.error for one in result.rungs if one.error is not None]
+    sure = f"the largest standard error of a step is {by(max(errors))}" if errors else "the steps are exact"
+    yield (
+        f"The baseline of {words.on_scale(result.baseline, scale, unit)} is the mean over "
+        f"{row_sets.counted(result.background, result.background_rows, wording.rows)}; {sure}, and all steps together miss "
+        f"the prediction by {result.gap:.1e}."
+    )
+    yield (
+        "A step says what moved this model's output for this case against these rows. It is no cause: in the world, "
+        "another value need not bring another decision."
+    )
+
+
+def _standing_said(standing: str) -> str:
+    return f" ({standing})" if standing else ""
+
+
+def _number(text: str) -> float | None:
+    try:
+        return float(text)
+    except ValueError:
+        return None
 
 
 def of_examples(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> list[Asked]:
@@ -208,5 +298,5 @@ METHOD = Method(
             f"right raises the {kind_of(spec.task).raises}{spec.event_phrase}"
         ),
     ),
-    version=5,
+    version=6,
 )

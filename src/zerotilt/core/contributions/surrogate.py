@@ -41,6 +41,14 @@ class LocalTerm(Frozen):
     spread: float = Field(description="Standard deviation of the effect between seeds")
 
 
+class Ring(Frozen):
+    """Perturbed rows at about one distance from the case."""
+
+    distance: float = Field(description="Middle of the ring, Gower distance")
+    rows: int
+    weight: float = Field(description="What a row there weighs, 1 at the case")
+
+
 class SurrogateResult(Frozen):
     row: int
     name: str
@@ -53,8 +61,13 @@ class SurrogateResult(Frozen):
     fitted: float = Field(description="What the simple model gives at the case")
     samples: int
     seeds: int
+    rings: tuple[Ring, ...] = Field(description="How the perturbed rows of the first seed lie around the case")
+    effective: float = Field(description="Rows as many as would count if each weighed the same: (Σw)² / Σw²")
     output: Literal["probability", "log-odds", "value"]
     event: str
+
+
+RINGS = 20
 
 
 def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Work) -> SurrogateResult:
@@ -68,9 +81,12 @@ def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Wor
     here = float(subject.output(case)[0])
     work.begin(settings.seeds, "simple models fitted")
     effects, fidelity, fitted = [], [], []
+    away = np.zeros(0)
     for repeat in range(settings.seeds):
         rng = np.random.default_rng([seed, repeat])
         around = _perturbed(subject.frame, case, settings.samples, rng)
+        if not repeat:
+            away = distances(space(subject.frame), around, case)
         effect, good, at = _fit(subject, case, around, settings)
         effects.append(effect)
         fidelity.append(good)
@@ -95,8 +111,24 @@ def surround(subject: Subject, settings: SurrogateSettings, seed: int, work: Wor
         fitted=float(np.mean(fitted)),
         samples=settings.samples,
         seeds=settings.seeds,
+        rings=_rings(away, settings.width),
+        effective=float(_kernel(away, settings.width).sum() ** 2 / (_kernel(away, settings.width) ** 2).sum()),
         output=subject.scale,
         event=subject.what,
+    )
+
+
+def _kernel(away: NDArray[np.float64], width: float) -> NDArray[np.float64]:
+    return np.exp(-(away**2) / width**2)
+
+
+def _rings(away: NDArray[np.float64], width: float) -> tuple[Ring, ...]:
+    edges = np.linspace(0, max(float(away.max()), 1e-9), RINGS + 1)
+    counts, _ = np.histogram(away, edges)
+    middles = (edges[1:] + edges[:-1]) / 2
+    return tuple(
+        Ring(distance=float(middle), rows=int(rows), weight=float(weight))
+        for middle, rows, weight in zip(middles, counts, _kernel(middles, width), strict=True)
     )
 
 
@@ -120,7 +152,7 @@ def _perturbed(frame: Frame, case: Frame, samples: int, rng: np.random.Generator
 
 
 def _fit(subject: Subject, case: Frame, around: Frame, settings: SurrogateSettings):
-    weights = np.exp(-(distances(space(subject.frame), around, case) ** 2) / settings.width**2)
+    weights = _kernel(distances(space(subject.frame), around, case), settings.width)
     x = _design(subject.frame, case, around)
     y = subject.output(around)
     w = weights / weights.sum()
@@ -164,7 +196,10 @@ def say(result: SurrogateResult, wording: Wording, settings: SurrogateSettings) 
         f"The simple model explains {max(result.fidelity, 0):.0%} of what happens nearby."
     )
     if result.fidelity < FAITHFUL:
-        headline += " That is too little to rely on its terms."
+        headline = (
+            f"The simple model explains {max(result.fidelity, 0):.0%} of what happens near {wording.case_named(result.name)}, "
+            f"too little to rely on its terms. In it, {words.title(first.feature)} ({first.value}) {verb} the output most."
+        )
     detail = (
         f"{words.count(result.samples)} perturbed rows, kernel width {result.width:g}, {result.seeds} seeds; it gives "
         f"{words.on_scale(result.fitted, result.output, wording.unit)} at the case, the model "
@@ -188,6 +223,7 @@ def picture(result: SurrogateResult, spec: Spec) -> Bars:
 METHOD = Method(
     name="surrogate",
     area="cases",
+    part="believed",
     title="Simple model nearby",
     settings=SurrogateSettings,
     result=SurrogateResult,
@@ -200,5 +236,6 @@ METHOD = Method(
     ),
     main="terms",
     picture=picture,
-    version=2,
+    unasked=lambda spec: None,
+    version=3,
 )

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import words
-from zerotilt.core.counterfactuals.change_result import Allowed, Change, ChangeResult, ChangeSettings, say
+from zerotilt.core.counterfactuals.change_result import Change, ChangeResult, ChangeSettings, say
 from zerotilt.core.counterfactuals.nearest import cell, differences
-from zerotilt.core.distance import Space, distances, space
+from zerotilt.core.counterfactuals.wanted import Wanted, wanted_of
+from zerotilt.core.distance import Space, distances, nearest, space
+from zerotilt.core.meaning import Allowed
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
@@ -31,9 +34,7 @@ WIDTH = 60
 class _Search:
     subject: Subject
     case: Frame
-    own: int
-    cut: float
-    wanted: int | None
+    aim: Wanted
     values: dict[str, NDArray]
     """Every allowed value that occurs of each column that may change, without the case's own."""
     where: Space
@@ -57,7 +58,7 @@ class _Search:
 
     def good(self, rows: Frame) -> NDArray[np.bool_]:
         """Which rows the model decides otherwise and the data supports."""
-        found = self.turned(self.subject.model.outputs(rows))
+        found = self.aim.met(self.subject.model.outputs(rows))
         turned = np.flatnonzero(found)
         if len(turned):
             found[turned] = ~self.support.far(rows.take(turned))
@@ -84,18 +85,6 @@ class _Search:
             step = min(step * 4, ASKED_AT_ONCE)
         return None, asked, True
 
-    def turned(self, outputs: NDArray[np.float64]) -> NDArray[np.bool_]:
-        decided = self.subject.decisions.of(outputs, self.cut)
-        return decided != self.own if self.wanted is None else decided == self.wanted
-
-    def towards(self, outputs: NDArray[np.float64]) -> NDArray[np.float64]:
-        """How far a row has got; larger is nearer to another decision."""
-        if outputs.shape[1] == 1:
-            return outputs[:, 0] * (-1 if self.own else 1)
-        if self.wanted is not None:
-            return outputs[:, self.wanted]
-        return -outputs[:, self.own]
-
 
 def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Work) -> ChangeResult:
     """Search edits of one row: few columns first, then small steps (methods section 5).
@@ -112,16 +101,14 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     Refused : a limit names no feature, fits no value, or everything is frozen.
     """
     case = subject.editor.case(settings.row)
-    outputs = subject.model.outputs(case)
-    cut = subject.decisions.cut_at(settings.row)
-    own = int(subject.decisions.of(outputs, cut)[0])
+    aim = wanted_of(subject, settings.row, case, settings)
+    limits = {one.feature: one for one in subject.spec.limits if one.feature in case.names}
+    limits |= {one.feature: one for one in settings.allowed}
     search = _Search(
         subject,
         case,
-        own,
-        cut,
-        _wanted(subject, settings, own),
-        _values(subject, settings, case),
+        aim,
+        _values(subject, limits, case),
         space(subject.frame),
         support_of(subject.frame, seed),
     )
@@ -143,7 +130,7 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
         got = subject.model.outputs(rows)
         asked += rows.rows
         away = distances(search.where, rows, case)
-        turned = np.flatnonzero(search.turned(got))
+        turned = np.flatnonzero(aim.met(got))
         turned = turned[~search.support.far(rows.take(turned))] if len(turned) else turned
         for i in turned[np.argsort(away[turned], kind="stable")]:
             if any(set(known) <= set(names[i]) for known in found):
@@ -154,40 +141,29 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
             if len(found) >= settings.found:
                 break
         work.advance(1)
-        left = np.flatnonzero(~search.turned(got))
+        left = np.flatnonzero(~aim.met(got))
         # nearer to the border first; of equal ones the smaller edit
-        best = left[np.lexsort((away[left], -search.towards(got)[left]))[:WIDTH]]
+        best = left[np.lexsort((away[left], -aim.towards(got)[left]))[:WIDTH]]
         beam = [rows.take(np.array([i])) for i in best]
     order = sorted(found.items(), key=lambda entry: (len(entry[0]), entry[1][1]))
     return ChangeResult(
         row=settings.row,
         name=subject.editor.name_of(settings.row),
-        decision=subject.decisions.named(own),
+        decision=aim.own,
         output=float(subject.output(case)[0]),
         changes=tuple(_result(search, one, away) for _, (one, away) in order),
         asked=asked,
         whole=whole,
-        limits=len(settings.allowed),
+        aim=aim.said,
+        limits=len(limits),
+        held=tuple(name for name in case.names if name in limits and limits[name].change == "none"),
+        usual=search.support.limit,
         scale=subject.scale,
     )
 
 
-def _wanted(subject: Subject, settings: ChangeSettings, own: int) -> int | None:
-    if not settings.wanted:
-        return None
-    if settings.wanted not in subject.classes:
-        raise Refused(
-            f"wanted: “{settings.wanted}” is none of the classes {words.listing(list(subject.classes)) or '(an event has none)'}."
-        )
-    wanted = subject.classes.index(settings.wanted)
-    if wanted == own:
-        raise Refused(f"wanted: the decision is “{settings.wanted}” already.", todo="Choose another class.")
-    return wanted
-
-
-def _values(subject: Subject, settings: ChangeSettings, case: Frame) -> dict[str, NDArray]:
+def _values(subject: Subject, limits: Mapping[str, Allowed], case: Frame) -> dict[str, NDArray]:
     """Values to try of each column that may change, without its own."""
-    limits = {one.feature: one for one in settings.allowed}
     for name in limits:
         if name not in case.names:
             raise Refused(f"allowed: “{name}” is not a feature of the model; it has {words.listing(list(case.names))}.")
@@ -282,12 +258,18 @@ def _drawn_back(search: _Search, one: Frame, names: tuple[str, ...], left: int) 
 def _result(search: _Search, one: Frame, away: float) -> Change:
     outputs = search.subject.model.outputs(one)
     changed = tuple(part for part in differences(search.subject, search.case, one) if not part.same)
+    frame = search.subject.frame
+    near, which = nearest(search.where, frame, one)
+    real = int(search.subject.rows.numbers[which[0]])
     return Change(
         changed=changed,
         columns=len(changed),
         distance=away,
-        decision=search.subject.decisions.named(int(search.subject.decisions.of(outputs, search.cut)[0])),
+        decision=search.aim.named(outputs),
         output=float(search.subject.output(one)[0]),
+        from_real=float(near[0]),
+        real=real,
+        real_name=search.subject.editor.name_of(real),
     )
 
 
@@ -302,11 +284,14 @@ METHOD = Method(
     note=(
         "Of each column alone the nearest of all values that occur, asked outwards from the case's own (up to two "
         "million edited cases; where they do not do, this is said); then two and three columns from the furthest got, "
-        "over forty values each; within the limits given and within the data's support; drawn back over all values, "
+        "over forty values each; within the limits that the audit sets (columns that make groups stay as they are unless they are released) and within the data's support; drawn back over all values, "
         "column by column, while the decision stays turned. Each result has been asked of the model, and each changes "
         "other columns. The search is not exhaustive beyond one column: a smaller change of several columns can "
         "exist."
     ),
     main="changes",
-    version=2,
+    part="otherwise",
+    depends=frozenset({"spec", "changeable"}),
+    unasked=lambda spec: None,
+    version=3,
 )

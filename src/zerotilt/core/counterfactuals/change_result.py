@@ -2,33 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.counterfactuals.nearest import Difference
+from zerotilt.core.counterfactuals.wanted import Target
 from zerotilt.core.frozen import Frozen, RowNumber
-from zerotilt.core.meaning import Wording
+from zerotilt.core.meaning import Allowed, Wording
 from zerotilt.core.reading import Reading, plain
 
 
-class Allowed(Frozen):
-    """What may happen to one column."""
-
-    feature: str
-    change: Literal["any", "none", "up", "down"] = "any"
-    low: float | None = Field(default=None, description="Least value allowed")
-    high: float | None = Field(default=None, description="Greatest value allowed")
-    levels: tuple[str, ...] = Field(default=(), description="Levels allowed; all of them when empty")
-
-
-class ChangeSettings(Frozen):
+class ChangeSettings(Target):
     row: RowNumber
     allowed: tuple[Allowed, ...] = Field(
-        default=(), description="Limits of single columns; all others may change freely"
+        default=(), description="Limits of single columns, instead of those that the audit has of them"
     )
-    wanted: str = Field(default="", description="The class wanted, where there are several; any other when empty")
     most_columns: int = Field(default=3, ge=1, le=6)
     found: int = Field(default=4, ge=1, le=20, description="Different changes to look for")
 
@@ -41,6 +29,9 @@ class Change(Frozen):
     distance: float = Field(description="Gower distance from the case, 0 to 1")
     decision: str
     output: float
+    from_real: float = Field(description="Gower distance from the nearest real row of the context, 0 to 1")
+    real: int = Field(description="That row")
+    real_name: str
 
 
 class ChangeResult(Frozen):
@@ -55,7 +46,10 @@ class ChangeResult(Frozen):
     whole: bool = Field(
         description="Whether every value that occurs was tried in each column alone, as far as was needed"
     )
+    aim: str = Field(description="What was wanted: otherwise, as a class, a range")
     limits: int = Field(description="Columns that may not change freely")
+    held: tuple[str, ...] = Field(description="Columns that stay as they are")
+    usual: float = Field(description="99% of real rows have a neighbour nearer than this")
     scale: str
 
 
@@ -67,16 +61,28 @@ def _tried(result: ChangeResult) -> str:
 
 
 def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Reading:
+    name = wording.case_named(result.name)
+    number = result.scale == "value"
+    left = (
+        f" {words.opening(words.plural(len(result.held), 'column'))} stay{'s' if len(result.held) == 1 else ''} as they are."
+        if result.held
+        else ""
+    )
+    left = left.replace("column stays as they are", "column stays as it is")
     if not result.changes:
-        headline = (
-            f"No plausible change of up to {words.plural(settings.most_columns, 'column')} turns the decision on {wording.case_named(result.name)} "
-            f"({result.decision})."
-        )
-        return plain(headline, f"{_tried(result)} They must lie where there are {wording.rows} like them.")
+        what = f"brings it to {result.aim}" if number else "turns the decision on it"
+        headline = f"No plausible change of up to {words.plural(settings.most_columns, 'column')} of {name} ({result.decision}) {what}."
+        return plain(headline, f"{_tried(result)} They must lie where there are {wording.rows} like them.{left}")
     first = result.changes[0]
-    parts = [f"{words.title(one.feature)} {one.there} instead of {one.here}" for one in first.changed]
-    headline = f"{words.opening(wording.case_named(result.name))} ({result.decision}) would be decided otherwise ({first.decision}) with {words.listing(parts)}."
+    parts = [
+        f"{words.title(one.feature)} {words.brief(one.there)} instead of {words.brief(one.here)}"
+        for one in first.changed
+    ]
+    ending = f"come to {first.decision}" if number else f"be decided otherwise ({first.decision})"
+    headline = f"{words.opening(name)} ({result.decision}) would {ending} with {words.listing(parts)}."
     others = len(result.changes) - 1
     detail = f"{words.plural(others, 'other way')} found; " if others else ""
-    detail += f"{_tried(result)} This is what the model would do with other values, not what would happen in the world."
+    detail += (
+        f"{_tried(result)}{left} This is what the model would do with other values, not what would happen in the world."
+    )
     return plain(headline, detail)

@@ -158,6 +158,7 @@ def picture(result: FlipResult, spec: Spec) -> Bars:
 METHOD = Method(
     name="flip",
     area="cases",
+    part="flip",
     title="One column changed",
     settings=FlipSettings,
     result=FlipResult,

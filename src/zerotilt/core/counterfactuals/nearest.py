@@ -1,4 +1,4 @@
-"""The nearest real case with the other decision."""
+"""The nearest real case that was decided otherwise, or as is wanted."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from zerotilt.core import words
+from zerotilt.core.counterfactuals.wanted import Target, wanted_of
 from zerotilt.core.distance import distances, space
 from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Wording
@@ -17,7 +18,7 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 
-class NearestSettings(Frozen):
+class NearestSettings(Target):
     row: RowNumber
     neighbours: int = Field(default=5, ge=1, le=100)
 
@@ -37,7 +38,9 @@ class Neighbour(Frozen):
     distance: float = Field(description="Gower distance, 0 to 1")
     decision: str
     output: float
+    outcome: str | None = Field(description="What happened, as it stands in the table")
     differences: tuple[Difference, ...]
+    groups: tuple[str, ...] = Field(description="Columns that make groups, and in which it differs from the case")
 
 
 class NearestResult(Frozen):
@@ -47,24 +50,33 @@ class NearestResult(Frozen):
     output: float
     neighbours: tuple[Neighbour, ...] = Field(description="Nearest first, in the order of the table where they tie")
     ties: int = Field(description="Rows exactly as near as the nearest one")
-    others: int = Field(description="Rows of the context with another decision")
+    others: int = Field(description="Rows of the context that have what is wanted")
+    aim: str = Field(description="What was wanted: otherwise, as a class, a range")
     scale: str
 
 
 def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: Work) -> NearestResult:
-    """Rows of the context that were decided otherwise, nearest first (Gower 1971).
+    """Rows of the context that were decided otherwise, or have what is wanted, nearest first (Gower 1971).
 
     Raises
     ------
-    Refused : all rows are decided alike.
+    Refused : there is none.
     """
     case = subject.editor.case(settings.row)
-    own = int(subject.decisions.of(subject.model.outputs(case), subject.decisions.cut_at(settings.row))[0])
-    decisions = subject.decisions.of(subject.predictions.outputs, subject.decisions.cuts)
-    other = np.flatnonzero(decisions != own)
+    aim = wanted_of(subject, settings.row, case, settings)
+    cuts = subject.decisions.cuts if subject.kind.cut else None
+    other = np.flatnonzero(aim.met(subject.predictions.outputs, cuts))
     if not len(other):
+        every = (
+            f"All {words.count(subject.n)} rows are decided alike"
+            if not settings.wanted and subject.kind.decides
+            else f"None of the {words.count(subject.n)} rows is decided {aim.said}"
+        )
+        every = (
+            every if subject.kind.decides else f"The model gives none of the {words.count(subject.n)} rows {aim.said}"
+        )
         raise Refused(
-            f"All {words.count(subject.n)} rows are decided alike; there is none with another decision.",
+            f"{every}; there is none to hold the case against.",
             todo="Read other rows, or look at the smallest change instead.",
         )
     work.begin(1, "rows compared")
@@ -72,26 +84,52 @@ def find_nearest(subject: Subject, settings: NearestSettings, seed: int, work: W
     away = distances(space(subject.frame), rows, case)
     order = np.argsort(away, kind="stable")[: settings.neighbours]
     work.advance(1)
+    numbers = subject.rows.numbers[other[order]]
+    happened = (
+        subject.table.texts_of(subject.spec.outcome.name, numbers)
+        if subject.spec.knows_outcome
+        else [None] * len(numbers)
+    )
+    found = []
+    for i, number, outcome in zip(order, numbers, happened, strict=True):
+        parts = differences(subject, case, rows.take(np.array([i])))
+        found.append(
+            Neighbour(
+                row=int(number),
+                name=subject.editor.name_of(int(number)),
+                distance=float(away[i]),
+                decision=aim.named(subject.predictions.outputs[other[i]][None, :])
+                if cuts is None
+                else subject.decisions.named(int(subject.decisions.taken[other[i]])),
+                output=float(subject.own_output[other[i]]),
+                outcome=outcome,
+                differences=parts,
+                groups=_groups_apart(subject, settings.row, int(number)),
+            )
+        )
     return NearestResult(
         row=settings.row,
         name=subject.editor.name_of(settings.row),
-        decision=subject.decisions.named(own),
+        decision=aim.own,
         output=float(subject.output(case)[0]),
-        neighbours=tuple(
-            Neighbour(
-                row=int(subject.rows.numbers[other[i]]),
-                name=subject.editor.name_of(int(subject.rows.numbers[other[i]])),
-                distance=float(away[i]),
-                decision=subject.decisions.named(int(decisions[other[i]])),
-                output=float(subject.own_output[other[i]]),
-                differences=differences(subject, case, rows.take(np.array([i]))),
-            )
-            for i in order
-        ),
+        neighbours=tuple(found),
         ties=int((away <= away.min() + 1e-12).sum()),
         others=len(other),
+        aim=aim.said,
         scale=subject.scale,
     )
+
+
+def _groups_apart(subject: Subject, one: int, other: int) -> tuple[str, ...]:
+    """Columns that make groups in which two rows of the table differ, whether or not the model takes them."""
+    both = np.array([one, other])
+    apart = []
+    for column in subject.spec.columns:
+        if column.makes_groups:
+            here, there = subject.table.texts_of(column.name, both)
+            if here != there:
+                apart.append(column.name)
+    return tuple(apart)
 
 
 def differences(subject: Subject, one: Frame, other: Frame) -> tuple[Difference, ...]:
@@ -115,13 +153,21 @@ def cell(subject: Subject, frame: Frame, name: str) -> str:
 def say(result: NearestResult, wording: Wording, settings: NearestSettings) -> Reading:
     first = result.neighbours[0]
     changed = [one for one in first.differences if not one.same]
-    parts = [f"{words.title(one.feature)} {one.there} instead of {one.here}" for one in changed[:4]]
+    parts = [
+        f"{words.title(one.feature)} {words.brief(one.there)} instead of {words.brief(one.here)}" for one in changed[:4]
+    ]
     more = f" and {words.plural(len(changed) - 4, 'more column')}" if len(changed) > 4 else ""
+    number = result.scale == "value"
+    what = f"that comes to {result.aim}" if number else f"decided {result.aim}"
     headline = (
-        f"The nearest {wording.row} with another decision than {result.name} ({result.decision}) is {first.name} ({first.decision}): "
+        f"The nearest {wording.row} {what} than {result.name} ({result.decision}) is {first.name} ({first.decision}): "
         f"{words.listing(parts) if parts else 'it has the same values'}{more}."
     )
-    detail = f"Nearest of {words.count(result.others)} {wording.rows} decided otherwise, at a distance of {first.distance:.3f}."
+    if number or settings.wanted:
+        headline = headline.replace(f" than {result.name} ", f", seen from {result.name} ", 1)
+    if first.groups:
+        headline += f" It is of another group by {words.listing([words.title(name) for name in first.groups])}."
+    detail = f"Nearest of {words.count(result.others)} {wording.rows} {what.replace('that comes', 'that come')}, at a distance of {first.distance:.3f}."
     if result.ties > 1:
         detail += f" {words.count(result.ties)} are exactly as near."
     return plain(headline, detail)
@@ -140,5 +186,8 @@ METHOD = Method(
         "band; ties are counted."
     ),
     main="neighbours",
-    version=2,
+    part="otherwise",
+    depends=frozenset({"spec"}),
+    unasked=lambda spec: None,
+    version=3,
 )

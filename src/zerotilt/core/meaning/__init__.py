@@ -1,5 +1,6 @@
 """What an audit is about: which column is what, which decision is favourable, which limits flag; and what is read of it."""
 
+from zerotilt.core.meaning.changeable import Allowed, Changeable
 from zerotilt.core.meaning.comparisons import Comparisons, Condition, Segment
 from zerotilt.core.meaning.context import NOBODY, Alongside, Context, GroupThreshold, RowSet, Rule, Split
 from zerotilt.core.meaning.digests import sha256
@@ -12,7 +13,9 @@ from zerotilt.core.meaning.wording import Names, Wording
 __all__ = [
     "NOBODY",
     "PARTS",
+    "Allowed",
     "Alongside",
+    "Changeable",
     "ColumnSpec",
     "Comparisons",
     "Condition",

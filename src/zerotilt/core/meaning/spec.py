@@ -11,6 +11,7 @@ from typing import Any
 from pydantic import Field, model_validator
 
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.meaning.changeable import Allowed, Changeable
 from zerotilt.core.meaning.comparisons import Comparisons
 from zerotilt.core.meaning.digests import sha256
 from zerotilt.core.meaning.policy import Limits
@@ -25,7 +26,7 @@ class Expectations(Frozen):
     expectations: dict[str, Expected] = Field(default_factory=dict, max_length=5_000)
 
 
-Part = Schema | Expectations | Problem | Comparisons | Limits | Names
+Part = Schema | Expectations | Problem | Comparisons | Limits | Names | Changeable
 PARTS: dict[str, type[Part]] = {
     "schema": Schema,
     "problem": Problem,
@@ -33,11 +34,12 @@ PARTS: dict[str, type[Part]] = {
     "policy": Limits,
     "wording": Names,
     "expectations": Expectations,
+    "changeable": Changeable,
 }
 """What changes apart: each is written, numbered and answered for by itself."""
 
 
-class Spec(Schema, Problem, Comparisons, Limits, Names):
+class Spec(Schema, Problem, Comparisons, Limits, Names, Changeable):
     """All parts of the meaning."""
 
     @model_validator(mode="after")
@@ -49,6 +51,8 @@ class Spec(Schema, Problem, Comparisons, Limits, Names):
         for segment in self.segments:
             if unknown := {one.column for one in segment.conditions} - names:
                 raise ValueError(f"a segment names a column that is not there: {sorted(unknown)[0]}")
+        if unknown := {one.feature for one in self.allowed} - names:
+            raise ValueError(f"a limit of changes names a column that is not there: {sorted(unknown)[0]}")
         return self
 
     def part(self, name: str) -> dict:
@@ -100,11 +104,11 @@ class Spec(Schema, Problem, Comparisons, Limits, Names):
         """SHA-256 of what changes every number.
 
         Left out: wording, expectations and how sure what is favourable is, which change none, what only comparisons
-        of groups read, and what nobody said of recorded predictions, so that evidence from before it could be said is found.
+        of groups or proposed changes read, and what nobody said of recorded predictions, so that evidence from before it could be said is found.
         """
         body = self.model_dump(
             mode="json",
-            exclude={"wording": True, "favourable_said": True, "columns": {"__all__": {"expected"}}, **_COMPARED},
+            exclude={"columns": {"__all__": {"expected"}}, **_APART, **_COMPARED},
         )
         unsaid = [
             name
@@ -123,10 +127,22 @@ class Spec(Schema, Problem, Comparisons, Limits, Names):
         """SHA-256 of the limits that flag."""
         return sha256(self.model_dump(mode="json", include={"policy"}))
 
+    def changeable_digest(self) -> str:
+        """SHA-256 of what a proposed change may change."""
+        return sha256({"allowed": [one.model_dump(mode="json") for one in self.limits]})
+
+    @property
+    def limits(self) -> tuple[Allowed, ...]:
+        """Limits of every column that has any: those that were set, and columns that make groups, which stay as they are."""
+        said = {one.feature for one in self.allowed}
+        grouped = [one.name for one in self.columns if one.makes_groups and one.name not in said]
+        return (*self.allowed, *(Allowed(feature=name, change="none") for name in grouped))
+
     def compared_digest(self) -> str:
         """SHA-256 of both together, as evidence of earlier versions has it."""
         return sha256(self.model_dump(mode="json", include=_COMPARED))
 
 
 _RECORDED = ("decision_means", "score_top")
+_APART = {"wording": True, "favourable_said": True, "allowed": True}
 _COMPARED = {"policy": True, "intersections": True, "segments": True}

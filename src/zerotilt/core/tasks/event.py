@@ -53,6 +53,13 @@ class Event(TaskKind):
     def likelihood(self, outcome: NDArray, outputs: Floats) -> Floats:
         return np.where(outcome, outputs[:, 0], 1 - outputs[:, 0])
 
+    def recorded(self, predicted: Predicted) -> Floats | None:
+        return predicted.scores
+
+    def missed(self, outcome: NDArray, predicted: Predicted) -> Floats | None:
+        scores = predicted.scores
+        return None if scores is None else np.where(outcome, 1 - scores, scores)
+
     def misfit(self, outcome: NDArray, outputs: Floats) -> Floats:
         return -np.log(np.maximum(self.likelihood(outcome, outputs), 1e-6))
 

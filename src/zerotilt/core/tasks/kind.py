@@ -127,7 +127,16 @@ class TaskKind(ABC):
     def misfit(self, outcome: NDArray, outputs: Floats) -> Floats:
         """:attr:`fit_loss` of each row."""
 
+    def recorded(self, predicted: Predicted) -> Floats | None:
+        """The output as it was recorded; None where only decisions were."""
+        return None
+
     # ── error ──
+
+    def missed(self, outcome: NDArray, predicted: Predicted) -> Floats | None:
+        """How far each row's prediction lies from what happened: the probability withheld from it, or the prediction less
+        the number; None where no probabilities were recorded."""
+        return None if predicted.recorded else 1 - self.likelihood(outcome, predicted.outputs)
 
     @abstractmethod
     def lost(self, loss: str, outcome: NDArray, outputs: Floats, threshold: Floats | float, weights: Floats) -> Floats:

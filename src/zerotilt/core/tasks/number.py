@@ -45,6 +45,12 @@ class Number(TaskKind):
     def widths(self, classes: int) -> tuple[int, ...]:
         return (1,)
 
+    def recorded(self, predicted: Predicted) -> Floats | None:
+        return predicted.values
+
+    def missed(self, outcome: NDArray, predicted: Predicted) -> Floats | None:
+        return predicted.values - outcome
+
     def misfit(self, outcome: NDArray, outputs: Floats) -> Floats:
         return (outputs[:, 0] - outcome) ** 2
 
