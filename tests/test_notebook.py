@@ -35,7 +35,12 @@ def study(frame, model) -> Study:
 @pytest.mark.parametrize("name", list(METHODS))
 def test_every_method_has_a_reading_a_table_and_a_plot(study, name):
     fields = METHODS[name].settings.model_fields
-    needed = {"row": 3, "expected": {"weight": "rises", "grade": "none"} if name == "expectations" else "rises"}
+    needed = {
+        "row": 3,
+        "other": 4,
+        "edits": {"weight": "9"},
+        "expected": {"weight": "rises", "grade": "none"} if name == "expectations" else "rises",
+    }
     found = getattr(study, name)(**{setting: value for setting, value in needed.items() if setting in fields})
     assert found.reading and found.reading == repr(found)
     assert found.table().num_rows > 0

@@ -172,10 +172,40 @@ def test_a_flip_of_a_number_with_many_values_is_refused():
         flip.flip(decided(), flip.FlipSettings(feature="x0"), 1, Work())
 
 
-def test_numbers_have_no_decision_to_turn():
+def test_of_a_number_a_range_is_looked_for():
     subject = numbers(lambda r: r["x0"])
-    with pytest.raises(Refused, match="nothing is decided by it"):
-        nearest.find_nearest(subject, nearest.NearestSettings(row=0), 1, Work())
+    x = subject.table.numbers("x0")
+    row = int(np.argmin(x))
+    found = nearest.find_nearest(subject, nearest.NearestSettings(row=row), 1, Work())
+    assert found.others == (x >= np.median(x)).sum() and found.aim.endswith("or more")
+    away = distances(space(subject.frame), subject.frame, subject.editor.case(row))
+    within = (x >= 0.5) & (x <= 0.7)
+    asked = nearest.NearestSettings(row=row, at_least=0.5, at_most=0.7)
+    found = nearest.find_nearest(subject, asked, 1, Work())
+    assert found.neighbours[0].distance == pytest.approx(away[within].min()) and found.others == within.sum()
+    assert "0.5 to 0.7" in nearest.say(found, WORDING, asked).text
+    ways = change.find_changes(subject, ChangeSettings(row=row, at_least=0.5, at_most=0.7), 1, Work())
+    for one in ways.changes:
+        assert 0.5 <= one.output <= 0.7
+    first = next(one for one in ways.changes if one.columns == 1)
+    assert float(first.changed[0].there) == pytest.approx(x[within].min())  # the nearest value that does
+
+
+@pytest.mark.parametrize(
+    ("settings", "wrong"),
+    [
+        ({"at_least": 2, "at_most": 1}, "no number is both"),
+        ({"at_most": 1e9}, "already"),
+        ({"wanted": "a"}, "predicts a number"),
+    ],
+)
+def test_a_range_that_cannot_be_is_refused(settings, wrong):
+    subject = numbers(lambda r: r["x0"])
+    for method, kind in ((nearest.find_nearest, nearest.NearestSettings), (change.find_changes, ChangeSettings)):
+        with pytest.raises(Refused, match=wrong):
+            method(subject, kind(row=0, **settings), 1, Work())
+    with pytest.raises(Refused, match="A range was asked for; the model predicts an event"):
+        nearest.find_nearest(decided(), nearest.NearestSettings(row=0, at_least=0.5), 1, Work())
 
 
 def test_all_decided_alike_is_said():

@@ -7,7 +7,7 @@ from dataclasses import replace
 import pytest
 
 from zerotilt.core.evidence import Digests, key
-from zerotilt.core.meaning import Condition, FlagPolicy, Role, Segment, Spec
+from zerotilt.core.meaning import Allowed, Condition, FlagPolicy, Role, Segment, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
@@ -17,7 +17,7 @@ FEWER = {
     "rows": 120, "repeats": 2, "explained": 8, "walked": 12, "walks": 8, "sampled": 20, "draws": 2, "seeds": 2,
     "samples": 200, "background": 40, "orders": 2, "points": 6,
 }  # fmt: skip
-NEEDED = {"expectations": {"expected": {"missed_scans": "falls"}}}
+NEEDED = {"expectations": {"expected": {"missed_scans": "falls"}}, "difference": {"other": 9}}
 
 
 def settings_of(method):
@@ -32,6 +32,8 @@ def settings_of(method):
 
 def other(spec: Spec, part: str) -> Spec:
     """The meaning with one part changed."""
+    if part == "changeable":
+        return spec.model_copy(update={"allowed": (Allowed(feature="missed_scans", change="none"),)})
     if part == "policy":
         changed = FlagPolicy(number=9, ratio_low=0.5, ratio_high=3, minimum_rows=500, adjustment="none", alpha=0.2)
         return spec.model_copy(update={"policy": changed})
@@ -46,7 +48,7 @@ def test_what_a_method_does_not_depend_on_changes_neither_its_numbers_nor_its_ke
     result = method.compute(demo_subject, settings, 3, Work())
     digests = Digests.of(demo_subject.spec, "t", "m")
     own = key(method, digests, demo_subject.context, settings, 3)
-    for part in ("policy", "comparisons"):
+    for part in ("policy", "comparisons", "changeable"):
         spec = other(demo_subject.spec, part)
         changed = key(method, Digests.of(spec, "t", "m"), demo_subject.context, settings, 3)
         if part in method.depends:

@@ -45,7 +45,7 @@ def test_the_key_does_not_depend_on_a_models_name():
 @pytest.mark.parametrize("name", list(METHODS))
 def test_computing_again_gives_the_same_result_and_reading(subject, name):
     fields = METHODS[name].settings.model_fields
-    settings = METHODS[name].settings(**({"row": 3} if "row" in fields else {}))
+    settings = METHODS[name].settings(**{one: at for one, at in (("row", 3), ("other", 4)) if one in fields})
     first = compute(subject, DIGESTS, name, settings, 20, Work())
     again = compute(subject, DIGESTS, name, settings, 20, Work())
     assert first.result == again.result

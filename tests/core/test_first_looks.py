@@ -28,6 +28,8 @@ def test_a_first_look_says_from_how_few_rows_it_is(method):
     subject = zoo.subject_of(model, columns, task)
     fields = method.settings.model_fields
     named = {name: "grade" for name in ("column", "attribute") if name in fields}
+    if method.name == "mean_ladder":  # of a group that is larger than what is looked at first
+        named = {"group": "grade", "member": "A"}
     settings = method.settings(**method.first_look, **named)
     result = method.compute(subject, settings, 1, Work())
     reading = method.say(result, Wording(), settings)

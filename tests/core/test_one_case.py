@@ -349,7 +349,7 @@ def test_the_ladder_of_a_group_is_the_mean_of_its_rows_ladders(kind):
     assert {one.feature: one.mean.value for one in found.rungs} == pytest.approx(means)
     assert found.baseline + sum(one.mean.value for one in found.rungs) == pytest.approx(found.prediction)
     assert found.prediction == pytest.approx(subject.own_output[rows].mean())
-    assert found.rows == found.rows_explained == len(rows)
+    assert found.members == found.rows_explained == len(rows)
     for one in found.rungs:
         assert one.mean.low <= one.mean.value <= one.mean.high
     text = said("mean_ladder", found, group="grade", member="B")

@@ -128,18 +128,19 @@ def test_cases_are_chosen_by_what_went_wrong(which):
     for case in page.cases:
         expected = {
             "all": True,
-            "right": case.predicted == case.outcome,
-            "wrong": case.predicted != case.outcome,
-            "false positive": case.predicted and not case.outcome,
-            "false negative": not case.predicted and case.outcome,
+            "right": (case.output >= 0.5) == (case.outcome == "1"),
+            "wrong": (case.output >= 0.5) != (case.outcome == "1"),
+            "false positive": case.output >= 0.5 and case.outcome == "0",
+            "false negative": case.output < 0.5 and case.outcome == "1",
         }
         assert expected[which]
-        assert case.right == (case.predicted == case.outcome)
+        assert case.right == expected["right"]
+        assert case.favoured == (case.output >= 0.5)
 
 
 def test_cases_are_ordered_found_and_paged():
     near = cases.page(listed(), CasesQuery(order="nearest the threshold", limit=3), 0, Work())
-    assert [abs(case.score - 0.5) for case in near.cases] == sorted(abs(case.score - 0.5) for case in near.cases)
+    assert [abs(case.output - 0.5) for case in near.cases] == sorted(abs(case.output - 0.5) for case in near.cases)
     top = cases.page(listed(), CasesQuery(order="score", descending=True, offset=1, limit=2), 0, Work())
     assert [case.name for case in top.cases] == ["case-38", "case-37"]
     assert cases.page(listed(), CasesQuery(find="CASE-7"), 0, Work()).matching == 1

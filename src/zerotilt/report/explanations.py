@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from pydantic import BaseModel
 
 from zerotilt.core import words
-from zerotilt.core.cases import CasesPage
-from zerotilt.core.contributions.checks import ChecksResult
-from zerotilt.core.counterfactuals.change_result import ChangeResult
-from zerotilt.core.counterfactuals.nearest import Difference, NearestResult
 from zerotilt.core.drawing import Bars
 from zerotilt.core.drivers.expectations import ExpectationsResult
 from zerotilt.core.drivers.side_by_side import SideResult
@@ -22,6 +18,7 @@ from zerotilt.core.method import Method
 from zerotilt.core.response.accumulated import AleResult
 from zerotilt.core.response.expected import ExpectedResult
 from zerotilt.core.response.surface import SurfaceResult
+from zerotilt.report import case_drawings as case
 from zerotilt.report import figures
 from zerotilt.report.bars import SHOWN, WIDE, bars
 from zerotilt.report.figures import BRICK, INK, IRIS, OCHRE, RULE, SOFT, VERDIGRIS, Drawing, scaled, short
@@ -93,82 +90,6 @@ def expected(result: ExpectedResult, spec: Spec) -> Drawing:
         f"share against the expectation that the output {result.expected} with {words.title(result.feature)}",
         colours=[BRICK, BRICK],
     )
-
-
-def checks(result: ChecksResult, spec: Spec) -> Drawing:
-    def paint(axes):
-        places = [one.features for one in result.steps]
-        axes.plot(places, [one.without for one in result.steps], color=IRIS, marker="v", ms=4, label="taken away")
-        axes.plot(places, [one.alone for one in result.steps], color=OCHRE, marker="^", ms=4, label="known alone")
-        axes.set_xlabel("features, largest contribution first")
-        scaled(axes.yaxis, result.output, spec, "mean")
-        axes.legend(frameon=False)
-
-    return Drawing(WIDE, 3.0, paint)
-
-
-def _paired(title: str, differences: Sequence[Difference], here: str, there: str) -> Drawing:
-    """Two rows side by side; what differs stands out by weight and a mark."""
-
-    def paint(axes):
-        axes.set_axis_off()
-        axes.set_xlim(0, 1)
-        axes.set_ylim(len(differences) + 1, -1)
-        for at, text in ((0.42, here), (0.72, there)):
-            axes.text(at, -0.4, short(text, 26), color=SOFT)
-        for place, one in enumerate(differences):
-            weight, colour = ("normal", SOFT) if one.same else ("bold", INK)
-            axes.text(0.03, place + 0.3, short(words.title(one.feature)), color=colour, weight=weight)
-            axes.text(0.42, place + 0.3, short(one.here, 26), color=colour)
-            axes.text(0.72, place + 0.3, short(one.there, 26), color=colour, weight=weight)
-            if not one.same:
-                axes.plot([0.01, 0.01], [place, place + 0.5], color=VERDIGRIS, lw=2)
-        axes.set_title(title, loc="left", fontsize=9)
-
-    return Drawing(WIDE, 0.6 + 0.24 * (len(differences) + 1), paint)
-
-
-def nearest(result: NearestResult, spec: Spec) -> Drawing:
-    first = result.neighbours[0]
-    return _paired(
-        f"{result.name} and the nearest case decided otherwise",
-        first.differences,
-        result.decision,
-        f"{first.name}: {first.decision}",
-    )
-
-
-def change(result: ChangeResult, spec: Spec) -> Drawing:
-    if not result.changes:
-        return _paired("no plausible change was found", (), result.decision, "")
-    first = result.changes[0]
-    return _paired(f"{result.name} and its smallest change", first.changed, result.decision, first.decision)
-
-
-def cases(result: CasesPage, spec: Spec) -> Drawing:
-    """The page's outputs in its order, filled where the prediction was right."""
-
-    def paint(axes):
-        for place, one in enumerate(result.cases):
-            if one.output is not None:
-                wrong = one.right is False
-                axes.plot(
-                    one.output,
-                    place,
-                    "o",
-                    color=BRICK if wrong else VERDIGRIS,
-                    fillstyle="none" if wrong else "full",
-                )
-        if result.scale == "probability" and any(one.from_threshold is not None for one in result.cases):
-            axes.axvline(spec.threshold, color=INK, lw=1.2, zorder=0)
-        axes.set_yticks(range(len(result.cases)), [short(one.name) for one in result.cases])
-        axes.invert_yaxis()
-        axes.tick_params(length=0)
-        what = {"probability": "chance", "log-odds": "log-odds", "value": words.title(spec.target_name)}[result.scale]
-        judged = any(one.right is not None for one in result.cases)
-        axes.set_xlabel(f"{what}; hollow where the prediction was wrong" if judged else what)
-
-    return Drawing(WIDE, 0.7 + 0.22 * max(len(result.cases), 1), paint)
 
 
 def side_by_side(result: SideResult, spec: Spec) -> Drawing:
@@ -246,11 +167,19 @@ DRAWINGS: dict[str, Callable[[Any, Spec], Drawing]] = {
     "ale": ale,
     "surface": surface,
     "expected": expected,
-    "checks": checks,
-    "nearest": nearest,
-    "change": change,
+    "checks": case.checks,
+    "nearest": case.nearest,
+    "change": case.change,
     "performance": performance,
-    "cases": cases,
+    "cases": case.cases,
+    "values": case.values,
+    "tried": case.tried,
+    "profiles": case.profiles,
+    "alike": case.alike,
+    "odd": case.odd,
+    "difference": case.difference,
+    "mean_ladder": case.mean_ladder,
+    "families": case.families,
     "tilt": tilt,
     "lattice": lattice,
     "one_group": one_group,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import matplotlib
@@ -15,7 +15,7 @@ from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch, Rectangle
 
 from zerotilt.core import words
-from zerotilt.core.contributions.ladder import LadderResult
+from zerotilt.core.contributions.ladder import DRAWN, LadderResult
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.drivers.ranking_result import DriversResult
 from zerotilt.core.groups.disparity import TiltResult
@@ -167,54 +167,71 @@ def _more_curves(axes: Axes, result: ResponseResult, places: list) -> None:
         axes.legend(frameon=False, title=words.title(result.colour) if result.colour else None)
 
 
-def fold(result: LadderResult, most: int = 8) -> list[tuple[str, float]]:
-    """Rungs to draw: the largest, and the rest as one."""
-    shown = [(f"{words.title(rung.feature)} {rung.value}", rung.contribution) for rung in result.rungs[:most]]
-    rest = result.rungs[most:]
+def fold(steps: Sequence[tuple[str, float]], most: int = DRAWN) -> list[tuple[str, float]]:
+    """Steps to draw: the largest, and the rest as one."""
+    shown, rest = list(steps[:most]), steps[most:]
     if rest:
-        shown.append((f"{len(rest)} smaller ones", sum(rung.contribution for rung in rest)))
+        shown.append((f"{len(rest)} smaller ones", sum(step for _, step in rest)))
     return shown
 
 
 def ladder(result: LadderResult, spec: Spec) -> Drawing:
-    steps = fold(result)
+    return climbed(
+        [(f"{words.title(rung.feature)} {rung.value}", rung.contribution) for rung in result.rungs],
+        (f"baseline, mean of {words.count(result.background)}", result.baseline),
+        (f"this {spec.wording.row}", result.prediction),
+        result.output,
+        result.threshold,
+        spec,
+    )
+
+
+def climbed(
+    steps: Sequence[tuple[str, float]],
+    start: tuple[str, float],
+    end: tuple[str, float],
+    output: str,
+    threshold: float | None,
+    spec: Spec,
+    spans: Sequence[tuple[float, float]] = (),
+) -> Drawing:
+    """A ladder: where it starts, a bar for each step, where it ends, and the threshold through all of them.
+
+    ``spans``: intervals of the first steps, as steps.
+    """
+    shown = fold(steps)
 
     def paint(axes):
-        at = result.baseline
+        at = start[1]
         axes.plot(at, 0, "o", color=INK, ms=5)
-        axes.text(at, 0, f"  {words.on_scale(at, result.output, spec.wording.unit)}", va="center", ha="left")
-        for place, (_, step) in enumerate(steps, 1):
+        axes.text(at, 0, f"  {words.on_scale(at, output, spec.wording.unit)}", va="center", ha="left")
+        for place, (_, step) in enumerate(shown, 1):
             axes.plot([at, at], [place - 1, place], color=SOFT, lw=0.6)
             axes.add_patch(
                 Rectangle((min(at, at + step), place - 0.25), abs(step), 0.5, color=OCHRE if step > 0 else IRIS)
             )
-            text = f"{step * 100:+.1f}" if result.output == "probability" else f"{step:+.3g}"
+            if place <= min(len(spans), len(steps), DRAWN):
+                axes.plot([at + one for one in spans[place - 1]], [place, place], color=INK, lw=1)
+            text = f"{step * 100:+.1f}" if output == "probability" else f"{step:+.3g}"
             side = at + step
             axes.text(
                 side, place, f" {text} ".replace("-", "−"), va="center", ha="left" if step > 0 else "right", fontsize=8
             )
             at += step
-        last = len(steps) + 1
+        last = len(shown) + 1
         axes.plot([at, at], [last - 1, last], color=SOFT, lw=0.6)
         axes.plot(at, last, "o", color=INK, ms=7)
-        axes.text(
-            at,
-            last,
-            f"  {words.on_scale(result.prediction, result.output, spec.wording.unit)}",
-            va="center",
-            ha="left",
-            weight="bold",
-        )
-        if result.threshold is not None:
-            axes.axvline(result.threshold, color=INK, lw=1.2, zorder=0)
-        labels = [f"baseline, mean of {words.count(result.background)}", *(short(name, 40) for name, _ in steps)]
-        axes.set_yticks(range(last + 1), [*labels, f"this {spec.wording.row}"])
+        said = f"  {words.on_scale(end[1], output, spec.wording.unit)}"
+        axes.text(at, last, said, va="center", ha="left", weight="bold")
+        if threshold is not None:
+            axes.axvline(threshold, color=INK, lw=1.2, zorder=0)
+        axes.set_yticks(range(last + 1), [start[0], *(short(name, 40) for name, _ in shown), end[0]])
         axes.invert_yaxis()
         axes.margins(x=0.12)
         axes.tick_params(length=0)
-        scaled(axes.xaxis, result.output, spec)
+        scaled(axes.xaxis, output, spec)
 
-    return Drawing(7.2, 0.9 + 0.28 * (len(steps) + 2), paint)
+    return Drawing(7.2, 0.9 + 0.28 * (len(shown) + 2), paint)
 
 
 def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:

@@ -3349,7 +3349,7 @@ export interface components {
             row: number;
             /**
              * Other
-             * @description Row number of the other case in the table, from 0
+             * @description Row number in the table, from 0
              */
             other: number;
         };
@@ -6435,9 +6435,14 @@ export interface components {
             rungs: components["schemas"]["MeanRung"][];
             /**
              * Rows
-             * @description Rows that belong to it
+             * @description Rows of the context
              */
             rows: number;
+            /**
+             * Members
+             * @description Rows that belong to the group or segment
+             */
+            members: number;
             /** Rows Explained */
             rows_explained: number;
             /** Background */

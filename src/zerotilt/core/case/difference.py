@@ -22,7 +22,7 @@ from zerotilt.core.work import Work
 
 class DifferenceSettings(Frozen):
     row: RowNumber
-    other: int = Field(ge=0, description="Row number of the other case in the table, from 0")
+    other: RowNumber
 
 
 class StepBetween(Frozen):

@@ -45,7 +45,8 @@ class MeanLadderResult(Frozen):
     prediction: float = Field(description="Mean output of the rows explained")
     threshold: float | None = Field(description="On the scale of the output")
     rungs: tuple[MeanRung, ...] = Field(description="Largest mean first")
-    rows: int = Field(description="Rows that belong to it")
+    rows: int = Field(description="Rows of the context")
+    members: int = Field(description="Rows that belong to the group or segment")
     rows_explained: int
     background: int
     method: ShapleyMethod
@@ -99,7 +100,8 @@ def ladder_of_rows(subject: Subject, settings: MeanLadderSettings, seed: int, wo
             )
             for j in np.argsort(-np.abs(means), kind="stable")
         ),
-        rows=len(places),
+        rows=subject.n,
+        members=len(places),
         rows_explained=len(explained),
         background=found.background,
         method=found.method,
@@ -113,7 +115,7 @@ def say(result: MeanLadderResult, wording: Wording, settings: MeanLadderSettings
     unit = wording.unit
     if result.member:
         by = "" if result.group == membership.SEGMENTS else f"{words.title(result.group)} "
-        who = f"{words.count(result.rows)} {wording.row if result.rows == 1 else wording.rows} in {by}{result.member}"
+        who = f"{words.count(result.members)} {wording.row if result.members == 1 else wording.rows} in {by}{result.member}"
     else:
         who = f"all {words.count(result.rows)} {wording.rows}"
     what = (
@@ -145,7 +147,7 @@ def say(result: MeanLadderResult, wording: Wording, settings: MeanLadderSettings
             f" {words.opening(words.title(first.feature))} {verb} it most, by {words.difference(first.mean.value, result.output, unit)} "
             f"on average ({said[0]} to {said[1]})."
         )
-    some = "all" if result.rows_explained == result.rows else f"{words.count(result.rows_explained)} of them"
+    some = "all" if result.rows_explained == result.members else f"{words.count(result.rows_explained)} of them"
     return plain(
         headline, f"Contributions of {some}, against {words.count(result.background)} {wording.rows}. {result.why}"
     )

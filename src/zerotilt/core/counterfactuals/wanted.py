@@ -30,10 +30,15 @@ class Target(Frozen):
 class Wanted(Protocol):
     """It can be told of any outputs (rows, k) whether they are what is wanted."""
 
-    own: str
-    """What is decided about the case itself; a number in its unit."""
-    said: str
-    """What is wanted, after "decided" or "that come to": "otherwise", "4 days or more"."""
+    @property
+    def own(self) -> str:
+        """What is decided about the case itself; a number in its unit."""
+        ...
+
+    @property
+    def said(self) -> str:
+        """What is wanted, after "decided" or "that come to": "otherwise", "4 days or more"."""
+        ...
 
     def met(self, outputs: Floats, cuts: Floats | None = None) -> NDArray[np.bool_]:
         """Which rows have it, shape (rows,); ``cuts``: their own thresholds, the case's without."""
