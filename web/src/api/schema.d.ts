@@ -5296,6 +5296,11 @@ export interface components {
              * @description Rows of the table, nearest its middle first, the first 500
              */
             members: number[];
+            /**
+             * Member Names
+             * @description The same by their identifiers
+             */
+            member_names: string[];
         };
         /**
          * Finding
@@ -5575,6 +5580,11 @@ export interface components {
             rows: number;
             /** Rows Read */
             rows_read: number;
+            /**
+             * Features
+             * @description Columns that can be changed: those with levels, and numbers of few values
+             */
+            features: string[];
             /** Scale */
             scale: string;
             /** Confidence */
@@ -5804,6 +5814,76 @@ export interface components {
             group: string;
             /** Threshold */
             threshold: number;
+        };
+        /**
+         * Held
+         * @description One value of the case that is held.
+         */
+        Held: {
+            /** Feature */
+            feature: string;
+            /**
+             * Text
+             * @description As it would be typed; empty where it is missing
+             */
+            text: string;
+            /** Edited */
+            edited: boolean;
+        };
+        /**
+         * HeldValue
+         * @description One feature: the case's value as it would be typed, and what the rows of the context hold.
+         */
+        HeldValue: {
+            /** Feature */
+            feature: string;
+            /**
+             * Holds
+             * @enum {string}
+             */
+            holds: "number" | "date" | "level";
+            /**
+             * Value
+             * @description Empty where it is missing
+             */
+            value: string;
+            /**
+             * Missing
+             * @description Rows of the context in which it is missing
+             */
+            missing: number;
+            /**
+             * Whole
+             * @description Whether all known numbers are whole
+             */
+            whole: boolean;
+            /**
+             * Typical
+             * @description 5th, 25th, 50th, 75th and 95th percentile; empty for levels
+             */
+            typical: string[];
+            /**
+             * Low
+             * @description Least value of the rows; empty for levels
+             */
+            low: string;
+            /** High */
+            high: string;
+            /**
+             * Levels
+             * @description In their order, or largest first; empty for numbers
+             */
+            levels: components["schemas"]["LevelOf"][];
+            /**
+             * More Levels
+             * @description Levels that are not listed because there are too many
+             */
+            more_levels: number;
+            /**
+             * Frozen
+             * @description Whether the audit says that it stays as it is
+             */
+            frozen: boolean;
         };
         /**
          * Histogram
@@ -6043,6 +6123,11 @@ export interface components {
              * @description Share of the rows of the context with a lower output, half of those with the same
              */
             higher_than: number | null;
+            /**
+             * Among
+             * @description Whether it is one of the rows of the context
+             */
+            among: boolean;
             /**
              * Outcome
              * @description Whether the event, or the class that is read, happened
@@ -9019,7 +9104,7 @@ export interface components {
              * Held Values
              * @description All values of that case
              */
-            held_values: components["schemas"]["zerotilt__core__response__surface__Held"][];
+            held_values: components["schemas"]["Held"][];
             /**
              * Marker
              * @description Where the case itself lies, in its two values
@@ -9512,7 +9597,7 @@ export interface components {
              * Held
              * @description In the order of the model's inputs
              */
-            held: components["schemas"]["zerotilt__core__case__values__Held"][];
+            held: components["schemas"]["HeldValue"][];
             /** Rows */
             rows: number;
         };
@@ -9597,76 +9682,6 @@ export interface components {
              * @default unfavourable decision
              */
             unfavourable: string;
-        };
-        /**
-         * Held
-         * @description One feature: the case's value as it would be typed, and what the rows of the context hold.
-         */
-        zerotilt__core__case__values__Held: {
-            /** Feature */
-            feature: string;
-            /**
-             * Holds
-             * @enum {string}
-             */
-            holds: "number" | "date" | "level";
-            /**
-             * Value
-             * @description Empty where it is missing
-             */
-            value: string;
-            /**
-             * Missing
-             * @description Rows of the context in which it is missing
-             */
-            missing: number;
-            /**
-             * Whole
-             * @description Whether all known numbers are whole
-             */
-            whole: boolean;
-            /**
-             * Typical
-             * @description 5th, 25th, 50th, 75th and 95th percentile; empty for levels
-             */
-            typical: string[];
-            /**
-             * Low
-             * @description Least value of the rows; empty for levels
-             */
-            low: string;
-            /** High */
-            high: string;
-            /**
-             * Levels
-             * @description In their order, or largest first; empty for numbers
-             */
-            levels: components["schemas"]["LevelOf"][];
-            /**
-             * More Levels
-             * @description Levels that are not listed because there are too many
-             */
-            more_levels: number;
-            /**
-             * Frozen
-             * @description Whether the audit says that it stays as it is
-             */
-            frozen: boolean;
-        };
-        /**
-         * Held
-         * @description One value of the case that is held.
-         */
-        zerotilt__core__response__surface__Held: {
-            /** Feature */
-            feature: string;
-            /**
-             * Text
-             * @description As it would be typed; empty where it is missing
-             */
-            text: string;
-            /** Edited */
-            edited: boolean;
         };
         /**
          * Problem

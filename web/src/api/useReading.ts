@@ -94,6 +94,24 @@ type Ask = (
   how: { params: { path: { audit_id: string } }; body: object },
 ) => Promise<{ data?: unknown; error?: unknown; response: Response }>;
 
+/** The evidence of a quick reading, waited for where it is not answered at once; for what reads many at a time. */
+export async function evidenceOf<M extends MethodName>(
+  audit: string,
+  method: M,
+  context: Context,
+  settings: Settings<M>,
+  signal: AbortSignal,
+): Promise<Readings[M]> {
+  for (;;) {
+    const answer = await ask(audit, method, context, settings);
+    if (answer.evidence) return answer.evidence;
+    const task = answer.task;
+    if (!task || task.state === "failed") throw { detail: task?.error?.message ?? "It could not be read." } as Told;
+    await new Promise((done) => setTimeout(done, 200));
+    signal.throwIfAborted();
+  }
+}
+
 async function ask<M extends MethodName>(
   audit: string,
   method: M,

@@ -11,43 +11,60 @@ const ROW = 33;
 const TOP = 30;
 const SHOWN = 9;
 
-interface Step {
+export interface Step {
   name: string;
   value: string;
   standing: string;
   contribution: number;
-  error: number | null;
+  /** Ends of its interval, as steps; none where it is exact. */
+  span: [number, number] | null;
 }
 
-/** The largest rungs, and the rest folded into one. */
-export function fold(result: Result, most = SHOWN): Step[] {
-  const steps: Step[] = result.rungs.slice(0, most).map((rung) => ({ ...rung, name: title(rung.feature) }));
-  const rest = result.rungs.slice(most);
+/** A ladder, whatever it leads from and to. */
+export interface Rungs {
+  start: { name: string; note: string; output: number };
+  end: { name: string; output: number };
+  steps: Step[];
+  threshold: number | null;
+  scale: Scale;
+}
+
+/** The largest steps, and the rest folded into one. */
+export function fold(all: Step[], most = SHOWN): Step[] {
+  const steps = all.slice(0, most);
+  const rest = all.slice(most);
   if (rest.length) {
-    const sum = rest.reduce((total, rung) => total + rung.contribution, 0);
-    steps.push({
-      name: `${rest.length} smaller ones`,
-      value: "",
-      standing: "",
-      contribution: sum,
-      error: null,
-    });
+    const contribution = rest.reduce((total, one) => total + one.contribution, 0);
+    steps.push({ name: `${rest.length} smaller ones`, value: "", standing: "", contribution, span: null });
   }
   return steps;
 }
 
-/** One case: the baseline above, one rung a feature, the prediction below, the threshold through all of them. */
-export function Ladder({
-  result,
-  width,
-  names,
-}: Drawing<Result> & { names: { row: string; rows: string; high: string; low: string } }) {
-  const steps = fold(result);
-  const scale = result.output as Scale;
+/** A case's ladder as it is drawn: from the mean of the rows to what the model says of it. */
+export const rungsOf = (result: Result, names: { row: string; rows: string }): Rungs => ({
+  start: {
+    name: "Baseline",
+    note: `mean of ${count(result.background)} ${names.rows}`,
+    output: result.baseline,
+  },
+  end: { name: `This ${names.row}`, output: result.prediction },
+  steps: result.rungs.map((rung) => ({
+    ...rung,
+    name: title(rung.feature),
+    span: rung.error == null ? null : [rung.contribution - 1.96 * rung.error, rung.contribution + 1.96 * rung.error],
+  })),
+  threshold: result.threshold,
+  scale: result.output as Scale,
+});
+
+/** From where it starts, one rung a step, to where it ends; the threshold through all of them. */
+export function Ladder({ result, width, names }: Drawing<Rungs> & { names: { high: string; low: string } }) {
+  const steps = fold(result.steps);
+  const scale = result.scale;
   const label = Math.min(300, width * 0.36);
-  const ends = [result.baseline];
+  const ends = [result.start.output];
   for (const one of steps) ends.push(heldAt(ends, ends.length - 1) + one.contribution);
-  const all = [...ends, result.prediction];
+  const all = [...ends, result.end.output];
   if (result.threshold != null) all.push(result.threshold);
   const margin = (Math.max(...all) - Math.min(...all)) * 0.12 || 0.05;
   const x = scaleLinear([Math.min(...all) - margin, Math.max(...all) + margin], [label + 46, width - 52]);
@@ -76,15 +93,15 @@ export function Ladder({
         </g>
       )}
 
-      <text x={0} y={y(0)} dominantBaseline="central" fontSize={13} fontWeight={600} fill="var(--ink)">
-        Baseline
-      </text>
-      <text x={label} y={y(0)} textAnchor="end" dominantBaseline="central" fontSize={12.5} fill="var(--soft)">
-        mean of {count(result.background)} {names.rows}
-      </text>
-      <circle cx={x(result.baseline)} cy={y(0)} r={4} fill="var(--ink)" data-part="baseline" />
-      <Value x={x(result.baseline) + 9} y={y(0)}>
-        {output(result.baseline, scale)}
+      <Fitted x={0} y={y(0)} width={label * 0.5} weight={600}>
+        {result.start.name}
+      </Fitted>
+      <Fitted x={label} y={y(0)} width={label * 0.52} anchor="end" fill="var(--soft)" size={12.5}>
+        {result.start.note}
+      </Fitted>
+      <circle cx={x(result.start.output)} cy={y(0)} r={4} fill="var(--ink)" data-part="baseline" />
+      <Value x={x(result.start.output) + 9} y={y(0)}>
+        {output(result.start.output, scale)}
       </Value>
 
       {steps.map((one, place) => {
@@ -108,10 +125,10 @@ export function Ladder({
               height={16}
               fill={colour}
             />
-            {one.error != null && (
+            {one.span && (
               <line
-                x1={x(heldAt(ends, place + 1) - 1.96 * one.error)}
-                x2={x(heldAt(ends, place + 1) + 1.96 * one.error)}
+                x1={x(heldAt(ends, place) + one.span[0])}
+                x2={x(heldAt(ends, place) + one.span[1])}
                 y1={y(place + 1)}
                 y2={y(place + 1)}
                 stroke="var(--ink)"
@@ -140,19 +157,19 @@ export function Ladder({
       })}
 
       <line
-        x1={x(result.prediction)}
-        x2={x(result.prediction)}
+        x1={x(result.end.output)}
+        x2={x(result.end.output)}
         y1={y(steps.length) + 8}
         y2={y(steps.length + 1)}
         stroke="var(--soft)"
         strokeWidth={0.7}
       />
-      <text x={0} y={y(steps.length + 1)} dominantBaseline="central" fontSize={13} fontWeight={600} fill="var(--ink)">
-        This {names.row}
-      </text>
-      <circle cx={x(result.prediction)} cy={y(steps.length + 1)} r={6} fill="var(--ink)" data-part="prediction" />
-      <Value x={x(result.prediction) + 11} y={y(steps.length + 1)}>
-        {output(result.prediction, scale)}
+      <Fitted x={0} y={y(steps.length + 1)} width={label} weight={600}>
+        {result.end.name}
+      </Fitted>
+      <circle cx={x(result.end.output)} cy={y(steps.length + 1)} r={6} fill="var(--ink)" data-part="prediction" />
+      <Value x={x(result.end.output) + 11} y={y(steps.length + 1)}>
+        {output(result.end.output, scale)}
       </Value>
     </svg>
   );
@@ -180,13 +197,12 @@ function Value(props: { x: number; y: number; children: string; anchor?: "start"
 
 const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 
-function alternative(result: Result): string {
-  const scale = result.output as Scale;
-  const steps = fold(result)
+function alternative(result: Rungs): string {
+  const steps = fold(result.steps)
     .map(
       (one) =>
-        `${one.name} ${one.value} ${one.contribution >= 0 ? "raises" : "lowers"} it by ${step(Math.abs(one.contribution), scale).slice(1)}`,
+        `${one.name} ${one.value} ${one.contribution >= 0 ? "raises" : "lowers"} it by ${step(Math.abs(one.contribution), result.scale).slice(1)}`,
     )
     .join("; ");
-  return `From the baseline ${output(result.baseline, scale)} to ${output(result.prediction, scale)}: ${steps}.`;
+  return `From ${result.start.name} ${output(result.start.output, result.scale)} to ${result.end.name} ${output(result.end.output, result.scale)}: ${steps}.`;
 }

@@ -50,6 +50,7 @@ class Family(Frozen):
     typical: int = Field(description="Row nearest its middle")
     typical_name: str
     members: tuple[int, ...] = Field(description="Rows of the table, nearest its middle first, the first 500")
+    member_names: tuple[str, ...] = Field(description="The same by their identifiers")
 
 
 class Fit(Frozen):
@@ -210,6 +211,7 @@ def _family(subject: Subject, features, chosen, points, codes, centres, c: int) 
         typical=int(numbers[0]),
         typical_name=subject.editor.name_of(int(numbers[0])),
         members=tuple(int(one) for one in numbers[:LISTED]),
+        member_names=tuple(subject.editor.name_of(int(one)) for one in numbers[:LISTED]),
     )
 
 

@@ -31,7 +31,7 @@ class LevelOf(Frozen):
     rows: int
 
 
-class Held(Frozen):
+class HeldValue(Frozen):
     """One feature: the case's value as it would be typed, and what the rows of the context hold."""
 
     feature: str
@@ -50,7 +50,7 @@ class Held(Frozen):
 class ValuesResult(Frozen):
     row: int
     name: str
-    held: tuple[Held, ...] = Field(description="In the order of the model's inputs")
+    held: tuple[HeldValue, ...] = Field(description="In the order of the model's inputs")
     rows: int
 
 
@@ -86,7 +86,7 @@ def held_by(subject: Subject, settings: ValuesSettings, seed: int, work: Work) -
         own = cell(subject, case, name)
         absent = np.isnan(case[name][0]) if number else case[name][0] == ""
         held.append(
-            Held(
+            HeldValue(
                 feature=name,
                 holds="date" if subject.editor.is_date(name) else "number" if number else "level",
                 value="" if absent else own,

@@ -61,6 +61,7 @@ class LadderResult(Frozen):
     higher_than: float | None = Field(
         description="Share of the rows of the context with a lower output, half of those with the same"
     )
+    among: bool = Field(description="Whether it is one of the rows of the context")
     outcome: bool | None = Field(description="Whether the event, or the class that is read, happened")
     actual: str | None = Field(description="What happened, as it stands in the table")
     event: str
@@ -103,6 +104,7 @@ def ladder_of(subject: Subject, settings: LadderSettings, seed: int, work: Work)
         runner_up=None if second is None else subject.classes[int(second[1])],
         lead=None if second is None else float(outputs[second[0]] - outputs[second[1]]),
         higher_than=float(((among < own) & ~same) @ mass + same @ mass / 2) / float(mass.sum()),
+        among=bool((subject.rows.numbers == settings.row).any()),
         outcome=None if actual is None or happened is None else actual == happened,
         actual=actual,
         event=subject.what,
@@ -181,6 +183,8 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
         right = result.outcome == result.predicted
         phrase = result.event if result.outcome else f"not so that {result.event}"
         detail += f"What happened: {phrase}; the prediction was {'right' if right else 'wrong'}. "
+    if not result.among:
+        detail += f"It is not one of the {wording.rows} that are read. "
     detail += f"Against {row_sets.counted(result.background, result.background_rows, wording.rows)}; the steps add up to the prediction. {result.why}"
     return plain(headline + ".", detail, list(summary(result, wording)))
 

@@ -45,6 +45,9 @@ class FlipResult(Frozen):
     listed: tuple[int, ...] = Field(description="Rows whose decision changes, in table order, the first fifty")
     rows: int
     rows_read: int
+    features: tuple[str, ...] = Field(
+        description="Columns that can be changed: those with levels, and numbers of few values"
+    )
     scale: str
     confidence: float
 
@@ -113,9 +116,14 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
         listed=tuple(int(row) for row in subject.rows.numbers[chosen[np.flatnonzero(ever)[:LISTED]]]),
         rows=subject.n,
         rows_read=frame.rows,
+        features=tuple(name for name in subject.model.inputs if _few(subject.frame[name])),
         scale=subject.scale,
         confidence=confidence,
     )
+
+
+def _few(column: np.ndarray) -> bool:
+    return column.dtype.kind != "f" or len(np.unique(column[np.isfinite(column)])) <= MOST_LEVELS
 
 
 def _label(level) -> str:
@@ -171,5 +179,5 @@ METHOD = Method(
     ),
     main="flips",
     picture=picture,
-    version=2,
+    version=3,
 )

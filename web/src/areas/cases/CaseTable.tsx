@@ -1,7 +1,8 @@
 import { useAuditContext } from "../../frame/context";
+import { targetOf } from "../../frame/wording";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { count, percent, title } from "../../ui/numbers";
-import type { Case, Page } from "./CasesSheet";
+import { count, output, quantity, type Scale, title } from "../../ui/numbers";
+import { type Case, LIMIT, type Page } from "./useCase";
 
 export function CaseTable(props: {
   page: Page;
@@ -10,9 +11,11 @@ export function CaseTable(props: {
   picked: string[];
   onPick: (name: string) => void;
 }) {
-  const { audit } = useAuditContext();
+  const { audit, kind } = useAuditContext();
   const { page, chosen, onCase } = props;
   const wording = audit.spec?.wording;
+  const scale = page.scale as Scale;
+  const heads = { probability: "chance", "log-odds": "log-odds", value: "prediction" };
   const columns: Column<Case>[] = [
     { key: "name", label: wording?.row ?? "row", left: true, value: (one) => one.name },
     {
@@ -31,31 +34,32 @@ export function CaseTable(props: {
       ),
     },
     {
-      key: "score",
-      label: "chance",
-      value: (one) => one.score,
-      show: (one) => (one.score == null ? "" : percent(one.score)),
+      key: "output",
+      label: heads[scale],
+      value: (one) => one.output,
+      show: (one) => (one.output == null ? "" : output(one.output, scale, wording?.unit)),
     },
-    {
-      key: "decision",
-      label: "decision",
-      left: true,
-      value: (one) => (one.favoured ? wording?.favourable : wording?.unfavourable),
-    },
+    ...(kind.decides ? [{ key: "decision", label: "decision", left: true, value: (one: Case) => one.decision }] : []),
     {
       key: "outcome",
-      label: "what happened",
+      label: title(targetOf(audit.spec)?.name ?? "what happened"),
       left: true,
-      value: (one) =>
-        one.outcome == null ? "not known" : one.outcome ? audit.spec?.event : `not ${audit.spec?.event}`,
+      value: (one) => one.outcome ?? "not known",
     },
-    {
-      key: "right",
-      label: "prediction",
-      left: true,
-      value: (one) => (one.right == null ? "" : one.right ? "right" : "wrong"),
-      show: (one) => (one.right === false ? <b className="font-semibold">wrong</b> : one.right ? "right" : ""),
-    },
+    kind.decides
+      ? {
+          key: "right",
+          label: "prediction",
+          left: true,
+          value: (one) => (one.right == null ? "" : one.right ? "right" : "wrong"),
+          show: (one) => (one.right === false ? <b className="font-semibold">wrong</b> : one.right ? "right" : ""),
+        }
+      : {
+          key: "error",
+          label: "error",
+          value: (one) => one.error,
+          show: (one) => (one.error == null ? "" : quantity(one.error)),
+        },
     ...page.columns.slice(0, 7).map(
       (name, place): Column<Case> => ({
         key: `column-${name}`,
@@ -103,4 +107,3 @@ export function Pages({ page, offset, go }: { page: Page; offset: number; go: (o
     </p>
   );
 }
-export const LIMIT = 20;

@@ -1,3 +1,4 @@
+/** Ways to share a prediction out among its features. */
 export const METHODS = [
   { value: "auto", label: "by the best method that applies" },
   { value: "trees", label: "exactly, from the model's trees" },
