@@ -117,8 +117,8 @@ def test_a_rule_by_group_is_in_force_everywhere_and_taken_back(client, audit, co
     assert rate(ruled, "uplands") == rate(plain, "uplands")
     query = {"which": "true positive", "group": "home_area", "member": "outer isles", "limit": 100}
     cases = talk.read(client, audit["id"], "cases", context, query)["result"]
-    assert any(0.25 <= case["score"] < 0.5 for case in cases["cases"])
-    low = next(case for case in cases["cases"] if case["score"] < 0.5)
+    assert any(0.25 <= case["output"] < 0.5 for case in cases["cases"])
+    low = next(case for case in cases["cases"] if case["output"] < 0.5)
     ladder = talk.read(client, audit["id"], "ladder", context | {"output": "log-odds"}, {"row": low["row"]})["result"]
     assert ladder["predicted"] and ladder["threshold"] == pytest.approx(-1.0986, abs=1e-3)
     assert client.put(address, json={"rule": None, "author": "A. Reader"}).status_code == 200

@@ -61,6 +61,7 @@ def test_parts_are_written_apart_and_none_overwrites_another(client, own):
         ("problem", {"threshold": 0.3}, {"threshold": 0.6}, "It differs in “threshold”."),
         ("wording", {"wording": {"row": "loan"}}, {"wording": {"row": "case"}}, "It differs in “row”."),
         ("comparisons", {"intersections": [["g", "y"]]}, {"intersections": []}, "It differs in “intersections”."),
+        ("changeable", {"allowed": [{"feature": "g", "change": "none"}]}, {"allowed": []}, "It differs in “g”."),
         ("expectations", {"expectations": {"g": "rises"}}, {"expectations": {"g": "falls"}}, "It differs in “g”."),
     ],
 )

@@ -78,8 +78,15 @@ def test_a_class_the_model_does_not_know_fails_with_those_it_knows(client):
     assert "“9” is none of the classes 0, 1 and 2" in ended["error"]["message"]
 
 
-def test_group_comparisons_of_an_event_say_why_they_are_not_of_a_number(client):
+def test_what_is_of_an_event_alone_says_why_it_is_not_of_a_number(client):
     audit, context = opened(client, "random forest of a number", "regression")
+    for settings, said in (
+        ({"which": "false positive"}, "event with its absence"),
+        ({"which": "wrong"}, "too high or too low"),
+    ):
+        body = {"context": context, "settings": settings}
+        ended = talk.wait(client, client.post(f"/api/audits/{audit}/readings/cases", json=body).json()["task"])
+        assert said in ended["error"]["message"]
     body = {"context": context, "settings": {}}
-    ended = talk.wait(client, client.post(f"/api/audits/{audit}/readings/cases", json=body).json()["task"])
-    assert "compares an event with its absence" in ended["error"]["message"]
+    ended = talk.wait(client, client.post(f"/api/audits/{audit}/readings/thresholds", json=body).json()["task"])
+    assert "event" in ended["error"]["message"]

@@ -60,7 +60,7 @@ def test_the_drawn_metrics_and_the_comparison_can_be_chosen(page, client, audit,
 
 def sorted_scores(client, audit, context) -> list[float]:
     settings = {"which": "false negative", "order": "score", "limit": 20}
-    return [case["score"] for case in talk.read(client, audit["id"], "cases", context, settings)["result"]["cases"]]
+    return [case["output"] for case in talk.read(client, audit["id"], "cases", context, settings)["result"]["cases"]]
 
 
 def test_cases_are_filtered_ordered_found_and_paged(page, client, audit, context):
@@ -70,7 +70,7 @@ def test_cases_are_filtered_ordered_found_and_paged(page, client, audit, context
     found = talk.read(client, audit["id"], "cases", context, {"which": "false negative", "limit": 20})["result"]
     expect(page.get_by_test_id("cases-reading")).to_contain_text(f"{found['matching']:,} of 3,600 claims")
     assert set(column(page, "cases", 6)) == {"wrong"}
-    choose(page, "Order", "lowest score first")
+    choose(page, "Order", "lowest output first")
     lowest = f"{sorted_scores(client, audit, context)[0] * 100:.1f}%"
     expect(page.locator('section[aria-label="Table: cases"] tbody tr td:nth-child(3)').first).to_have_text(lowest)
     scores = [float(text.rstrip("%")) for text in column(page, "cases", 3)]

@@ -312,7 +312,7 @@ def say(result: CasesPage, wording: Wording, settings: CasesQuery) -> Reading:
     who = f" in {settings.member}" if settings.member else ""
     narrowed = [f"decided {settings.decided}"] if settings.decided else []
     narrowed += [f"that turned out {settings.happened}"] if settings.happened else []
-    narrowed += [f"whose {words.title(one)}" for one in settings.where[:3]]
+    narrowed += [f"with {segments.read_aloud(one)}" for one in settings.where[:3]]
     narrowed += [f"{len(settings.where) - 3} more conditions"] if len(settings.where) > 3 else []
     narrowed += ["within a range of outputs"] if settings.least is not None or settings.most is not None else []
     narrowed += [f"named like “{settings.find}”"] if settings.find else []

@@ -119,6 +119,21 @@ def parsed(text: str, names: Sequence[str]) -> Condition:
     return Condition(column=column, **{"over" if found["sign"] == ">" else "up_to": number})
 
 
+def read_aloud(text: str) -> str:
+    """A condition as it is typed, in words; as it stands where it cannot be read.
+
+    >>> read_aloud("channel=telephone|app"), read_aloud("parcel_weight>10"), read_aloud("account_age=")
+    ('channel is telephone or app', 'parcel weight over 10', 'account age missing')
+    """
+    found = _WRITTEN.match(text)
+    if found is None:
+        return text
+    column, value = words.title(found["column"].strip()), found["value"].strip()
+    if found["sign"] != "=":
+        return f"{column} {'over' if found['sign'] == '>' else 'up to'} {value}"
+    return f"{column} is {' or '.join(value.split('|'))}" if value else f"{column} missing"
+
+
 def typed(conditions: Sequence[str], picked: Sequence[str], names: Sequence[str], name: str = "") -> Segment:
     """A segment by conditions as they are typed, or by picked rows; called by its conditions where it has no name."""
     return Segment(

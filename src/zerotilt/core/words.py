@@ -66,6 +66,11 @@ def difference(value: float, scale: str, unit: str = "") -> str:
     return quantity(abs(value), unit) if scale == "value" else decimal(abs(value), 2)
 
 
+def added_up(gap: float) -> str:
+    """How well steps add up to what the model says, after "and"."""
+    return "all steps add up to the prediction" if gap == 0 else f"all steps together miss the prediction by {gap:.1e}"
+
+
 def level(confidence: float) -> str:
     return f"{confidence * 100:g}%"
 

@@ -36,7 +36,6 @@ export function CaseCurves(props: Pressable<Result, Profile> & { date: (feature:
           key={one.feature}
           transform={`translate(${(place % across) * each},${Math.floor(place / across) * HEIGHT})`}
           data-curve={one.feature}
-          {...pressable(said(one, result.output as Scale), () => props.onMark(one))}
         >
           <Curve
             one={one}
@@ -45,6 +44,9 @@ export function CaseCurves(props: Pressable<Result, Profile> & { date: (feature:
             ends={[low - margin, high + margin]}
             date={props.date(one.feature)}
           />
+          <g {...pressable(said(one, result.output as Scale), () => props.onMark(one))}>
+            <rect width={each - 12} height={HEIGHT - 8} fill="transparent" />
+          </g>
         </g>
       ))}
     </svg>
@@ -73,16 +75,15 @@ function Curve(props: { one: Profile; result: Result; width: number; ends: [numb
   const absent = one.numeric ? one.points.find((point) => point.position == null) : undefined;
   const span: [number, number] = positions.length ? [Math.min(...positions), Math.max(...positions)] : [0, 1];
   if (span[0] === span[1]) span[1] = span[0] + 1;
-  const x = scaleLinear(span, [left, absent ? right - 26 : right]);
+  const x = scaleLinear(span, [left + 7, absent ? right - 40 : right - 7]);
   const slot = (right - left) / Math.max(1, one.points.length);
   const at = (point: Profile["points"][number], place: number) =>
-    one.numeric ? (point.position == null ? right - 8 : x(point.position)) : left + slot * (place + 0.5);
+    one.numeric ? (point.position == null ? right - 14 : x(point.position)) : left + slot * (place + 0.5);
   const most = Math.max(1, ...one.points.map((point) => point.rows));
   const ticks = y.ticks(3);
-  const wide = one.numeric ? Math.max(1.5, (right - left) / one.points.length - 1) : Math.max(2, slot - 3);
+  const wide = one.numeric ? Math.min(14, Math.max(1.5, slot - 1)) : Math.max(2, slot - 3);
   return (
     <>
-      <rect x={0} y={0} width={width} height={HEIGHT - 8} fill="transparent" />
       <Fitted x={0} y={10} width={width - 90} weight={600} size={12.5}>
         {title(one.feature)}
       </Fitted>
@@ -119,6 +120,24 @@ function Curve(props: { one: Profile; result: Result; width: number; ends: [numb
           opacity={0.5}
         />
       ))}
+      {one.points.map((point, place) => {
+        const room = one.numeric ? (point.position == null ? 46 : 0) : slot;
+        return (
+          room >= 30 && (
+            <Fitted
+              key={point.label}
+              x={at(point, place)}
+              y={floor + 4 + STRIP + 8}
+              width={room}
+              anchor="middle"
+              size={10.5}
+              fill="var(--soft)"
+            >
+              {point.label}
+            </Fitted>
+          )
+        );
+      })}
       {one.numeric ? (
         <path
           d={placed.map((point, i) => `${i ? "L" : "M"}${x(point.position as number)},${y(point.output)}`).join("")}
@@ -133,7 +152,7 @@ function Curve(props: { one: Profile; result: Result; width: number; ends: [numb
         ))
       )}
       {absent && (
-        <circle cx={right - 8} cy={y(absent.output)} r={3} fill="none" stroke="var(--act)" strokeWidth={1.6} />
+        <circle cx={right - 14} cy={y(absent.output)} r={3} fill="none" stroke="var(--act)" strokeWidth={1.6} />
       )}
       {one.turns
         .filter((turn) => turn.position != null)

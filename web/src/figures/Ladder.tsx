@@ -136,7 +136,12 @@ export function Ladder({ result, width, names }: Drawing<Rungs> & { names: { hig
               />
             )}
             <Value
-              x={raises ? to + 9 : to - 9}
+              // beyond the interval, which would run through its digits
+              x={
+                raises
+                  ? Math.max(to, one.span ? x(heldAt(ends, place) + one.span[1]) : to) + 9
+                  : Math.min(to, one.span ? x(heldAt(ends, place) + one.span[0]) : to) - 9
+              }
               y={y(place + 1)}
               anchor={raises ? "start" : "end"}
               fill={raises ? "var(--raise-text)" : "var(--lower)"}

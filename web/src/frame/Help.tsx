@@ -8,6 +8,8 @@ export function Help({ open, onOpen }: { open: boolean; onOpen: (open: boolean) 
     ["k", "Keep the open figure in the dossier"],
     ["l", "Read the output as a probability or as log-odds"],
     ["b", "Back to the whole axis (Response)"],
+    ["n and p", "The next case, or the one before (Cases)"],
+    ["u and r", "Undo a try, or do it again (Cases, Tries)"],
     ["Enter", "Open the card of the mark in focus"],
     ["?", "This list"],
   ];

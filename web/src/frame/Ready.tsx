@@ -1,12 +1,11 @@
 import { Link, Outlet, useLocation } from "react-router";
 import { useAuditContext } from "./context";
 
-const NEEDS_EVENT = new Set(["cases", "report"]);
 const NEEDS_MODEL = new Set(["drivers", "response"]);
 
 /** What an area says while it has nothing to read. */
 export function Ready() {
-  const { audit, model, kind } = useAuditContext();
+  const { audit, model } = useAuditContext();
   const area = useLocation().pathname.split("/")[3] ?? "";
   if (!audit.ready) {
     return (
@@ -19,13 +18,6 @@ export function Ready() {
     return (
       <Empty to={`/audits/${audit.id}/intake`} label="Upload the model in Intake">
         This area asks the model about rows that are not in the table; the audit has recorded scores or decisions only.
-      </Empty>
-    );
-  }
-  if (!kind.cut && NEEDS_EVENT.has(area)) {
-    return (
-      <Empty to={`/audits/${audit.id}/drivers`} label="Read the drivers">
-        This area compares an event with its absence; this audit is of {kind.named}.
       </Empty>
     );
   }

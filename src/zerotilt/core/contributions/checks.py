@@ -167,7 +167,7 @@ def say(result: ChecksResult, wording: Wording, settings: ChecksSettings) -> Rea
         f"{words.difference(result.deletion_by_chance, result.output, wording.unit)} on average)."
     )
     detail = (
-        f"The steps miss the prediction by {result.additivity_gap:.1e}. Without the first {result.top}, the output falls short by "
+        f"{words.opening(words.added_up(result.additivity_gap))}. Without the first {result.top}, the output falls short by "
         f"{words.difference(result.comprehensiveness, result.output, wording.unit)}; with them alone, by "
         f"{words.difference(result.sufficiency, result.output, wording.unit)}. {result.why}"
     )

@@ -246,8 +246,7 @@ def summary(result: LadderResult, wording: Wording) -> Iterator[str]:
     sure = f"the largest standard error of a step is {by(max(errors))}" if errors else "the steps are exact"
     yield (
         f"The baseline of {words.on_scale(result.baseline, scale, unit)} is the mean over "
-        f"{row_sets.counted(result.background, result.background_rows, wording.rows)}; {sure}, and all steps together miss "
-        f"the prediction by {result.gap:.1e}."
+        f"{row_sets.counted(result.background, result.background_rows, wording.rows)}; {sure}, and {words.added_up(result.gap)}."
     )
     yield (
         "A step says what moved this model's output for this case against these rows. It is no cause: in the world, "

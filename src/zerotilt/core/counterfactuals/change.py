@@ -33,6 +33,7 @@ WIDTH = 60
 @dataclass(frozen=True)
 class _Search:
     subject: Subject
+    row: int
     case: Frame
     aim: Wanted
     values: dict[str, NDArray]
@@ -106,6 +107,7 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     limits |= {one.feature: one for one in settings.allowed}
     search = _Search(
         subject,
+        settings.row,
         case,
         aim,
         _values(subject, limits, case),
@@ -258,9 +260,10 @@ def _drawn_back(search: _Search, one: Frame, names: tuple[str, ...], left: int) 
 def _result(search: _Search, one: Frame, away: float) -> Change:
     outputs = search.subject.model.outputs(one)
     changed = tuple(part for part in differences(search.subject, search.case, one) if not part.same)
-    frame = search.subject.frame
-    near, which = nearest(search.where, frame, one)
-    real = int(search.subject.rows.numbers[which[0]])
+    # the case as it is would be the nearest to most of its changes
+    others = np.flatnonzero(search.subject.rows.numbers != search.row)
+    near, which = nearest(search.where, search.subject.frame.take(others), one)
+    real = int(search.subject.rows.numbers[others[which[0]]])
     return Change(
         changed=changed,
         columns=len(changed),

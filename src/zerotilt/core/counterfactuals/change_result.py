@@ -29,7 +29,9 @@ class Change(Frozen):
     distance: float = Field(description="Gower distance from the case, 0 to 1")
     decision: str
     output: float
-    from_real: float = Field(description="Gower distance from the nearest real row of the context, 0 to 1")
+    from_real: float = Field(
+        description="Gower distance from the nearest real row of the context but the case itself, 0 to 1"
+    )
     real: int = Field(description="That row")
     real_name: str
 

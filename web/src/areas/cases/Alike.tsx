@@ -1,10 +1,9 @@
-import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { Ladder } from "../../figures/Ladder";
 import { NearDots } from "../../figures/NearDots";
-import { contextQuery, useAuditContext } from "../../frame/context";
+import { useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { csv } from "../../ui/csv";
@@ -42,6 +41,26 @@ function LikeIt({ row, choose }: { row: number; choose: (row: number) => void })
         const scale = result.scale as Scale;
         const columns: Column<Schemas["Like"]>[] = [
           { key: "name", label: names.row, left: true, value: (one) => one.name },
+          ...(model
+            ? [
+                {
+                  key: "against",
+                  label: "against it",
+                  left: true,
+                  value: () => "",
+                  show: (one: Schemas["Like"]) => (
+                    <button
+                      type="button"
+                      className="act min-h-6"
+                      aria-label={`What makes the difference to ${one.name}`}
+                      onClick={() => set({ other: String(one.row) })}
+                    >
+                      difference
+                    </button>
+                  ),
+                },
+              ]
+            : []),
           { key: "distance", label: "distance", value: (one) => one.distance, show: (one) => decimal(one.distance) },
           { key: "decision", label: "decision", left: true, value: (one) => one.decision },
           {
@@ -58,25 +77,6 @@ function LikeIt({ row, choose }: { row: number; choose: (row: number) => void })
             value: (one) =>
               one.differences.map((part) => `${title(part.feature)} ${part.there}`).join(", ") || "nothing",
           },
-          ...(model
-            ? [
-                {
-                  key: "against",
-                  label: "",
-                  value: () => "",
-                  show: (one: Schemas["Like"]) => (
-                    <button
-                      type="button"
-                      className="act min-h-6"
-                      aria-label={`What makes the difference to ${one.name}`}
-                      onClick={() => set({ other: String(one.row) })}
-                    >
-                      the difference
-                    </button>
-                  ),
-                },
-              ]
-            : []),
         ];
         return (
           <>
@@ -177,7 +177,7 @@ function TwoCases({ row, other }: { row: number; other: number }) {
 }
 
 function LeastConsistent({ choose }: { choose: (row: number) => void }) {
-  const { audit, search } = useAuditContext();
+  const { audit } = useAuditContext();
   const asked = useReading("odd", {});
   const names = namesOf(audit);
   return (
@@ -221,14 +221,6 @@ function LeastConsistent({ choose }: { choose: (row: number) => void }) {
               rowKey={(one) => String(one.row)}
               onRow={(one) => choose(one.row)}
             />
-            {result.cases[0] && (
-              <Link
-                className="act"
-                to={`/audits/${audit.id}/cases${contextQuery(search, { row: String(result.cases[0].row) })}`}
-              >
-                Open the first in One case
-              </Link>
-            )}
           </>
         );
       }}

@@ -65,11 +65,11 @@ export function AllRows() {
         <ul aria-label="Conditions" className="mt-2 flex flex-wrap gap-x-4 gap-y-1">
           {where.map((one) => (
             <li key={one}>
-              <b className="font-semibold">{title(one)}</b>{" "}
+              <b className="font-semibold">{aloud(one)}</b>{" "}
               <button
                 type="button"
                 className="act min-h-6"
-                aria-label={`Without ${one}`}
+                aria-label={`Without ${aloud(one)}`}
                 onClick={() => {
                   const left = where.filter((other) => other !== one);
                   narrow({ where: left.length ? left.map(coded).join(",") : null });
@@ -87,6 +87,15 @@ export function AllRows() {
     </>
   );
 }
+
+/** A condition as it is read. */
+const aloud = (text: string) => {
+  const found = /^(.+?)\s*(<=|>|=)\s*(.*)$/.exec(text);
+  if (!found) return text;
+  const [column, sign, value] = [title(found[1] ?? ""), found[2], found[3] ?? ""];
+  if (sign !== "=") return `${column} ${sign === ">" ? "over" : "up to"} ${value}`;
+  return value ? `${column} is ${value.split("|").join(" or ")}` : `${column} missing`;
+};
 
 /** A condition as it stands in the address among others. */
 export const coded = (text: string) => text.replace(/[%,]/g, encodeURIComponent);

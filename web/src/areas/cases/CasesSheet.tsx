@@ -28,7 +28,7 @@ export function CasesSheet() {
               { key: "curves", label: "Its curves", show: () => <Curves /> },
               {
                 key: "otherwise",
-                label: kind.decides ? "Decided otherwise" : "Another number",
+                label: kind.decides ? "Otherwise" : "Another number",
                 show: () => <Otherwise />,
               },
             ]
@@ -36,9 +36,9 @@ export function CasesSheet() {
         { key: "alike", label: "Cases like it", show: () => <Alike /> },
         ...(model
           ? [
-              { key: "believed", label: "Can it be believed", show: () => <Believed /> },
-              ...(kind.decides ? [{ key: "flip", label: "One column changed", show: () => <OneColumn /> }] : []),
-              { key: "families", label: "Explained alike", show: () => <Families /> },
+              { key: "believed", label: "Believed", show: () => <Believed /> },
+              ...(kind.decides ? [{ key: "flip", label: "One column", show: () => <OneColumn /> }] : []),
+              { key: "families", label: "Families", show: () => <Families /> },
             ]
           : []),
         { key: "rows", label: "All rows", show: () => <AllRows /> },

@@ -106,7 +106,9 @@ export function Families() {
                 draw={(width) => <FamilyBars result={result} width={width} names={names} onMark={setChosen} />}
               />
               <Raises what={result.event} scale={result.output} intervals={false} />
-              {chosen && <Members family={chosen} onClose={() => setChosen(null)} />}
+              {chosen && result.families.includes(chosen) && (
+                <Members family={chosen} onClose={() => setChosen(null)} />
+              )}
               <DataTable
                 name="families"
                 rows={result.families}

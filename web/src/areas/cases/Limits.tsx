@@ -30,7 +30,10 @@ export function Limits({ features }: { features: string[] }) {
           body: { allowed, author: "", reason: "" },
         }),
       ),
-    onSuccess: (found) => client.setQueryData(["audit", audit.id], found),
+    onSuccess: (found) => {
+      client.setQueryData(["audit", audit.id], found);
+      for (const method of ["change", "values"]) client.invalidateQueries({ queryKey: ["reading", audit.id, method] });
+    },
   });
   const columns = new Map(audit.spec?.columns.map((one) => [one.name, one]));
   const groups = (name: string) => {

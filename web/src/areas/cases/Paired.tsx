@@ -67,7 +67,10 @@ export function Paired(props: {
                         {part.there}
                       </>
                     ) : (
-                      "the same"
+                      <>
+                        <span aria-hidden>·</span>
+                        <span className="sr-only">the same</span>
+                      </>
                     )}
                   </td>
                 );

@@ -74,7 +74,7 @@ export function ValueField(props: { held: Held; value: string; onValue: (value: 
           <button
             type="button"
             className="act min-h-6"
-            aria-label={`${name} as it is: ${held.value || "missing"}`}
+            aria-label={`was ${brief(held.value) || "missing"}: ${name} as it is`}
             onClick={() => onValue(held.value)}
           >
             was {held.value === "" ? "missing" : brief(held.value)}

@@ -20,15 +20,15 @@ export function useCase() {
   const row = wanted !== null && /^\d+$/.test(wanted) ? Number(wanted) : page?.cases[0]?.row;
   const place = page?.cases.findIndex((one) => one.row === row) ?? -1;
   const offset = query.offset ?? 0;
-  const [toEnd, setToEnd] = useState(false);
+  const [toEndOf, setToEndOf] = useState<number | null>(null);
   const choose = useCallback((one: number) => set({ row: String(one), edits: null, tries: null }), [set]);
   // turned back to the page before: its last case is the one before
   useEffect(() => {
     const last = page?.cases[page.cases.length - 1];
-    if (!toEnd || list.stale || !last) return;
-    setToEnd(false);
+    if (toEndOf !== offset || list.stale || !last) return;
+    setToEndOf(null);
     choose(last.row);
-  }, [toEnd, list.stale, page, choose]);
+  }, [toEndOf, offset, list.stale, page, choose]);
   const go = (step: 1 | -1) => {
     if (!page || list.stale) return;
     const next = page.cases[place < 0 ? 0 : place + step];
@@ -36,8 +36,9 @@ export function useCase() {
     else if (step > 0 && offset + LIMIT < page.matching) {
       set({ offset: String(offset + LIMIT), row: null, edits: null, tries: null });
     } else if (step < 0 && offset > 0) {
-      setToEnd(true);
-      set({ offset: String(Math.max(0, offset - LIMIT)) || null, edits: null, tries: null });
+      const before = Math.max(0, offset - LIMIT);
+      setToEndOf(before);
+      set({ offset: before ? String(before) : null, edits: null, tries: null });
     }
   };
   const first = place === 0 && offset === 0;

@@ -204,7 +204,7 @@ export function OneFeature() {
 }
 
 export function Against({ feature, expected }: { feature: string; expected: "rises" | "falls" }) {
-  const { audit, kind, search, set } = useAuditContext();
+  const { audit, search, set } = useAuditContext();
   const asked = useReading("expected", { feature, expected });
   const names = namesOf(audit);
   const scale = (asked.evidence?.result.output ?? "probability") as Scale;
@@ -224,15 +224,14 @@ export function Against({ feature, expected }: { feature: string; expected: "ris
         label: "its ladder",
         left: true,
         value: () => "",
-        show: (one) =>
-          kind.cut && (
-            <Link className="act" to={`/audits/${audit.id}/cases${contextQuery(search, { row: String(one.row) })}`}>
-              Open in Cases
-            </Link>
-          ),
+        show: (one) => (
+          <Link className="act" to={`/audits/${audit.id}/cases${contextQuery(search, { row: String(one.row) })}`}>
+            Open in Cases
+          </Link>
+        ),
       },
     ],
-    [scale, names.unit, kind, audit.id, search],
+    [scale, names.unit, audit.id, search],
   );
   return (
     <Beneath asked={asked} label={`Against the expectation that it ${expected}`}>

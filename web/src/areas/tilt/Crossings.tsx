@@ -105,7 +105,7 @@ const keyOf = (metric: string, classes: string[]) =>
     : metric;
 
 function NodeCard({ node, by, metric }: { node: Node; by: "ratio" | "difference"; metric: string }) {
-  const { audit, kind, search } = useAuditContext();
+  const { audit, search } = useAuditContext();
   const save = useSaveCompared();
   const show = by === "ratio" ? ratio : quantity;
   const intersections = (audit.spec?.intersections ?? []) as string[][];
@@ -124,14 +124,12 @@ function NodeCard({ node, by, metric }: { node: Node; by: "ratio" | "difference"
         {node.only_here && ", only in this crossing"}; adjusted p {pValue(node.p_adjusted)}.
       </p>
       <p className="mt-1 flex flex-wrap gap-x-5">
-        {kind.cut && (
-          <Link
-            className="act"
-            to={`/audits/${audit.id}/cases${contextQuery(search, { group: node.attribute, member: node.group })}`}
-          >
-            Open in Cases
-          </Link>
-        )}
+        <Link
+          className="act"
+          to={`/audits/${audit.id}/cases${contextQuery(search, { group: node.attribute, member: node.group })}`}
+        >
+          Open in Cases
+        </Link>
         {node.depth > 1 && !kept && (
           <button
             type="button"

@@ -131,14 +131,12 @@ export function RowsCard(props: {
           </table>
           <p className="mt-2 text-[12px] text-soft">{policyText(result.policy)}</p>
           <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
-            {kind.cut && (
-              <Link
-                className="act"
-                to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group, ...behind(metric) })}`}
-              >
-                Open in Cases
-              </Link>
-            )}
+            <Link
+              className="act"
+              to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group, ...(kind.cut ? behind(metric) : {}) })}`}
+            >
+              Open in Cases
+            </Link>
             {mine && !context.segment && (
               <button
                 type="button"
