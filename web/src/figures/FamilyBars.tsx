@@ -24,13 +24,7 @@ export function FamilyBars(props: Pressable<Result, Family> & { names: { rows: s
     // biome-ignore lint/a11y/useSemanticElements: a drawing whose marks are buttons
     <svg width={width} height={result.families.length * ROW + 6} role="group" aria-label="Families of explanations">
       {result.families.map((one, place) => (
-        <g
-          key={`${one.label} ${one.typical}`}
-          transform={`translate(0,${place * ROW + 6})`}
-          data-family={place}
-          {...pressable(`${one.label}: ${count(one.rows)} ${names.rows}`, () => props.onMark(one))}
-        >
-          <rect x={0} y={-4} width={width} height={ROW - 4} fill="transparent" />
+        <g key={`${one.label} ${one.typical}`} transform={`translate(0,${place * ROW + 6})`} data-family={place}>
           <line x1={0} x2={width} y1={-5} y2={-5} stroke="var(--rule)" strokeWidth={0.7} />
           <rect
             x={0}
@@ -72,6 +66,9 @@ export function FamilyBars(props: Pressable<Result, Family> & { names: { rows: s
               </g>
             );
           })}
+          <g {...pressable(`${one.label}: ${count(one.rows)} ${names.rows}`, () => props.onMark(one))}>
+            <rect x={0} y={-4} width={width} height={ROW - 4} fill="transparent" />
+          </g>
         </g>
       ))}
     </svg>

@@ -1,5 +1,6 @@
 import { Popover } from "radix-ui";
 import { useState } from "react";
+import { settingsOf } from "../../api/settings";
 import { useAuditContext } from "../../frame/context";
 import { plural, title } from "../../ui/numbers";
 import { coded } from "./AllRows";
@@ -7,9 +8,9 @@ import type { Page } from "./useCase";
 
 /** Which columns of the table are shown. */
 export function ColumnsMenu({ page }: { page: Page }) {
-  const { set } = useAuditContext();
+  const { search, set } = useAuditContext();
   const [find, setFind] = useState("");
-  const shown = page.columns;
+  const shown = settingsOf("cases", search).columns ?? page.columns;
   const listed = page.every.filter((one) => title(one).toLowerCase().includes(find.trim().toLowerCase()));
   const turn = (name: string) => {
     const next = shown.includes(name) ? shown.filter((one) => one !== name) : [...shown, name];
