@@ -228,12 +228,13 @@ def test_all_rows_are_sorted_narrowed_and_scrolled_to_the_last(page, client, aud
         [re.compile("^age band"), re.compile("^home area")]
     )
     page.get_by_role("button", name=re.compile(r"columns of \d+")).click()
-    page.get_by_label("Columns shown").get_by_label("claim number").check()
+    page.get_by_label("Columns shown").get_by_label("claim number").click()
+    expect(page.get_by_label("Columns shown").get_by_label("claim number")).to_be_checked()
     page.keyboard.press("Escape")
     expect(page.get_by_role("columnheader", name=re.compile("^claim number"))).to_be_attached()
     accessible(page)
     fits(page, 900)
-    page.get_by_role("button", name="Without home area is outer isles").click()
+    page.get_by_role("button", name="drop home area is outer isles").click()
     expect(page.get_by_test_id("reading")).to_contain_text("3,600 claims.")
 
 

@@ -69,7 +69,7 @@ export function AllRows() {
               <button
                 type="button"
                 className="act min-h-6"
-                aria-label={`Without ${aloud(one)}`}
+                aria-label={`drop ${aloud(one)}`}
                 onClick={() => {
                   const left = where.filter((other) => other !== one);
                   narrow({ where: left.length ? left.map(coded).join(",") : null });
