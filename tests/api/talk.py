@@ -75,6 +75,7 @@ PARTS = {
     "comparisons": ("intersections", "segments"),
     "policy": ("policy",),
     "wording": ("wording",),
+    "changeable": ("allowed",),
 }  # fmt: skip
 
 

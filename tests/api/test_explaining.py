@@ -29,6 +29,7 @@ SETTINGS = {
     "odd": {"rows": 300},
     "difference": {"row": 5, "other": 6},
     "families": {"sampled": 40},
+    "arrangement": {"colour": "home_area", "wide": "channel"},
     "mean_ladder": {"group": "home_area", "member": "outer isles", "sampled": 40},
     "own_parts": {},
     "lattice": {"columns": ["channel", "parcel_weight"], "metric": "accuracy"},

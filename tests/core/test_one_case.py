@@ -450,3 +450,72 @@ def test_limits_of_the_audit_hold_everywhere_and_groups_stay_unless_released():
     assert found.held == ("x0",)
     changed = {part.feature for one in found.changes for part in one.changed}
     assert "x0" not in changed
+
+
+# rows laid out
+
+
+@pytest.mark.parametrize("make", [decided, numbered, classed])
+def test_every_dot_is_its_row(make):
+    subject = make()
+    feature = subject.model.inputs[0]
+    found = run(subject, "arrangement", x=feature, wide=subject.model.inputs[-1])
+    values = subject.table.numbers(feature)
+    rows = np.array(found.table_rows)
+    assert rows.tolist() == np.flatnonzero(np.isfinite(values)).tolist() and found.missing == subject.n - len(rows)
+    assert found.xs == pytest.approx(values[rows], rel=1e-5) and found.ys == pytest.approx(
+        subject.own_output[rows], rel=1e-5
+    )
+    assert max(found.wides) < len(found.wide.levels) and len(found.names) == len(rows)
+    marks = np.array([int(one) for one in found.marks])
+    if not subject.kind.decides:
+        assert not marks.any() and found.errors == pytest.approx(
+            values[rows] * 0 + subject.own_output[rows] - subject.rows.outcome[rows], rel=1e-4, abs=1e-6
+        )
+        return
+    outcome, taken = subject.rows.outcome[rows], subject.decisions.taken[rows]
+    assert ((marks & 2) > 0).tolist() == (outcome.astype(int) != taken).tolist()
+    assert ((marks & 4) > 0).tolist() == subject.decisions.favoured[rows].tolist()
+    happened = outcome == subject.column if subject.classes else outcome
+    assert ((marks & 1) > 0).tolist() == np.asarray(happened, bool).tolist()
+    assert [found.colour.levels[one] for one in found.colours] == subject.table.texts("y")[rows].tolist()
+
+
+def test_rows_are_piled_by_what_happened_and_what_was_decided():
+    subject = decided()
+    found = run(subject, "arrangement", x="(outcome)", y="(decision)", colour="(right or wrong)")
+    piles = {}
+    for x, y in zip(found.xs, found.ys, strict=True):
+        pile = found.x.levels[int(x)], found.y.levels[int(y)]
+        piles[pile] = piles.get(pile, 0) + 1
+    y, d = subject.rows.outcome, subject.decisions.predicted
+    assert piles["1", "favourable decision"] == (y & d).sum() and piles["0", "unfavourable decision"] == (~y & ~d).sum()
+    assert [found.colour.levels[one] for one in found.colours] == np.where(y == d, "right", "wrong").tolist()
+
+
+def test_steps_of_a_feature_are_its_contributions_and_more_rows_than_asked_are_sampled():
+    subject = whole("random forest")
+    found = run(subject, "arrangement", x="(step) weight", colour="grade", rows=200)
+    each = explain(subject, np.array(found.table_rows), 5, Work())
+    assert found.xs == pytest.approx(each.values[:, each.features.index("weight")], rel=1e-4, abs=1e-6)
+    assert len(found.xs) == found.rows_read == 200 and "A sample of 200 of 500." in said("arrangement", found)
+    columns = {"x": np.arange(300.0), "level": [f"l{i % 40}" for i in range(300)], "y": np.arange(300) % 2}
+    many = system(columns, lambda rows: rows["x"] / 300, ["x"])
+    other = run(many, "arrangement", x="x", colour="level")
+    assert (
+        other.colour.levels[-1] == "(other)" and sum(one == len(other.colour.levels) - 1 for one in other.colours) > 200
+    )
+    for wrong in ("nowhere", "(step) nowhere"):
+        with pytest.raises(Refused, match="nowhere"):
+            run(many, "arrangement", x=wrong)
+
+
+def test_decisions_without_scores_are_laid_out_by_their_columns():
+    columns = {"x": np.arange(30.0), "d": np.arange(30) % 2, "kind": ["a", "b", "c"] * 10}
+    found = run(
+        system(columns | {"y": np.arange(30) % 3 == 0}, roles={"d": Role.decision}, event="True"),
+        "arrangement",
+        x="x",
+        y="(decision)",
+    )
+    assert found.outputs == () and "(output)" not in found.choices and len(found.xs) == 30

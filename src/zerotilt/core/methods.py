@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, get_args
 
 from zerotilt.core import cases
-from zerotilt.core.case import alike, difference, families, mean_ladder, odd, profiles, tried, values
+from zerotilt.core.case import alike, arrangement, difference, families, mean_ladder, odd, profiles, tried, values
 from zerotilt.core.contributions import checks, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
@@ -47,6 +47,7 @@ METHODS: dict[str, Method] = {
         flip,
         families,
         mean_ladder,
+        arrangement,
         tilt,
         lattice,
         opened,

@@ -123,6 +123,12 @@ class Subject:
         """What the output is the probability of, or the value."""
         return self.kind.phrase(self.spec, self.read_class)
 
+    @property
+    def event_label(self) -> str:
+        """The output in a few words, as it stands on an axis."""
+        heads = {"probability": "chance that ", "log-odds": "log-odds that ", "value": ""}
+        return f"{heads[self.scale]}{self.what}"
+
     @cached_property
     def asked(self) -> Asked:
         """The context's output, f(x), as something that can be asked about any rows, here or elsewhere."""

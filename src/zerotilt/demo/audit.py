@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import pyarrow as pa
 
-from zerotilt.core.meaning import ColumnSpec, Expected, Kind, Role, Spec, Task, Wording
+from zerotilt.core.meaning import Allowed, ColumnSpec, Expected, Kind, Role, Spec, Task, Wording
 from zerotilt.demo import generator, planted, training
 
 TITLE = "Skerry Post claims"
@@ -77,6 +77,10 @@ def desk_spec(table: pa.Table) -> Spec:
     )
 
 
+STAYS = ("claims_three_years", "account_age")
+"""What nobody could have otherwise: claims that were made are made."""
+
+
 def _spec(table: pa.Table, outcome: str, expected: dict[str, Expected], **more) -> Spec:
     roles = {
         "claim_number": Role.identifier,
@@ -102,7 +106,8 @@ def _spec(table: pa.Table, outcome: str, expected: dict[str, Expected], **more) 
                 expected=expected.get(name),
             )
         )
-    return Spec(columns=tuple(columns), holdout_values=("test",), training_values=("training",), **more)
+    stays = tuple(Allowed(feature=name, change="none") for name in STAYS)
+    return Spec(columns=tuple(columns), holdout_values=("test",), training_values=("training",), allowed=stays, **more)
 
 
 def build() -> tuple[pa.Table, Spec, dict[str, bytes]]:

@@ -9,6 +9,7 @@ from matplotlib.axes import Axes
 
 from zerotilt.core import words
 from zerotilt.core.case.alike import AlikeResult
+from zerotilt.core.case.arrangement import ArrangementResult
 from zerotilt.core.case.difference import DifferenceResult
 from zerotilt.core.case.families import FamiliesResult
 from zerotilt.core.case.mean_ladder import MeanLadderResult
@@ -265,3 +266,39 @@ def families(result: FamiliesResult, spec: Spec) -> Drawing:
         scaled(axes.yaxis, result.output, spec, "mean contribution to the")
 
     return Drawing(WIDE, 3.2, paint)
+
+
+TINTS = (VERDIGRIS, OCHRE, IRIS, BRICK, SOFT, INK)
+
+
+def arrangement(result: ArrangementResult, spec: Spec) -> Drawing:
+    """Every row as a dot; levels are slots in which rows are spread, each in its own place."""
+    rng = np.random.default_rng(0)
+
+    def spread(along, values):
+        return values + rng.uniform(-0.41, 0.41, len(values)) if along.levels else values
+
+    def paint(axes):
+        xs, ys = spread(result.x, np.array(result.xs)), spread(result.y, np.array(result.ys))
+        codes = np.array(result.colours, int)
+        levels = result.colour.levels if result.colour else ("",)
+        for place, level in enumerate(levels):
+            mine = codes == place
+            axes.plot(
+                xs[mine],
+                ys[mine],
+                ".",
+                ms=2,
+                color=TINTS[place % len(TINTS)],
+                alpha=0.6,
+                label=short(level, 24),
+                rasterized=True,
+            )
+        for axis, along in ((axes.xaxis, result.x), (axes.yaxis, result.y)):
+            if along.levels:
+                axis.set_ticks(range(len(along.levels)), [short(level, 14) for level in along.levels])
+            axis.set_label_text(along.label)
+        if result.colour:
+            axes.legend(frameon=False, title=result.colour.label, markerscale=4, fontsize=7)
+
+    return Drawing(WIDE, 4.2, paint)

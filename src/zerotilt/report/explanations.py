@@ -180,6 +180,7 @@ DRAWINGS: dict[str, Callable[[Any, Spec], Drawing]] = {
     "difference": case.difference,
     "mean_ladder": case.mean_ladder,
     "families": case.families,
+    "arrangement": case.arrangement,
     "tilt": tilt,
     "lattice": lattice,
     "one_group": one_group,

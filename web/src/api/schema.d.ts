@@ -480,6 +480,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/arrangement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rows laid out: the evidence, or the task that computes it */
+        post: operations["read_arrangement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/tilt": {
         parameters: {
             query?: never;
@@ -1991,6 +2008,26 @@ export interface components {
             levels: string[];
         };
         /**
+         * Along
+         * @description One thing that is known of the rows: its name, and where its values lie.
+         */
+        Along: {
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "date" | "level";
+            /**
+             * Levels
+             * @description Values are numbers of these, from 0; empty for numbers and dates
+             */
+            levels: string[];
+        };
+        /**
          * Alongside
          * @description A second model version, or a second row set, read in the same figures.
          */
@@ -2045,6 +2082,122 @@ export interface components {
              * @default false
              */
             scores_shown: boolean;
+        };
+        /** ArrangementAsk */
+        ArrangementAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ArrangementSettings"];
+        };
+        /**
+         * ArrangementResult
+         * @description Arrays have one entry a row that is laid out.
+         */
+        ArrangementResult: {
+            x: components["schemas"]["Along"];
+            y: components["schemas"]["Along"];
+            colour: components["schemas"]["Along"] | null;
+            wide: components["schemas"]["Along"] | null;
+            deep: components["schemas"]["Along"] | null;
+            /** Xs */
+            xs: number[];
+            /** Ys */
+            ys: number[];
+            /** Colours */
+            colours: number[];
+            /** Wides */
+            wides: number[];
+            /** Deeps */
+            deeps: number[];
+            /** Table Rows */
+            table_rows: number[];
+            /**
+             * Names
+             * @description Identifiers; empty where there are more rows than can be picked
+             */
+            names: string[];
+            /**
+             * Outputs
+             * @description Empty where only decisions were recorded
+             */
+            outputs: number[];
+            /**
+             * Errors
+             * @description Of a number: prediction less what happened; empty otherwise
+             */
+            errors: number[];
+            /**
+             * Marks
+             * @description One digit a row: 1 the event, or the class that is read, happened; 2 decided wrongly; 4 favoured; summed
+             */
+            marks: string;
+            /** Knows Outcome */
+            knows_outcome: boolean;
+            /** Decides */
+            decides: boolean;
+            /**
+             * Choices
+             * @description What rows can be laid out along
+             */
+            choices: string[];
+            /** Rows */
+            rows: number;
+            /**
+             * Rows Read
+             * @description Rows of the context, or of the sample of them
+             */
+            rows_read: number;
+            /**
+             * Missing
+             * @description Rows that are left out because one of the two is missing
+             */
+            missing: number;
+            /** Threshold */
+            threshold: number | null;
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** ArrangementSettings */
+        ArrangementSettings: {
+            /**
+             * X
+             * @description A column, or (output), (error), (outcome), (decision), (right or wrong), or (step) and a feature; the first numeric feature when empty
+             * @default
+             */
+            x: string;
+            /**
+             * Y
+             * @default (output)
+             */
+            y: string;
+            /**
+             * Colour
+             * @description What happened when empty; a dash for none
+             * @default
+             */
+            colour: string;
+            /**
+             * Wide
+             * @description A panel for each of its levels or bins, side by side
+             * @default
+             */
+            wide: string;
+            /**
+             * Deep
+             * @description The same, one under the other
+             * @default
+             */
+            deep: string;
+            /**
+             * Rows
+             * @description Rows laid out; a seeded sample beyond
+             * @default 100000
+             */
+            rows: number;
         };
         /** Associated */
         Associated: {
@@ -2666,7 +2819,7 @@ export interface components {
             output: number;
             /**
              * From Real
-             * @description Gower distance from the nearest real row of the context, 0 to 1
+             * @description Gower distance from the nearest real row of the context but the case itself, 0 to 1
              */
             from_real: number;
             /**
@@ -3831,6 +3984,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["AlikeResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ArrangementResult] */
+        EvidenceView_ArrangementResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ArrangementResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ByPartResult] */
@@ -7800,6 +7989,11 @@ export interface components {
         /** ReadingView[AlikeResult] */
         ReadingView_AlikeResult_: {
             evidence?: components["schemas"]["EvidenceView_AlikeResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[ArrangementResult] */
+        ReadingView_ArrangementResult_: {
+            evidence?: components["schemas"]["EvidenceView_ArrangementResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[ByPartResult] */
@@ -12630,6 +12824,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_MeanLadderResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_arrangement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArrangementAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ArrangementResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

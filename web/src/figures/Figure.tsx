@@ -1,9 +1,10 @@
-import { type ReactNode, useLayoutEffect, useRef, useState } from "react";
+import { type ReactNode, useRef } from "react";
 import { type AnyEvidence, declared } from "../api/methods";
 import { useAuditContext } from "../frame/context";
 import { save } from "../ui/csv";
 import { heldAt } from "../ui/held";
 import { ActionMenu } from "../ui/Menu";
+import { Wide } from "../ui/Wide";
 
 /** A figure with its downloads. `draw` gets the width there is. */
 export function Figure(props: {
@@ -16,24 +17,12 @@ export function Figure(props: {
   /** Narrower than this the figure is scrolled sideways, not squeezed. */
   least?: number;
 }) {
-  const place = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(820);
-  // before anything is painted: a figure is not drawn in one width and then in another
-  useLayoutEffect(() => {
-    if (!place.current) return;
-    setWidth(Math.round(place.current.clientWidth));
-    const watch = new ResizeObserver(([entry]) => entry && setWidth(Math.round(entry.contentRect.width)));
-    watch.observe(place.current);
-    return () => watch.disconnect();
-  }, []);
+  const place = useRef<HTMLElement>(null);
   const { audit } = useAuditContext();
-  const least = props.least ?? 520;
   const svg = () => place.current?.querySelector("svg") as SVGSVGElement;
   return (
-    <figure className="relative mt-4" aria-label={props.alternative}>
-      <div ref={place} className="overflow-x-auto" tabIndex={width < least ? 0 : undefined}>
-        {props.draw(Math.max(width, least))}
-      </div>
+    <figure ref={place} className="relative mt-4" aria-label={props.alternative}>
+      <Wide least={props.least ?? 520}>{props.draw}</Wide>
       <div className="mt-1 flex justify-end">
         <ActionMenu
           label={`Download figure ${props.name}`}

@@ -213,15 +213,13 @@ function LeastConsistent({ choose }: { choose: (row: number) => void }) {
           { key: "reach", label: "all within", value: (one) => one.reach, show: (one) => decimal(one.reach) },
         ];
         return (
-          <>
-            <DataTable
-              name="least-consistent"
-              rows={result.cases}
-              columns={columns}
-              rowKey={(one) => String(one.row)}
-              onRow={(one) => choose(one.row)}
-            />
-          </>
+          <DataTable
+            name="least-consistent"
+            rows={result.cases}
+            columns={columns}
+            rowKey={(one) => String(one.row)}
+            onRow={(one) => choose(one.row)}
+          />
         );
       }}
     </Beneath>

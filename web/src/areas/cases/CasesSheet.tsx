@@ -10,6 +10,7 @@ const Alike = later(async () => (await import("./Alike")).Alike);
 const Believed = later(async () => (await import("./Believed")).Believed);
 const OneColumn = later(async () => (await import("./OneColumn")).OneColumn);
 const Families = later(async () => (await import("./Families")).Families);
+const Arrangement = later(async () => (await import("./Arrangement")).Arrangement);
 const AllRows = later(async () => (await import("./AllRows")).AllRows);
 
 /** Single predictions, and the rows they are found among. */
@@ -42,6 +43,7 @@ export function CasesSheet() {
             ]
           : []),
         { key: "rows", label: "All rows", show: () => <AllRows /> },
+        { key: "arrangement", label: "Laid out", show: () => <Arrangement /> },
       ]}
     />
   );

@@ -43,10 +43,16 @@ export function Written() {
   const newest = list[0];
   return (
     <>
-      <p className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]" data-testid="reading">
+      <p
+        className="mt-2 max-w-[64ch] font-serif text-[22px] leading-[1.3]"
+        data-testid="reading"
+        aria-busy={reports.isFetching}
+      >
         {newest
           ? `Report ${newest.number} is the newest; ${newest.tested === 0 ? "nothing in it could be tested" : `it holds ${plural(newest.flagged, "finding")}`}; ${newest.signatures.length ? `${plural(newest.signatures.length, "person has", "people have")} signed it` : "nobody has signed it"}.`
-          : "No report has been written yet."}
+          : reports.data
+            ? "No report has been written yet."
+            : "Reading …"}
       </p>
       <p className="mt-1.5 max-w-[80ch] text-soft">
         Once written a report is never altered; a later one has a number of its own. A signature is over every file of a
