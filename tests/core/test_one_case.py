@@ -513,7 +513,7 @@ def test_steps_of_a_feature_are_its_contributions_and_more_rows_than_asked_are_s
 def test_decisions_without_scores_are_laid_out_by_their_columns():
     columns = {"x": np.arange(30.0), "d": np.arange(30) % 2, "kind": ["a", "b", "c"] * 10}
     found = run(
-        system(columns | {"y": np.arange(30) % 3 == 0}, roles={"d": Role.decision}, event="True"),
+        system(columns | {"y": (np.arange(30) % 3 == 0).astype(int)}, roles={"d": Role.decision}),
         "arrangement",
         x="x",
         y="(decision)",

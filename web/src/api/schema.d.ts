@@ -2171,7 +2171,8 @@ export interface components {
             x: string;
             /**
              * Y
-             * @default (output)
+             * @description The output when empty; the decision where none is recorded
+             * @default
              */
             y: string;
             /**

@@ -37,7 +37,7 @@ class ArrangementSettings(Frozen):
         description=f"A column, or {OUTPUT}, {ERROR}, {OUTCOME}, {DECISION}, {RIGHT}, or {STEP}and a feature; the first "
         "numeric feature when empty",
     )
-    y: str = Field(default=OUTPUT, max_length=500)
+    y: str = Field(default="", max_length=500, description="The output when empty; the decision where none is recorded")
     colour: str = Field(default="", max_length=500, description="What happened when empty; a dash for none")
     wide: str = Field(default="", max_length=500, description="A panel for each of its levels or bins, side by side")
     deep: str = Field(default="", max_length=500, description="The same, one under the other")
@@ -97,13 +97,14 @@ def arrange(subject: Subject, settings: ArrangementSettings, seed: int, work: Wo
     ]
     numbers = numbers or [one.name for one in subject.spec.columns if subject.table.is_number(one.name)]
     x = settings.x or (numbers[0] if numbers else OUTCOME if subject.spec.knows_outcome else DECISION)
+    y = settings.y or (OUTPUT if subject.read_output is not None else DECISION)
     wanted = settings.colour or (OUTCOME if subject.spec.knows_outcome else DECISION if subject.kind.decides else "-")
     chosen = np.arange(subject.n)
     if subject.n > settings.rows:
         chosen = np.sort(np.random.default_rng(seed).permutation(subject.n)[: settings.rows])
     source = _Source(subject, chosen, seed, work)
     along_x, xs = source.along(x)
-    along_y, ys = source.along(settings.y)
+    along_y, ys = source.along(y)
     colour, colours = (None, np.zeros(len(chosen), np.int64)) if wanted == "-" else source.parted(wanted)
     wide, wides = source.parted(settings.wide) if settings.wide else (None, np.zeros(len(chosen), np.int64))
     deep, deeps = source.parted(settings.deep) if settings.deep else (None, np.zeros(len(chosen), np.int64))
@@ -136,7 +137,7 @@ def arrange(subject: Subject, settings: ArrangementSettings, seed: int, work: Wo
         rows=subject.n,
         rows_read=len(chosen),
         missing=int((~there).sum()),
-        threshold=subject.threshold if OUTPUT in (x, settings.y) else None,
+        threshold=subject.threshold if OUTPUT in (x, y) else None,
         scale=subject.scale,
         event=subject.what,
     )

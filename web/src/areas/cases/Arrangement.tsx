@@ -45,9 +45,9 @@ export function Arrangement() {
         <Choose
           name="Up"
           before="up:"
-          value={settings.y ?? "(output)"}
+          value={settings.y ?? result?.y.name ?? ""}
           choices={choices}
-          onChoose={(y) => set({ y: y === "(output)" ? null : y })}
+          onChoose={(y) => set({ y })}
         />
         <Choose
           name="Coloured by"
