@@ -31,9 +31,9 @@ TYPED = """(text) => {
 }"""
 ANSWERED = """([text, ladder]) => {
   const said = document.querySelector("[data-testid=reading]");
-  const drawn = document.querySelector("section[aria-label^='Ladder of'] [data-rung^='missed scans']");
-  const fresh = said && said.innerText.includes(`missed scans ${text},`) && !document.querySelector("main [aria-busy=true]");
-  return fresh && (!ladder || (drawn && drawn.textContent.includes(`missed scans ${text}`))) && performance.now() - window.typed;
+  const busy = [...document.querySelectorAll("main [aria-busy=true]")];
+  const fresh = said && said.innerText.includes(`missed scans ${text},`) && !busy.some((one) => one.contains(said));
+  return fresh && !(ladder && busy.length) && performance.now() - window.typed;
 }"""
 
 

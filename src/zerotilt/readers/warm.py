@@ -110,7 +110,8 @@ def _rehearse(arguments: dict) -> None:
         subject, _ = jobs.opened(arguments)
         if subject.predictor is None or subject.predictions.structure[0] is None:
             return
-        for name, settings in (("ladder", {"row": int(subject.rows.numbers[0])}), ("response", {})):
+        first = {"row": int(subject.rows.numbers[0])}
+        for name, settings in (("ladder", first), ("response", {}), ("tried", first)):
             method = method_named(name)
             method.compute(subject, method.settings(**settings), 0, Work())
 

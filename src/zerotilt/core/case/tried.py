@@ -16,7 +16,7 @@ from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.response.support import support_of
+from zerotilt.core.response.support import support_in
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -78,7 +78,7 @@ def try_values(subject: Subject, settings: TriedSettings, seed: int, work: Work)
     asked = Frame({name: np.concatenate([one[name] for one in (case, now, *singles)]) for name in case.names})
     outputs, read = subject.model.outputs(asked), subject.output(asked)
     cut = subject.decisions.cut_at(settings.row)
-    support = support_of(subject.frame, seed)
+    support = support_in(subject)
     # the case as it is would be the nearest to most that is written over it
     others = np.flatnonzero(subject.rows.numbers != settings.row)
     if not len(others):

@@ -17,7 +17,7 @@ from zerotilt.core.meaning import Allowed
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
-from zerotilt.core.response.support import Support, support_of
+from zerotilt.core.response.support import Support, support_in
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -112,7 +112,7 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
         aim,
         _values(subject, limits, case),
         space(subject.frame),
-        support_of(subject.frame, seed),
+        support_in(subject),
     )
     beam = [case]
     found: dict[tuple[str, ...], tuple[Frame, float]] = {}

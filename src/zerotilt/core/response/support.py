@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from zerotilt.core.distance import Space, nearest, space
 from zerotilt.core.predictors import Frame
+from zerotilt.core.subject import Subject
 
 REAL_ROWS = 2_000
 SHARE = 0.99
@@ -37,3 +38,12 @@ def support_of(frame: Frame, seed: int, most: int = REAL_ROWS) -> Support:
     where = space(frame)
     limit = float(np.quantile(nearest(where, frame)[0], SHARE)) if frame.rows > 1 else 0.0
     return Support(where, frame, limit)
+
+
+def support_in(subject: Subject) -> Support:
+    """The same of a context's rows; learnt once for a model and these rows, whatever of it is read."""
+    made: dict[str, Support] = vars(subject.model).setdefault("_supports", {})
+    key = subject.context.row_set.digest()
+    if key not in made:
+        made[key] = support_of(subject.frame, 0)
+    return made[key]

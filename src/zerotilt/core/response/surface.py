@@ -17,7 +17,7 @@ from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.accumulated import second_order
 from zerotilt.core.response.curves import Grid, feature_named, grid_of, ice
-from zerotilt.core.response.support import support_of
+from zerotilt.core.response.support import support_in
 from zerotilt.core.stats import weighing
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -228,7 +228,7 @@ def _near(values: NDArray, grid: Grid) -> NDArray[np.bool_]:
 
 
 def _far_share(subject: Subject, grids, names, rng) -> float:
-    known = support_of(subject.frame, 0)
+    known = support_in(subject)
     rows = rng.integers(0, subject.n, SYNTHETIC_ROWS)
     combined = subject.frame.take(rows)
     for name, grid in zip(names, grids, strict=True):
