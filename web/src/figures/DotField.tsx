@@ -1,7 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Schemas } from "../api/client";
-import { day, type Scale } from "../ui/numbers";
+import { count, day, type Scale } from "../ui/numbers";
 import { type Box, chosenBy, nearestTo, packed, paint, spread } from "./dots";
 import { Fitted } from "./Figure";
 
@@ -9,7 +9,9 @@ type Result = Schemas["ArrangementResult"];
 type Along = Schemas["Along"];
 
 export const TINTS = ["--g0", "--g1", "--g2", "--g3", "--g4", "--g5", "--g6"] as const;
-const INSIDE = { left: 66, right: 12, top: 22, bottom: 40, gap: 14 };
+const INSIDE = { right: 12, top: 22, bottom: 40, gap: 14 };
+/** Room for what is written along the left side: numbers, or names of levels. */
+const sideOf = (along: Along) => (along.levels.length ? 118 : 66);
 const PANEL = { one: 430, several: 240 };
 
 /** Where an axis begins and ends: of levels a slot each, of numbers what there is and a little more. */
@@ -39,7 +41,8 @@ export function DotField(props: {
   const [ring, setRing] = useState<[number, number][]>([]);
   const grabbed = useRef<{ x: number; y: number; view: typeof view } | null>(null);
   const [wide, deep] = [result.wide?.levels ?? [""], result.deep?.levels ?? [""]];
-  const each = (width - INSIDE.left - INSIDE.right - INSIDE.gap * (wide.length - 1)) / wide.length;
+  const left = sideOf(result.y);
+  const each = (width - left - INSIDE.right - INSIDE.gap * (wide.length - 1)) / wide.length;
   const tall = deep.length > 1 || wide.length > 1 ? PANEL.several : PANEL.one;
   const height = INSIDE.top + deep.length * tall + INSIDE.gap * (deep.length - 1) + INSIDE.bottom;
   const boxes = useMemo(() => {
@@ -47,7 +50,7 @@ export function DotField(props: {
     for (let down = 0; down < deep.length; down++) {
       for (let across = 0; across < wide.length; across++) {
         found.push({
-          left: INSIDE.left + across * (each + INSIDE.gap),
+          left: left + across * (each + INSIDE.gap),
           top: INSIDE.top + down * (tall + INSIDE.gap),
           width: each,
           height: tall,
@@ -55,7 +58,7 @@ export function DotField(props: {
       }
     }
     return found;
-  }, [wide.length, deep.length, each, tall]);
+  }, [wide.length, deep.length, each, tall, left]);
   const n = result.xs.length;
   const fixed = useMemo(() => {
     const [panel, tint] = [new Uint8Array(n), new Uint8Array(n)];
@@ -69,6 +72,20 @@ export function DotField(props: {
     () => Uint8Array.from({ length: n }, (_, i) => (hidden.has(result.colours[i] ?? 0) ? 0 : 1)),
     [result, n, hidden],
   );
+  const piles = useMemo(() => {
+    const found = boxes.map(() => new Map<string, [number, number, number]>());
+    if (result.x.levels.length && result.y.levels.length) {
+      for (let i = 0; i < n; i++) {
+        if (!shown[i]) continue;
+        const [x, y] = [result.xs[i] as number, result.ys[i] as number];
+        const pile = found[fixed.panel[i] as number];
+        const held = pile?.get(`${x} ${y}`);
+        if (held) held[2] += 1;
+        else pile?.set(`${x} ${y}`, [x, y, 1]);
+      }
+    }
+    return found.map((one) => [...one.values()]);
+  }, [boxes, result, n, shown, fixed]);
   const places = useMemo(() => {
     const [xs, ys] = [new Float32Array(n), new Float32Array(n)];
     const [nx, ny] = [result.x.levels.length, result.y.levels.length];
@@ -77,8 +94,8 @@ export function DotField(props: {
     for (let i = 0; i < n; i++) {
       const box = boxes[fixed.panel[i] as number] as Box;
       const row = result.table_rows[i] as number;
-      const x = (result.xs[i] as number) + (nx ? spread(row, 1) * 0.82 : 0);
-      const y = (result.ys[i] as number) + (ny ? spread(row, 2) * 0.82 : 0);
+      const x = (result.xs[i] as number) + (nx ? spread(row, 1) * 0.78 : 0);
+      const y = (result.ys[i] as number) + (ny ? spread(row, 2) * 0.78 - 0.05 : 0);
       xs[i] = box.left + ((x - ax) / (bx - ax)) * box.width;
       ys[i] = box.top + box.height - ((y - ay) / (by - ay)) * box.height;
     }
@@ -206,6 +223,7 @@ export function DotField(props: {
             result={result}
             view={view}
             title={[wide[place % wide.length], deep[Math.floor(place / wide.length)]].filter(Boolean).join(" · ")}
+            piles={piles[place] ?? []}
             foot={place >= boxes.length - wide.length}
             side={place % wide.length === 0}
           />
@@ -229,6 +247,8 @@ function Panel(props: {
   result: Result;
   view: { x: [number, number]; y: [number, number] };
   title: string;
+  /** Rows of each pile, where both axes are of levels. */
+  piles: [number, number, number][];
   foot: boolean;
   side: boolean;
 }) {
@@ -256,6 +276,18 @@ function Panel(props: {
           {props.title}
         </Fitted>
       )}
+      {props.piles.map(([across, up, rows]) => (
+        <text
+          key={`${across} ${up}`}
+          x={x(across - 0.42)}
+          y={y(up + 0.43)}
+          fontSize={12.5}
+          fontWeight={600}
+          fill="var(--ink)"
+        >
+          {count(rows)}
+        </text>
+      ))}
       {cut != null && result.y.name === "(output)" && cut > view.y[0] && cut < view.y[1] && (
         <line x1={box.left} x2={box.left + box.width} y1={y(cut)} y2={y(cut)} stroke="var(--ink)" strokeWidth={1.2} />
       )}
@@ -264,7 +296,15 @@ function Panel(props: {
       )}
       {props.side &&
         ticksOf(result.y, view.y, y.ticks(6)).map((tick) => (
-          <Fitted key={tick} x={box.left - 7} y={y(tick)} width={58} anchor="end" size={12} fill="var(--soft)">
+          <Fitted
+            key={tick}
+            x={box.left - 7}
+            y={y(tick)}
+            width={sideOf(result.y) - 8}
+            anchor="end"
+            size={12}
+            fill="var(--soft)"
+          >
             {wordsOf(result.y, tick)}
           </Fitted>
         ))}

@@ -52,4 +52,12 @@ describe("dots", () => {
     expect(spread(12, 1)).toBe(spread(12, 1));
     for (let row = 0; row < 500; row++) expect(Math.abs(spread(row, 2))).toBeLessThanOrEqual(0.5);
   });
+  it("spreads rows evenly over a slot, along both axes apart", () => {
+    const cells = new Array(16).fill(0);
+    for (let row = 0; row < 8000; row++) {
+      const [x, y] = [spread(row, 1) + 0.5, spread(row, 2) + 0.5];
+      cells[Math.floor(x * 4) * 4 + Math.floor(y * 4)] += 1;
+    }
+    for (const one of cells) expect(Math.abs(one - 500)).toBeLessThan(110);
+  });
 });

@@ -8,7 +8,13 @@ export interface Box {
 }
 
 /** A steady place within a slot for a row, from −0.5 to 0.5: a dot does not move when it is drawn again. */
-export const spread = (row: number, salt: number) => (((row + 1) * 2654435761 + salt * 40503) % 4096) / 4096 - 0.5;
+export function spread(row: number, salt: number): number {
+  // mixed until places along two axes have nothing to do with each other
+  let mixed = Math.imul(row ^ (salt * 0x9e3779b9), 0x85ebca6b);
+  mixed = Math.imul(mixed ^ (mixed >>> 13), 0xc2b2ae35);
+  mixed = Math.imul(mixed ^ (mixed >>> 16), 0x27d4eb2f);
+  return ((mixed ^ (mixed >>> 15)) >>> 0) / 2 ** 32 - 0.5;
+}
 
 /** Whether a point lies within a ring of corners (crossings of a ray). */
 export function within(x: number, y: number, ring: readonly (readonly [number, number])[]): boolean {
