@@ -407,6 +407,23 @@ def test_rows_that_are_all_explained_alike_fall_into_no_families():
     flat = system({"x": np.arange(40.0), "y": np.arange(40) % 2}, lambda rows: np.full(rows.rows, 0.4), ["x"])
     with pytest.raises(Refused, match="cannot be gathered"):
         run(flat, "families")
+    weights = np.where(np.arange(40) < 2, 1.0, 0.0)
+    few = system(
+        {"x": np.arange(40.0), "w": weights, "y": np.arange(40) % 2},
+        lambda rows: rows["x"] / 40,
+        ["x"],
+        roles={"w": Role.weight},
+    )
+    with pytest.raises(Refused, match="cannot be gathered"):
+        run(few, "families")
+
+
+def test_a_value_of_a_column_that_is_missing_everywhere_has_no_standing():
+    columns = {"x": np.full(30, np.nan), "z": np.arange(30.0), "y": np.arange(30) % 2}
+    subject = system(columns, lambda rows: 1 / (1 + np.exp(-rows["z"] / 9 - np.nan_to_num(rows["x"]))), ["x", "z"])
+    found = run(subject, "ladder", row=3, edits={"x": "2"})
+    assert next(one.standing for one in found.rungs if one.feature == "x") == "missing in all rows"
+    assert run(subject, "tried", row=3, edits={"x": "2"}).edited[0].warning == "it is missing in all of the 30 rows"
 
 
 # what is said

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from zerotilt import settings_file
 from zerotilt.core import guess
 from zerotilt.core.meaning import (
+    Allowed,
     ColumnSpec,
     Condition,
     GroupThreshold,
@@ -115,6 +116,7 @@ BEFORE = Spec(
     ),
     model_inputs=("weight", "gone"),
     wording=Wording(row="claim", rows="claims"),
+    allowed=(Allowed(feature="weight", change="up"), Allowed(feature="gone", change="none")),
 )
 
 
@@ -138,7 +140,7 @@ def test_what_fits_is_taken_and_what_is_not_there_is_named():
     assert spec.column("weight").expected == "rises"
     assert (spec.event, spec.favourable, spec.threshold, spec.wording.row) == ("yes", "other", 0.3, "claim")
     assert (spec.intersections, [one.name for one in spec.segments]) == ((("area", "grade"),), ["heavy"])
-    assert spec.model_inputs == ()
+    assert spec.model_inputs == () and [one.feature for one in spec.allowed] == ["weight"]
     for part in (
         "no column “gone”",
         "segment “old” is left out",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 from zerotilt.core import words
 from zerotilt.core.levels import match_level
@@ -42,7 +43,9 @@ def refit(wanted: Spec, profile: TableProfile, guessed: Spec) -> tuple[Spec, tup
     for crossing in wanted.intersections:
         if _named(f"crossing of {words.listing([f'“{name}”' for name in crossing])}", crossing, there, notes):
             crossings.append(crossing)
-    update = {"segments": tuple(segments), "intersections": tuple(crossings)}
+    # columns that are not there are named already
+    allowed = tuple(one for one in wanted.allowed if one.feature in there)
+    update: dict[str, Any] = {"segments": tuple(segments), "intersections": tuple(crossings), "allowed": allowed}
     if spec.task is wanted.task:
         update["policy"] = wanted.policy
     else:

@@ -83,7 +83,7 @@ def gather(subject: Subject, settings: FamiliesSettings, seed: int, work: Work) 
     points = found.values
     distinct = len(np.unique(points, axis=0))
     wanted = settings.families
-    if distinct < max(wanted, FEWEST):
+    if distinct < max(wanted, FEWEST) or len(chosen) <= FEWEST:
         raise Refused(
             f"{words.opening(words.plural(distinct, 'different explanation'))} among {words.plural(len(chosen), 'row')}; "
             f"{'they cannot' if distinct != 1 else 'it cannot'} be gathered into {max(wanted, FEWEST)} families.",

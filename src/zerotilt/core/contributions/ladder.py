@@ -153,6 +153,8 @@ def _standing(subject: Subject, feature: str, row: int, edits: Mapping[str, str]
         return f"{'under 1%' if share < 0.01 else f'{share:.0%}'} of {subject.spec.wording.rows}"
     among = subject.table.numbers(feature)[subject.rows.numbers]
     among = among[np.isfinite(among)]
+    if not len(among):
+        return f"missing in all {subject.spec.wording.rows}"
     at = float(mine)
     rank = int(np.clip(round(100 * float(np.mean(among < at) + np.mean(among == at) / 2)), 1, 99))
     ending = {1: "st", 2: "nd", 3: "rd"}.get(rank % 10 if rank % 100 not in (11, 12, 13) else 0, "th")
