@@ -53,9 +53,15 @@ def page(window, running):
     """A page that remembers nothing of the test before, in the tab that it left: a new one is a process of its own."""
     found = window.pages[0] if window.pages else window.new_page()
     errors: list[str] = []
+    refused: list[str] = []  # which request it was: the console names none
     heard = {
         "console": lambda message: errors.append(message.text) if message.type == "error" else None,
         "pageerror": lambda error: errors.append(str(error)),
+        "response": lambda answer: (
+            refused.append(f"{answer.status} {answer.request.method} {answer.url} {answer.request.post_data or ''}"[:600])
+            if answer.status >= 400
+            else None
+        ),
     }
     for event, note in heard.items():
         found.on(event, note)
@@ -73,7 +79,7 @@ def page(window, running):
             found.remove_listener(event, note)
     nobody_waits(running)
     left = [error for error in errors if not any(allowed in error for allowed in found.allowed_errors)]
-    assert left == []
+    assert left == [], refused
 
 
 def nobody_waits(running) -> None:

@@ -118,6 +118,7 @@ def test_a_finding_is_raised_by_hand_on_a_figure(page, client, audit):
     expect(page.locator("[data-finding]")).to_have_count(before + 1)
     mine = page.locator("[data-finding]", has_text="Scans come from <ferries>.")
     expect(mine).to_contain_text("raised by local")
+    page.goto("/")  # who looks at an audit goes on asking for it
     client.delete(f"/api/audits/{own}?for_good=true")
 
 

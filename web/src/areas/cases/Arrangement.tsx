@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
@@ -87,7 +87,14 @@ export function Arrangement() {
 
 function Field({ result }: { result: Result }) {
   const [hidden, setHidden] = useState<ReadonlySet<number>>(new Set());
-  const [chosen, setChosen] = useState<readonly number[]>([]);
+  /** Rows of the table: dots are others once more of them are there. */
+  const [picked, setPicked] = useState<readonly number[]>([]);
+  const places = useMemo(() => new Map(result.table_rows.map((row, place) => [row, place])), [result]);
+  const chosen = useMemo(
+    () => picked.map((row) => places.get(row)).filter((place) => place !== undefined),
+    [picked, places],
+  );
+  const setChosen = (dots: readonly number[]) => setPicked(dots.map((one) => result.table_rows[one] as number));
   const [moving, setMoving] = useState(false);
   const levels = result.colour?.levels ?? [];
   const turn = (place: number) => {
