@@ -39,6 +39,12 @@ export function DotField(props: {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [view, setView] = useState({ x: reach(result.x, result.xs), y: reach(result.y, result.ys) });
   const [ring, setRing] = useState<[number, number][]>([]);
+  /** The same at once: a pointer moves faster than a slow machine draws. */
+  const corners = useRef<[number, number][]>([]);
+  const drawTo = (next: [number, number][]) => {
+    corners.current = next;
+    setRing(next);
+  };
   const grabbed = useRef<{ x: number; y: number; view: typeof view } | null>(null);
   const [wide, deep] = [result.wide?.levels ?? [""], result.deep?.levels ?? [""]];
   const left = sideOf(result.y);
@@ -195,24 +201,25 @@ export function DotField(props: {
           event.currentTarget.setPointerCapture(event.pointerId);
           const [x, y] = at(event);
           if (moving) grabbed.current = { x, y, view };
-          else setRing([[x, y]]);
+          else drawTo([[x, y]]);
         }}
         onPointerMove={(event) => {
           const [x, y] = at(event);
           const from = grabbed.current;
           const box = boxes[0] as Box;
           if (from) move((from.x - x) / box.width, (y - from.y) / box.height, from.view);
-          else if (ring.length) setRing([...ring, [x, y]]);
+          else if (corners.current.length) drawTo([...corners.current, [x, y]]);
         }}
         onPointerUp={(event) => {
           const [x, y] = at(event);
           grabbed.current = null;
-          if (!ring.length) return;
-          const [first] = ring as [[number, number]];
-          const drawn = ring.length > 3 || Math.hypot(first[0] - x, first[1] - y) > 6;
+          const around = corners.current;
+          const [first] = around;
+          if (!first) return;
+          const drawn = around.length > 3 || Math.hypot(first[0] - x, first[1] - y) > 6;
           const one = nearestTo(x, y, places.xs, places.ys, shown);
-          props.onChoose(drawn ? chosenBy(ring, places.xs, places.ys, shown) : one < 0 ? [] : [one]);
-          setRing([]);
+          props.onChoose(drawn ? chosenBy(around, places.xs, places.ys, shown) : one < 0 ? [] : [one]);
+          drawTo([]);
         }}
       >
         {boxes.map((box, place) => (
