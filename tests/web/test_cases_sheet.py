@@ -242,7 +242,10 @@ def test_rows_are_laid_out_drawn_around_and_kept(page, client, audit, context):
     page.goto(f"/audits/{audit['id']}/cases?part=arrangement&x=parcel_weight")
     reading(page)
     found = talk.read(client, audit["id"], "arrangement", context, {"x": "parcel_weight"})["result"]
+    expect(page.get_by_text("A first look")).to_have_count(0)
+    reading(page)
     field = page.get_by_role("application")
+    field.scroll_into_view_if_needed()
     box = field.bounding_box()
     corners = [(0.12, 0.1), (0.9, 0.1), (0.9, 0.45), (0.12, 0.45), (0.12, 0.1)]
     places = [(box["x"] + box["width"] * x, box["y"] + box["height"] * y) for x, y in corners]
