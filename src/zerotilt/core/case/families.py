@@ -11,13 +11,14 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.contributions.explain import ShapleyMethod, explain
 from zerotilt.core.contributions.sums_met import affordable
+from zerotilt.core.counterfactuals.flip import share_of
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.stats import intervals, weighing
-from zerotilt.core.stats.estimates import Estimate, estimate
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -195,11 +196,11 @@ def _family(subject: Subject, features, chosen, points, codes, centres, c: int) 
     outcome = subject.rows.outcome_if_known
     favoured = wrong = happened = None
     if subject.kind.decides:
-        favoured = _share(subject.decisions.favoured[places], mass, confidence)
+        favoured = share_of(subject.decisions.favoured[places], mass, confidence)
     if outcome is not None and subject.kind.decides:
-        wrong = _share(outcome[places].astype(np.int64) != subject.decisions.taken[places], mass, confidence)
+        wrong = share_of(outcome[places].astype(np.int64) != subject.decisions.taken[places], mass, confidence)
         hit = outcome if not subject.classes else outcome == subject.column
-        happened = _share(np.asarray(hit, bool)[places], mass, confidence)
+        happened = share_of(np.asarray(hit, bool)[places], mass, confidence)
     return Family(
         label=_label(features, means, order),
         movers=tuple(Mover(feature=features[j], mean=float(means[j])) for j in order),
@@ -228,12 +229,6 @@ def _label(features, means: NDArray[np.float64], order: NDArray[np.intp]) -> str
     if len(parts) == 2 and means[shown[0]] < 0:
         parts.reverse()
     return ", ".join(parts) or "moved by nothing"
-
-
-def _share(which: NDArray[np.bool_], mass: NDArray[np.float64], confidence: float) -> Estimate:
-    hit = mass * which
-    counts = intervals.effective_counts(hit.sum(), (hit**2).sum(), mass.sum(), (mass**2).sum(), (mass > 0).sum())
-    return estimate(*(float(one) for one in intervals.wilson(*counts, confidence)))
 
 
 def say(result: FamiliesResult, wording: Wording, settings: FamiliesSettings) -> Reading:

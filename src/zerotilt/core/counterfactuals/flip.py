@@ -102,7 +102,7 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
                     here=_label(here),
                     there=_label(there),
                     rows=int(mine.sum()),
-                    changed=_share(turned[mine], mass[asked][mine], confidence),
+                    changed=share_of(turned[mine], mass[asked][mine], confidence),
                     gained=int((step > 0).sum()),
                     lost=int((step < 0).sum()),
                     mean_change=float(weighing.mean(change[mine], mass[asked][mine])),
@@ -112,7 +112,7 @@ def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> Fli
     return FlipResult(
         feature=feature,
         flips=tuple(sorted(flips, key=lambda one: -one.changed.value)),
-        changed=_share(ever, mass, confidence),
+        changed=share_of(ever, mass, confidence),
         listed=tuple(int(row) for row in subject.rows.numbers[chosen[np.flatnonzero(ever)[:LISTED]]]),
         rows=subject.n,
         rows_read=frame.rows,
@@ -130,7 +130,7 @@ def _label(level) -> str:
     return str(level) if isinstance(level, str) else f"{level:g}"
 
 
-def _share(which: np.ndarray, mass: np.ndarray, confidence: float) -> Estimate:
+def share_of(which: np.ndarray, mass: np.ndarray, confidence: float) -> Estimate:
     """The weighted share of rows, with its interval."""
     hit = mass * which
     counts = intervals.effective_counts(hit.sum(), (hit**2).sum(), mass.sum(), (mass**2).sum(), (mass > 0).sum())

@@ -216,13 +216,7 @@ function Selection(props: { result: Result; chosen: readonly number[]; onClear: 
         ]
       : []),
     ...(result.decides
-      ? [
-          [
-            `share ${names.high === names.low ? "favoured" : (audit.spec?.wording?.favourable ?? "favoured")}`,
-            marked(4),
-            percent,
-          ] as const,
-        ]
+      ? [[`share ${audit.spec?.wording?.favourable ?? "favoured"}`, marked(4), percent] as const]
       : []),
     ...(result.decides && result.knows_outcome
       ? ([

@@ -64,7 +64,11 @@ export function Families() {
               .flatMap((key): Column<Family>[] => [
                 {
                   key,
-                  label: { favoured: names.high, happened: result.event, wrong: "wrong" }[key],
+                  label: {
+                    favoured: audit.spec?.wording?.favourable ?? "favoured",
+                    happened: result.event,
+                    wrong: "wrong",
+                  }[key],
                   value: (one) => one[key]?.value,
                   show: (one) => share(one[key]),
                 },
