@@ -23,7 +23,7 @@ from zerotilt.core.evidence import within
 from zerotilt.core.frozen import CountedFromOne, in_words
 from zerotilt.core.meaning import Context, ModelReading, Spec, Wording
 from zerotilt.core.method import Method
-from zerotilt.core.methods import METHODS, method_named
+from zerotilt.core.methods import METHODS, method_named, result_of
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
@@ -224,7 +224,7 @@ class Study:
         return Found(
             found,
             checked,
-            found.compute(self.subject, checked, self.seed, self.work()),
+            result_of(found, self.subject, checked, self.seed, self.work()),
             self.spec,
             self.subject.context,
         )

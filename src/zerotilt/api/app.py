@@ -18,6 +18,7 @@ from zerotilt.api import (
     findings,
     front,
     meaning,
+    person,
     problems,
     readings,
     reports,
@@ -42,7 +43,7 @@ def create(files: FileStore, pages: Path | None = None) -> FastAPI:
     app.add_middleware(Guard)
     problems.install(app)
     app.include_router(readings.of_methods())
-    for part in (front, audits, meaning, settings, readings, tasks, dossier, findings, again, reports, choices):
+    for part in (front, audits, meaning, settings, readings, tasks, dossier, findings, again, reports, person, choices):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():
         _serve(app, pages)

@@ -7,12 +7,14 @@ import re
 from typing import Any, Literal
 
 from fastapi import APIRouter, HTTPException, Response
+from fastapi.responses import FileResponse, StreamingResponse
 from peewee import SQL
 from pydantic import BaseModel, Field, create_model
 
 from zerotilt.api.desk import PATIENCE, TheDesk, connected, ready
 from zerotilt.api.views import ReadingView, TaskView, evidence
 from zerotilt.core import arrayfile, tabulate
+from zerotilt.core.attached import digests_in
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Method
@@ -141,6 +143,24 @@ def array(
     body, media = arrayfile.written(table, kind)
     file = f"{found.method}-{re.sub(r'[^a-z0-9_]+', '-', name)}-{key[:8]}.{kind}"
     return Response(body, media_type=media, headers={"Content-Disposition": f'attachment; filename="{file}"'})
+
+
+@router.get("/audits/{audit_id}/evidence/{key}/attached/{name}", response_class=Response)
+@connected
+def attached(audit: Audit, desk: TheDesk, key: str, name: str, kind: Literal["parquet", "csv"] = "parquet") -> Response:
+    """A table that goes with a result, as a file; CSV is written while it is sent."""
+    row = evidence_of(audit, key)
+    digest = digests_in(row.body["result"]).get(name)
+    if digest is None:
+        raise HTTPException(404, f"No table “{name}” goes with this result.")
+    path, file = desk.files.verified(digest), f"{row.method}-{key[:8]}.{kind}"
+    if kind == "parquet":
+        return FileResponse(path, media_type=arrayfile.MEDIA[kind], filename=file)
+    return StreamingResponse(
+        arrayfile.csv_pieces(path.open("rb")),
+        media_type=arrayfile.MEDIA[kind],
+        headers={"Content-Disposition": f'attachment; filename="{file}"'},
+    )
 
 
 def evidence_of(audit: Audit, key: str) -> EvidenceRow:

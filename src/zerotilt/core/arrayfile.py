@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import io
 import json
-from typing import Literal
+from collections.abc import Iterator
+from typing import BinaryIO, Literal
 
 import pyarrow as pa
 import pyarrow.csv as pacsv
 import pyarrow.parquet as pq
 
 MEDIA = {"csv": "text/csv; charset=utf-8", "parquet": "application/vnd.apache.parquet", "json": "application/json"}
+PIECE_ROWS = 16_384
 RISKY = ("=", "+", "-", "@", "\t", "\r")
 
 
@@ -28,6 +30,16 @@ def written(table: pa.Table, kind: Literal["csv", "parquet", "json"]) -> tuple[b
     else:
         pacsv.write_csv(_plain(table), sink)
     return sink.getvalue(), MEDIA[kind]
+
+
+def csv_pieces(source: BinaryIO) -> Iterator[bytes]:
+    """A Parquet file as CSV, piece by piece; the file is closed at the end."""
+    with source:
+        for place, batch in enumerate(pq.ParquetFile(source).iter_batches(PIECE_ROWS)):
+            sink = io.BytesIO()
+            options = pacsv.WriteOptions(include_header=place == 0)
+            pacsv.write_csv(_plain(pa.Table.from_batches([batch])), sink, options)
+            yield sink.getvalue()
 
 
 def _plain(table: pa.Table) -> pa.Table:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
 from numpy.typing import NDArray
 from pydantic import Field
 
@@ -20,8 +22,10 @@ from zerotilt.core.work import Work
 Which = Literal[
     "all", "right", "wrong", "true positive", "true negative", "false positive", "false negative", "too high", "too low"
 ]
-Order = Literal["row", "score", "nearest the threshold", "error", "outcome", "decision", "column"]
+Order = Literal["row", "score", "nearest the threshold", "error", "outcome", "decision", "column", "contribution"]
 SHOWN_FIRST = 12
+EXPLAINED = "explained"
+"""The method that explains every row."""
 
 
 class CasesQuery(Frozen):
@@ -36,7 +40,9 @@ class CasesQuery(Frozen):
         description="Conditions that a row must meet, as they are typed: channel=telephone|app, parcel_weight>10, channel=",
     )
     order: Order = "row"
-    by: str = Field(default="", max_length=500, description="The column that orders them, where a column does")
+    by: str = Field(
+        default="", max_length=500, description="The column, or the feature whose contribution, that orders them"
+    )
     descending: bool = False
     find: str = Field(default="", max_length=200, description="Text within the identifier")
     group: str = Field(default="", description="A grouping, as the tilt sheet names it")
@@ -45,6 +51,9 @@ class CasesQuery(Frozen):
         default=(),
         max_length=500,
         description="Columns shown, in this order; groups and inputs of the model when empty",
+    )
+    contributions: tuple[str, ...] = Field(
+        default=(), max_length=500, description="Features whose contributions are shown; every row is explained for it"
     )
     offset: int = Field(default=0, ge=0)
     limit: int = Field(default=50, ge=1, le=500)
@@ -63,6 +72,7 @@ class Case(Frozen):
     )
     from_threshold: float | None = Field(description="Output less the row's own threshold, in probability")
     values: tuple[str | None, ...]
+    contributions: tuple[float, ...] = Field(description="On the scale that is read, of the features asked for")
 
 
 class CasesPage(Frozen):
@@ -72,6 +82,7 @@ class CasesPage(Frozen):
     matching: int
     columns: tuple[str, ...] = Field(description="Of the values of a case")
     every: tuple[str, ...] = Field(description="Columns that can be shown")
+    contributions: tuple[str, ...] = Field(description="Features, of the contributions of a case")
     cases: tuple[Case, ...]
     scale: Literal["probability", "log-odds", "value"]
     event: str
@@ -184,6 +195,8 @@ def _keys(subject: Subject, query: CasesQuery) -> NDArray[np.float64] | None:
         return None
     if query.order == "column":
         return _ranks(subject, query.by)
+    if query.order == "contribution":
+        return _contribution(subject, query.by)
     if query.order == "outcome":
         return _ranks(subject, subject.spec.outcome.name)
     if query.order == "decision":
@@ -223,6 +236,24 @@ def _ranks(subject: Subject, name: str) -> NDArray[np.float64]:
     return rank[codes[subject.rows.numbers]]
 
 
+def _contribution(subject: Subject, feature: str) -> NDArray[np.float64]:
+    """What one feature did to the output of every row, shape (n,).
+
+    Raises
+    ------
+    Refused : it is no feature of the model, or not every row was explained.
+    """
+    if not subject.predictor or feature not in subject.model.inputs:
+        has = words.listing(list(subject.predictor.inputs)) if subject.predictor else "no model"
+        raise Refused(f"by: “{feature}” is not a feature of the model; there is {has}.", todo="Name one of these.")
+    if EXPLAINED not in subject.given:
+        raise Refused("Not every row was explained yet.", todo="Explain every row first.")
+    file = pq.ParquetFile(pa.BufferReader(subject.given[EXPLAINED]))
+    # features stand before baseline and output, in the model's order, whatever they are called
+    place = len(file.schema_arrow.names) - 2 - len(subject.model.inputs) + subject.model.inputs.index(feature)
+    return file.read(columns=[file.schema_arrow.names[place]]).column(0).to_numpy()
+
+
 def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPage:
     """One page of cases with some of their columns.
 
@@ -241,18 +272,26 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
     shown = found[query.offset : query.offset + query.limit]
     numbers = subject.rows.numbers[shown]
     values = [subject.table.texts_of(name, numbers) for name in columns]
+    moved = [_contribution(subject, name)[shown] for name in query.contributions]
     return CasesPage(
         total=subject.n,
         matching=len(found),
         columns=tuple(columns),
         every=every,
-        cases=tuple(_cases(subject, shown, numbers, values)),
+        contributions=query.contributions,
+        cases=tuple(_cases(subject, shown, numbers, values, moved)),
         scale=subject.scale,
         event=subject.what,
     )
 
 
-def _cases(subject: Subject, shown: NDArray[np.int64], numbers: NDArray[np.int64], values: list[NDArray]) -> list[Case]:
+def _cases(
+    subject: Subject,
+    shown: NDArray[np.int64],
+    numbers: NDArray[np.int64],
+    values: list[NDArray],
+    moved: list[NDArray[np.float64]],
+) -> list[Case]:
     output, y = subject.read_output, subject.rows.outcome_if_known
     decides = subject.kind.decides
     happened = [None] * len(shown) if y is None else subject.table.texts_of(subject.spec.outcome.name, numbers)
@@ -271,6 +310,7 @@ def _cases(subject: Subject, shown: NDArray[np.int64], numbers: NDArray[np.int64
             error=None if missed is None else float(missed[at]),
             from_threshold=None if scores is None else float(scores[at] - subject.decisions.cuts[at]),
             values=tuple(None if column[i] is None else str(column[i]) for column in values),
+            contributions=tuple(float(column[i]) for column in moved),
         )
         for i, at in enumerate(shown)
     ]
@@ -344,5 +384,6 @@ METHOD = Method(
     needs=frozenset({"predictions"}),
     depends=frozenset({"spec", "comparisons"}),
     address={"descending": "down", "offset": "offset", "decided": "decided", "happened": "happened"},
-    version=3,
+    reads=lambda query: EXPLAINED if query.contributions or query.order == "contribution" else "",
+    version=4,
 )

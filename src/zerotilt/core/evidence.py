@@ -9,17 +9,18 @@ from datetime import UTC, datetime
 from importlib.metadata import version
 from typing import Any
 
-from pydantic import BaseModel, Field, ValidationError
+from pydantic import BaseModel, Field, PrivateAttr, ValidationError
 
 from zerotilt import __version__
 from zerotilt.core import rows as row_sets
 from zerotilt.core import segments
 from zerotilt.core.again import Measured
+from zerotilt.core.attached import attached_to
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Method
-from zerotilt.core.methods import METHODS, method_named
+from zerotilt.core.methods import METHODS, method_named, result_of
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -72,6 +73,12 @@ class Evidence(Frozen):
     seconds: float
     result: dict[str, Any]
     reading: Reading | None = Field(default=None, description="As it was written when this was computed")
+    _attached: dict[str, bytes] = PrivateAttr(default_factory=dict)
+
+    @property
+    def attached(self) -> dict[str, bytes]:
+        """Files that go with a result that was just computed, by the names of its fields."""
+        return self._attached
 
     @property
     def settled(self) -> BaseModel:
@@ -210,8 +217,8 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
     started = time.perf_counter()
     if subject.predictor is not None:
         subject.predictions.require_steady()
-    result = method.compute(subject, settings, seed, work)
-    return Evidence(
+    result = result_of(method, subject, settings, seed, work)
+    found = Evidence(
         key=key(method, digests, subject.context, settings, seed),
         method=name,
         method_version=method.version,
@@ -228,3 +235,5 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         result=result.model_dump(mode="json"),
         reading=within(method.read(result, subject.spec.wording, settings), subject.context),
     )
+    found._attached = attached_to(result)
+    return found

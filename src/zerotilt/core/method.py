@@ -88,6 +88,8 @@ class Method:
     """The printed figure, where it is one of the plain kinds; the report has painters of its own for others."""
     arrays: Callable[[Any], Mapping[str, list[dict[str, Any]]]] | None = None
     """Arrays of a result that are not fields of records."""
+    reads: Callable[[Any], str] = lambda settings: ""
+    """The method whose table, with its first settings and of the same context, these settings read; none when empty."""
     version: int = 1
     """Raised when numbers change, so that older evidence is not taken for the new."""
     reads_alongside: bool = False

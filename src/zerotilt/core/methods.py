@@ -4,9 +4,23 @@ from __future__ import annotations
 
 from typing import Any, get_args
 
+from pydantic import BaseModel
+
 from zerotilt.core import cases
-from zerotilt.core.case import alike, arrangement, difference, families, mean_ladder, odd, profiles, tried, values
-from zerotilt.core.contributions import checks, ladder, surrogate
+from zerotilt.core.attached import attached_to
+from zerotilt.core.case import (
+    alike,
+    arrangement,
+    difference,
+    families,
+    mean_ladder,
+    odd,
+    person,
+    profiles,
+    tried,
+    values,
+)
+from zerotilt.core.contributions import checks, every, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
@@ -14,6 +28,8 @@ from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Area, Method
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
+from zerotilt.core.subject import Subject
+from zerotilt.core.work import Work
 
 AREAS = get_args(Area)
 METHODS: dict[str, Method] = {
@@ -33,6 +49,7 @@ METHODS: dict[str, Method] = {
         interactions,
         expected,
         cases,
+        every,
         ladder,
         values,
         tried,
@@ -44,6 +61,7 @@ METHODS: dict[str, Method] = {
         difference,
         surrogate,
         checks,
+        person,
         flip,
         families,
         mean_ladder,
@@ -77,6 +95,17 @@ def first_shown(spec: Spec, with_model: bool) -> list[tuple[str, dict[str, Any]]
         if settings is not None and (first or settings) and method.needs <= has:
             found.append((method.name, dict(settings)))
     return found
+
+
+def result_of(method: Method, subject: Subject, settings: BaseModel, seed: int, work: Work) -> BaseModel:
+    """Compute a method; what it reads of another's table is computed before, where nobody gave it."""
+    needed = method.reads(settings)
+    if needed and needed not in subject.given:
+        other = METHODS[needed]
+        other.refuse(subject)
+        found = other.compute(subject, other.settings(), seed, work)
+        subject = subject.with_given({needed: next(iter(attached_to(found).values()))})
+    return method.compute(subject, settings, seed, work)
 
 
 def method_named(name: str) -> Method:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
+import pyarrow as pa
 from numpy.typing import NDArray
 
 from zerotilt.core import levels, output, words
@@ -32,6 +34,8 @@ class Subject:
     """The second model version or row set of the context, read in the same figures."""
     alike: Subject | None = field(default=None, repr=False, compare=False)
     """The same rows and model with another class read, whose parts are these."""
+    given: Mapping[str, bytes | pa.Buffer] = field(default_factory=dict, repr=False, compare=False)
+    """Tables of the same context that were computed before, as Parquet files, by the names of their methods."""
 
     @cached_property
     def rows(self) -> Rows:
@@ -104,9 +108,13 @@ class Subject:
             )
         return self.classes.index(label)
 
+    def with_given(self, tables: Mapping[str, bytes | pa.Buffer]) -> Subject:
+        """The same subject with tables computed before; none of its parts is made again."""
+        return replace(self, given={**self.given, **tables}, alike=self)
+
     def of_class(self, name: str) -> Subject:
         """The same rows and model with another class read; what does not depend on the class is not computed again."""
-        return replace(self, context=self.context.model_copy(update={"read_class": name}), alike=self)
+        return replace(self, context=self.context.model_copy(update={"read_class": name}), alike=self, given={})
 
     @property
     def read_class(self) -> str:

@@ -19,7 +19,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
-from zerotilt.readers.held import Held
+from zerotilt.readers.held import Held, mapped
 
 HELD = Held()
 """What this process has opened. A resident reader opens once; the processes it starts for its jobs find it here."""
@@ -59,8 +59,14 @@ def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
     subject, digests = opened(arguments)
     method = method_named(arguments["method"])
     settings = method.settings.model_validate(arguments["settings"])
+    if path := arguments.get("given_path"):
+        subject = subject.with_given({method.reads(settings): mapped(path).read_buffer()})
     found = compute(subject, digests, method.name, settings, arguments["seed"], work)
-    return {"evidence": [found.model_dump(mode="json")]}
+    files = {}
+    for name, data in found.attached.items():
+        files[name] = str(scratch / f"{name}.parquet")
+        Path(files[name]).write_bytes(data)
+    return {"evidence": [found.model_dump(mode="json")], **({"files": files} if files else {})}
 
 
 def check(arguments: dict, scratch: Path, work: Work) -> dict:

@@ -14,11 +14,13 @@ from zerotilt.core.case.difference import DifferenceResult
 from zerotilt.core.case.families import FamiliesResult
 from zerotilt.core.case.mean_ladder import MeanLadderResult
 from zerotilt.core.case.odd import OddResult
+from zerotilt.core.case.person import PersonResult
 from zerotilt.core.case.profiles import Profile, ProfilesResult
 from zerotilt.core.case.tried import TriedResult
 from zerotilt.core.case.values import ValuesResult
 from zerotilt.core.cases import CasesPage
 from zerotilt.core.contributions.checks import ChecksResult
+from zerotilt.core.contributions.every import ExplainedResult
 from zerotilt.core.counterfactuals.change_result import ChangeResult
 from zerotilt.core.counterfactuals.nearest import Difference, NearestResult
 from zerotilt.core.meaning import Spec
@@ -77,6 +79,26 @@ def change(result: ChangeResult, spec: Spec) -> Drawing:
         return _paired("no plausible change was found", (), result.decision, "")
     first = result.changes[0]
     return _paired(f"{result.name} and its smallest change", first.changed, result.decision, first.decision)
+
+
+def person(result: PersonResult, spec: Spec) -> Drawing:
+    """What counted most, of what the person's page names."""
+    return bars(
+        [f"{words.title(one.feature)} {one.value}" for one in result.counted],
+        [one.contribution for one in result.counted],
+        "raised or lowered the " + ("chance" if result.scale == "probability" else "result"),
+        colours=[OCHRE if one.contribution > 0 else IRIS for one in result.counted],
+    )
+
+
+def explained(result: ExplainedResult, spec: Spec) -> Drawing:
+    shown = result.moved[:LISTED]
+    what = {"probability": "chance", "log-odds": "log-odds", "value": result.event}[result.output]
+    return bars(
+        [words.title(one.feature) for one in shown],
+        [one.mean_absolute for one in shown],
+        f"mean absolute contribution to the {what}",
+    )
 
 
 def cases(result: CasesPage, spec: Spec) -> Drawing:

@@ -170,6 +170,8 @@ DRAWINGS: dict[str, Callable[[Any, Spec], Drawing]] = {
     "checks": case.checks,
     "nearest": case.nearest,
     "change": case.change,
+    "person": case.person,
+    "explained": case.explained,
     "performance": performance,
     "cases": case.cases,
     "values": case.values,

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import base64
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from functools import cache, partial
-from importlib.resources import files
+from functools import partial
 from typing import Any, cast
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
@@ -28,6 +26,7 @@ from zerotilt.report.compose import Bundle
 from zerotilt.report.compose import Section as Read
 from zerotilt.report.document import Document, Piece, Reader, sections
 from zerotilt.report.explanations import drawing_of
+from zerotilt.report.letters import letters
 from zerotilt.report.numbers import Number, numbers
 from zerotilt.report.published import without_the_few
 from zerotilt.report.short import sentences
@@ -110,7 +109,7 @@ def render(
         "report.html"
     ).render(
         cover=cover,
-        fonts=_fonts(),
+        fonts=letters(),
         title=document.title.strip() or cover.title,
         made=cover.made or datetime.now(UTC).strftime("%d %B %Y, %H:%M UTC"),
         spec=spec,
@@ -175,16 +174,6 @@ def render(
         interval=_interval,
     )
     return Rendered(html, found, left_out)
-
-
-@cache
-def _fonts() -> dict[str, str]:
-    """The letters of the report, so that it looks alike wherever it is opened."""
-    folder = files("zerotilt.report") / "fonts"
-    return {
-        name: base64.b64encode((folder / f"{file}.woff2").read_bytes()).decode()
-        for name, file in (("Newsreader", "newsreader"), ("Instrument Sans", "instrument-sans"))
-    }
 
 
 SEVERITIES = ("high", "medium", "low")

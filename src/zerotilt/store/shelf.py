@@ -9,6 +9,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from zerotilt.core.attached import digests_in
 from zerotilt.store.check import lock_file
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import EvidenceRow
@@ -19,8 +20,10 @@ MARK = "arrow file"
 
 
 def keep(files: FileStore, body: dict[str, Any]) -> None:
-    """Write a piece of evidence, its large arrays as files; within a transaction."""
-    result, digests = dict(body["result"]), []
+    """Write a piece of evidence, its large arrays as files; within a transaction. Files that go with it are there already."""
+    result, digests = dict(body["result"]), list(digests_in(body["result"]).values())
+    for digest in digests:
+        lock_file(digest)
     for name, records in body["result"].items():
         data = _arrow(records)
         if data is None:

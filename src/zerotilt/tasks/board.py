@@ -11,6 +11,7 @@ from typing import Any
 
 import peewee
 
+from zerotilt.core.attached import digests_in
 from zerotilt.core.evidence import Digests, Evidence, changed_since, key
 from zerotilt.core.meaning import Context, Rule, Spec
 from zerotilt.core.methods import first_shown, method_named
@@ -113,6 +114,9 @@ class Board:
         # joined within an audit only: another's page does not see this one's work; the result is shared all the same
         if row is not None:
             return row
+        if needed := found.reads(found.settings.model_validate(settings)):
+            other = self.known(audit, context, needed, {})
+            payload["given_digest"] = next(iter(digests_in(other.body["result"]).values()), None) if other else None
         seconds = expected(payload, payload["cells"])
         return self.submit("evidence", found.title, payload, audit, f"{wanted}:{audit.id}", turn, seconds)
 

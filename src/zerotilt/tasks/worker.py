@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import shutil
 import tempfile
 import threading
 import time
@@ -12,6 +13,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from zerotilt.core.attached import digests_in
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
@@ -115,6 +117,10 @@ class Worker:
             ticker = Ticker(task, lane)
             with tempfile.TemporaryDirectory(prefix="zt-", dir=self._scratch) as scratch:
                 arguments = patiently(lambda: self._arguments(task, ticker), PATIENCE)
+                if given := arguments.pop("given_digest", None):
+                    # a copy: a reader reaches its scratch and no file of the store
+                    source, copied = self._files.verified(given, ticker.beat), Path(scratch) / "given.parquet"
+                    arguments["given_path"] = str(shutil.copyfile(source, copied))
                 began = time.monotonic()
                 result = self._room.run(
                     task.kind, arguments, Path(scratch), ticker, gives_way=not lane.quick, on_start=lane.started
@@ -204,6 +210,8 @@ class Worker:
             if not Task.update(heartbeat=now()).where(ours(task)).execute():
                 raise Superseded
             for body in result.pop("evidence", []):
+                if not set(digests_in(body["result"]).values()) <= set(result.get("files", {}).values()):
+                    raise Refused("The result names a file that was not made with it.", todo="Check the model file.")
                 shelf.keep(self._files, body)
                 if task.audit_id is not None:
                     own(task.audit_id, body["key"])

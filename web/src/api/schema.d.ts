@@ -242,6 +242,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/explained": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Every row explained: the evidence, or the task that computes it */
+        post: operations["read_explained"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/ladder": {
         parameters: {
             query?: never;
@@ -423,6 +440,23 @@ export interface paths {
         put?: never;
         /** Checks of an explanation: the evidence, or the task that computes it */
         post: operations["read_checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Page for the person: the evidence, or the task that computes it */
+        post: operations["read_person"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1146,6 +1180,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/evidence/{key}/attached/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Attached
+         * @description A table that goes with a result, as a file; CSV is written while it is sent.
+         */
+        get: operations["attached_api_audits__audit_id__evidence__key__attached__name__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tasks/{task_id}": {
         parameters: {
             query?: never;
@@ -1660,6 +1714,46 @@ export interface paths {
          * @description Sign a report by name and role. A signature is never taken back; another one says what has changed.
          */
         post: operations["sign_api_audits__audit_id__reports__number__signatures_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/evidence/{key}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Page
+         * @description The page as HTML.
+         */
+        get: operations["page_api_audits__audit_id__evidence__key__page_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/evidence/{key}/page.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Page Pdf
+         * @description The page as PDF; made outside the transaction in which it was read.
+         */
+        get: operations["page_pdf_api_audits__audit_id__evidence__key__page_pdf_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2231,6 +2325,26 @@ export interface components {
             rows: number;
         };
         /**
+         * Attached
+         * @description What a result says of the table; the table itself goes with it as a file and is never part of its JSON.
+         */
+        Attached: {
+            /**
+             * Held
+             * @default parquet file
+             * @constant
+             */
+            held: "parquet file";
+            /** Digest */
+            digest: string;
+            /** Size */
+            size: number;
+            /** Rows */
+            rows: number;
+            /** Columns */
+            columns: string[];
+        };
+        /**
          * Attribute
          * @description One way the rows are grouped, and what its groups are compared with.
          */
@@ -2626,6 +2740,11 @@ export interface components {
             from_threshold: number | null;
             /** Values */
             values: (string | null)[];
+            /**
+             * Contributions
+             * @description On the scale that is read, of the features asked for
+             */
+            contributions: number[];
         };
         /**
          * CaseCurve
@@ -2686,6 +2805,11 @@ export interface components {
              * @description Columns that can be shown
              */
             every: string[];
+            /**
+             * Contributions
+             * @description Features, of the contributions of a case
+             */
+            contributions: string[];
             /** Cases */
             cases: components["schemas"]["Case"][];
             /**
@@ -2737,10 +2861,10 @@ export interface components {
              * @default row
              * @enum {string}
              */
-            order: "row" | "score" | "nearest the threshold" | "error" | "outcome" | "decision" | "column";
+            order: "row" | "score" | "nearest the threshold" | "error" | "outcome" | "decision" | "column" | "contribution";
             /**
              * By
-             * @description The column that orders them, where a column does
+             * @description The column, or the feature whose contribution, that orders them
              * @default
              */
             by: string;
@@ -2773,6 +2897,12 @@ export interface components {
              * @default []
              */
             columns: string[];
+            /**
+             * Contributions
+             * @description Features whose contributions are shown; every row is explained for it
+             * @default []
+             */
+            contributions: string[];
             /**
              * Offset
              * @default 0
@@ -3217,6 +3347,18 @@ export interface components {
             alongside: components["schemas"]["Measure"];
             /** @description Here less alongside */
             change: components["schemas"]["Estimate"];
+        };
+        /**
+         * Counted
+         * @description One fact of the case, and how far it moved the output.
+         */
+        Counted: {
+            /** Feature */
+            feature: string;
+            /** Value */
+            value: string;
+            /** Contribution */
+            contribution: number;
         };
         /**
          * CurvePart
@@ -4311,6 +4453,42 @@ export interface components {
             result: components["schemas"]["ExpectedResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[ExplainedResult] */
+        EvidenceView_ExplainedResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ExplainedResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[FamiliesResult] */
         EvidenceView_FamiliesResult_: {
             /** Key */
@@ -4777,6 +4955,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["PerformanceResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[PersonResult] */
+        EvidenceView_PersonResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["PersonResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ProfilesResult] */
@@ -5375,6 +5589,66 @@ export interface components {
              * @default 0.001
              */
             least: number;
+        };
+        /** ExplainedAsk */
+        ExplainedAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ExplainedSettings"];
+        };
+        /** ExplainedResult */
+        ExplainedResult: {
+            /**
+             * Moved
+             * @description Largest mean absolute contribution first
+             */
+            moved: components["schemas"]["zerotilt__core__contributions__every__Moved"][];
+            /**
+             * Features
+             * @description In the order of the table's columns of contributions
+             */
+            features: string[];
+            /** Identifiers */
+            identifiers: string[];
+            /** @description A row of the context each: its row number in the table from 1, its identifiers, a contribution for each feature, the baseline, and the output they add up to */
+            table: components["schemas"]["Attached"];
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Baseline */
+            baseline: number;
+            /** Background */
+            background: number;
+            /** Method */
+            method: string;
+            /** Why */
+            why: string;
+            /**
+             * Error
+             * @description Largest standard error; 0 where all are exact
+             */
+            error: number;
+            /**
+             * Sampled
+             * @description Rows that were sampled where the others are exact
+             */
+            sampled: number;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+        };
+        /** ExplainedSettings */
+        ExplainedSettings: {
+            /**
+             * Method
+             * @default auto
+             * @enum {string}
+             */
+            method: "auto" | "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
         };
         /** Failure */
         Failure: {
@@ -6910,31 +7184,6 @@ export interface components {
              */
             order: string[];
         };
-        /**
-         * Moved
-         * @description Rows of one group whose decision differs from the rule in force: they gain or lose the favourable decision.
-         */
-        Moved: {
-            /** Group */
-            group: string;
-            /**
-             * Threshold
-             * @description None where the rule in force goes by other groups
-             */
-            threshold: number | null;
-            /** Selection Rate */
-            selection_rate: number | null;
-            /** True Positive Rate */
-            true_positive_rate: number | null;
-            /** False Positive Rate */
-            false_positive_rate: number | null;
-            /** Accuracy */
-            accuracy: number | null;
-            /** Gain */
-            gain: number;
-            /** Lose */
-            lose: number;
-        };
         /** Mover */
         Mover: {
             /** Feature */
@@ -7757,6 +8006,143 @@ export interface components {
          * @description Nothing to choose.
          */
         PerformanceSettings: Record<string, never>;
+        /** PersonAsk */
+        PersonAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["PersonSettings"];
+        };
+        /**
+         * PersonResult
+         * @description Everything is in chances, or in the unit of a number; never in log-odds.
+         */
+        PersonResult: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Decision
+             * @description In the audit's words, or the class; of a number the prediction in its unit
+             */
+            decision: string;
+            /**
+             * Favoured
+             * @description Null where no decision is the favourable one
+             */
+            favoured: boolean | null;
+            /**
+             * Favoured Above
+             * @description Whether the favourable decision lies at or over the threshold
+             */
+            favoured_above: boolean | null;
+            /**
+             * Decides
+             * @description Whether something is decided; a number is only predicted
+             */
+            decides: boolean;
+            /** Prediction */
+            prediction: number;
+            /** Threshold */
+            threshold: number | null;
+            /**
+             * Baseline
+             * @description Mean output over the rows of the context
+             */
+            baseline: number;
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "probability" | "value";
+            /** Event */
+            event: string;
+            /** Background */
+            background: number;
+            /** Background Rows */
+            background_rows: string;
+            /**
+             * Counted
+             * @description Largest first
+             */
+            counted: components["schemas"]["Counted"][];
+            /**
+             * Smaller
+             * @description Facts that are not listed because they counted less
+             */
+            smaller: number;
+            /** Smaller Sum */
+            smaller_sum: number;
+            /**
+             * Unnamed
+             * @description Columns that make groups and that are not named; the model takes them
+             */
+            unnamed: number;
+            /** Unnamed Sum */
+            unnamed_sum: number;
+            /**
+             * Error
+             * @description Largest standard error of what was sampled
+             */
+            error: number | null;
+            /** Ways */
+            ways: components["schemas"]["Way"][];
+            /**
+             * None
+             * @description Why no change is proposed; empty where some are
+             */
+            none: string;
+            /**
+             * Aim
+             * @description What the changes were to bring: otherwise, as a class, a range
+             */
+            aim: string;
+            /**
+             * Held
+             * @description Named facts that count as not to be changed
+             */
+            held: string[];
+            /**
+             * Limited
+             * @description Named facts that may change in one direction or within ends only
+             */
+            limited: string[];
+        };
+        /** PersonSettings */
+        PersonSettings: {
+            /**
+             * Wanted
+             * @description The class wanted, where there are several; any other when empty
+             * @default
+             */
+            wanted: string;
+            /**
+             * At Least
+             * @description Of a number: the least that is wanted
+             */
+            at_least?: number | null;
+            /**
+             * At Most
+             * @description Of a number: the most that is wanted
+             */
+            at_most?: number | null;
+            /**
+             * Row
+             * @description Row number in the table, from 0
+             */
+            row: number;
+            /**
+             * Shown
+             * @description Columns that make groups and that the page names all the same
+             * @default []
+             */
+            shown: string[];
+            /**
+             * Most
+             * @description Facts that are listed
+             * @default 6
+             */
+            most: number;
+        };
         /**
          * Piece
          * @description A section, or text of one's own between sections.
@@ -8037,6 +8423,11 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ExpectedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[ExplainedResult] */
+        ReadingView_ExplainedResult_: {
+            evidence?: components["schemas"]["EvidenceView_ExplainedResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[FamiliesResult] */
         ReadingView_FamiliesResult_: {
             evidence?: components["schemas"]["EvidenceView_FamiliesResult_"] | null;
@@ -8100,6 +8491,11 @@ export interface components {
         /** ReadingView[PerformanceResult] */
         ReadingView_PerformanceResult_: {
             evidence?: components["schemas"]["EvidenceView_PerformanceResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[PersonResult] */
+        ReadingView_PersonResult_: {
+            evidence?: components["schemas"]["EvidenceView_PersonResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[ProfilesResult] */
@@ -8695,7 +9091,7 @@ export interface components {
             /** Lose */
             lose: number;
             /** Groups */
-            groups: components["schemas"]["Moved"][];
+            groups: components["schemas"]["zerotilt__core__groups__threshold_result__Moved"][];
         };
         /** Shapley_By_PartAsk */
         Shapley_By_PartAsk: {
@@ -9831,6 +10227,18 @@ export interface components {
             created: string;
         };
         /**
+         * Way
+         * @description Values with which the model would have decided otherwise.
+         */
+        Way: {
+            /** Changed */
+            changed: components["schemas"]["Difference"][];
+            /** Decision */
+            decision: string;
+            /** Output */
+            output: number;
+        };
+        /**
          * WayOut
          * @description One way of reading a model file that leaves something open, and how well the model would do under it.
          */
@@ -9877,6 +10285,61 @@ export interface components {
              * @default unfavourable decision
              */
             unfavourable: string;
+        };
+        /**
+         * Moved
+         * @description What one feature did to the outputs of all rows.
+         */
+        zerotilt__core__contributions__every__Moved: {
+            /** Feature */
+            feature: string;
+            /** Mean Absolute */
+            mean_absolute: number;
+            /** Mean */
+            mean: number;
+            /**
+             * Raised
+             * @description Largest contribution
+             */
+            raised: number;
+            /** Raised Row */
+            raised_row: number;
+            /** Raised Name */
+            raised_name: string;
+            /**
+             * Lowered
+             * @description Smallest contribution
+             */
+            lowered: number;
+            /** Lowered Row */
+            lowered_row: number;
+            /** Lowered Name */
+            lowered_name: string;
+        };
+        /**
+         * Moved
+         * @description Rows of one group whose decision differs from the rule in force: they gain or lose the favourable decision.
+         */
+        zerotilt__core__groups__threshold_result__Moved: {
+            /** Group */
+            group: string;
+            /**
+             * Threshold
+             * @description None where the rule in force goes by other groups
+             */
+            threshold: number | null;
+            /** Selection Rate */
+            selection_rate: number | null;
+            /** True Positive Rate */
+            true_positive_rate: number | null;
+            /** False Positive Rate */
+            false_positive_rate: number | null;
+            /** Accuracy */
+            accuracy: number | null;
+            /** Gain */
+            gain: number;
+            /** Lose */
+            lose: number;
         };
         /**
          * Problem
@@ -11412,6 +11875,113 @@ export interface operations {
             };
         };
     };
+    read_explained: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainedAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ExplainedResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_ladder: {
         parameters: {
             query?: never;
@@ -12504,6 +13074,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ChecksResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_PersonResult_"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -16847,6 +17524,111 @@ export interface operations {
             };
         };
     };
+    attached_api_audits__audit_id__evidence__key__attached__name__get: {
+        parameters: {
+            query?: {
+                kind?: "parquet" | "csv";
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+                key: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     task_of_no_audit_api_tasks__task_id__get: {
         parameters: {
             query?: never;
@@ -20131,6 +20913,216 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SignatureView"];
                 };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_api_audits__audit_id__evidence__key__page_get: {
+        parameters: {
+            query?: {
+                /** @description What the sender adds at the end, as plain text */
+                closing?: string;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_pdf_api_audits__audit_id__evidence__key__page_pdf_get: {
+        parameters: {
+            query?: {
+                /** @description What the sender adds at the end, as plain text */
+                closing?: string;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request comes from a page of another site */
             403: {

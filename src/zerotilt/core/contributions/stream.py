@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import BinaryIO
 
 import numpy as np
@@ -11,16 +11,15 @@ import pyarrow.parquet as pq
 from pydantic import Field
 
 from zerotilt.core import words
-from zerotilt.core.contributions import exact
-from zerotilt.core.contributions.explain import MethodChoice, adding_up, explain
-from zerotilt.core.contributions.sums_met import exact_explainer
+from zerotilt.core.contributions.every import PIECE_ROWS, in_pieces
+from zerotilt.core.contributions.explain import MethodChoice
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
 
-PIECE_ROWS = 32_768
 BASELINE, OUTPUT = "baseline", "output"
 """The last two columns that are written: a row's contributions and its baseline add up to its output."""
 
@@ -80,38 +79,37 @@ def explain_stream(
             )
     file = pq.ParquetFile(source)
     require_columns((*features, *named), file.schema_arrow.names, "file")
-    explainer, why = exact_explainer(subject, seed, work) if method in ("auto", "trees", "linear") else (None, "")
     schema = pa.schema(
         [file.schema_arrow.field(name) for name in named]
         + [(name, pa.float64()) for name in (*features, BASELINE, OUTPUT)]
     )
-    found: dict = {}
-    apart = 0
-    quiet = Work(executor=work.executor)
+    held: list[pa.RecordBatch] = []
+
+    def frames(rows: int) -> Iterator[Frame]:
+        for batch in file.iter_batches(rows, columns=[*features, *named]):
+            held.append(batch)
+            part = Table(pa.Table.from_batches([batch]))
+            yield subject.model.frame(part, np.arange(part.rows))
+
+    found, apart = None, 0
     with pq.ParquetWriter(sink, schema, compression="zstd") as writer:
         work.begin(file.metadata.num_rows, "rows explained")
-        for batch in file.iter_batches(PIECE_ROWS, columns=[*features, *named]):
-            part = Table(pa.Table.from_batches([batch]))
-            frame = subject.model.frame(part, np.arange(part.rows))
-            if explainer is not None:
-                values, output = exact.explain_rows(explainer, frame, quiet)
-                values = values[:, : len(features)]
-                astray = np.flatnonzero(~adding_up(subject, explainer, frame, values, output))
-                if len(astray):
-                    one = explain(subject, frame.take(astray), seed, quiet, method)
-                    values[astray], output[astray] = one.values, one.output
-                    apart += len(astray)
-                found = {"baseline": explainer.baseline, "background": explainer.rows}
-                found |= {"method": explainer.kind, "why": why}
-            else:
-                one = explain(subject, frame, seed, quiet, method)
-                values, output = one.values, one.output
-                found = {"baseline": one.baseline, "background": one.background, "method": one.method, "why": one.why}
+        for found in in_pieces(subject, frames, seed, work, method):
+            batch, apart = held.pop(), apart + found.apart
             kept = [batch.column(batch.schema.names.index(name)) for name in named]
-            baseline = np.full(part.rows, found["baseline"])
-            writer.write_batch(pa.record_batch([*kept, *values.T, baseline, output], schema=schema))
-            work.advance(part.rows)
-    return Streamed(rows=file.metadata.num_rows, sampled=apart, **found)
+            baseline = np.full(batch.num_rows, found.baseline)
+            writer.write_batch(pa.record_batch([*kept, *found.values.T, baseline, found.output], schema=schema))
+            work.advance(batch.num_rows)
+    if found is None:
+        raise Refused("The file has no rows.", todo="Give a file with rows to explain.")
+    return Streamed(
+        rows=file.metadata.num_rows,
+        sampled=apart,
+        baseline=found.baseline,
+        background=found.background,
+        method=found.method,
+        why=found.why,
+    )
 
 
 def require_columns(wanted: Sequence[str], there: Sequence[str], where: str) -> None:

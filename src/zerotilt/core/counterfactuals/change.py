@@ -110,7 +110,7 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
         settings.row,
         case,
         aim,
-        _values(subject, limits, case),
+        _values(subject, limits, case, {one.feature for one in settings.allowed}),
         space(subject.frame),
         support_in(subject),
     )
@@ -164,8 +164,12 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
     )
 
 
-def _values(subject: Subject, limits: Mapping[str, Allowed], case: Frame) -> dict[str, NDArray]:
-    """Values to try of each column that may change, without its own."""
+def _values(subject: Subject, limits: Mapping[str, Allowed], case: Frame, asked: set[str]) -> dict[str, NDArray]:
+    """Values to try of each column that may change, without its own.
+
+    Limits of the audit are for every case: where no value fits them in this one, its column stays as it is. Limits that
+    were asked for with the case (``asked``) are refused there.
+    """
     for name in limits:
         if name not in case.names:
             raise Refused(f"allowed: “{name}” is not a feature of the model; it has {words.listing(list(case.names))}.")
@@ -191,6 +195,8 @@ def _values(subject: Subject, limits: Mapping[str, Allowed], case: Frame) -> dic
             kept = np.unique(column.astype(str)).tolist()
             order = list(subject.spec.column(name).order)
             if limit.change in ("up", "down"):
+                if own not in order and name not in asked:
+                    continue
                 if own not in order:
                     raise Refused(
                         f"allowed: “{name}” can go {limit.change} only where its levels have an order that holds “{own}”.",
@@ -202,7 +208,7 @@ def _values(subject: Subject, limits: Mapping[str, Allowed], case: Frame) -> dic
             values = np.array([level for level in kept if level != own and level in wanted and level], dtype=object)
         if len(values):
             out[name] = values
-        elif name in limits:
+        elif name in asked:
             raise Refused(
                 f"allowed: no value of “{name}” fits its limits; it holds {cell(subject, case, name)} now.",
                 todo="Widen the limits, or freeze the column.",
@@ -296,5 +302,5 @@ METHOD = Method(
     part="otherwise",
     depends=frozenset({"spec", "changeable"}),
     unasked=lambda spec: None,
-    version=3,
+    version=4,
 )

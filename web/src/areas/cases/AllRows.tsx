@@ -10,11 +10,12 @@ import { Sheet } from "../../frame/Sheet";
 import { namesOf, targetOf } from "../../frame/wording";
 import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
-import { count, output, quantity, type Scale, signed, title } from "../../ui/numbers";
+import { count, output, quantity, type Scale, signed, step, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { whichOf } from "./CaseList";
 import { ColumnHead } from "./ColumnHead";
 import { ColumnsMenu } from "./ColumnsMenu";
+import { Explained } from "./Explained";
 import type { Case, Page } from "./useCase";
 
 const BLOCK = 100;
@@ -34,8 +35,9 @@ export interface RowColumn {
 
 /** Every row that is read, all of its columns: sorted, narrowed and scrolled, however many there are. */
 export function AllRows() {
-  const { audit, kind, search, set } = useAuditContext();
+  const { audit, kind, model, search, set } = useAuditContext();
   const { offset: _, ...query } = settingsOf("cases", search);
+  const explaining = Boolean(model) && (search.get("explaining") === "1" || (query.contributions ?? []).length > 0);
   const first = useReading("cases", { ...query, limit: BLOCK, offset: 0 });
   const where = query.where ?? [];
   const narrow = (changes: Record<string, string | null>) => set({ ...changes, offset: null, row: null });
@@ -60,6 +62,16 @@ export function AllRows() {
           />
         )}
         {first.evidence && <ColumnsMenu page={first.evidence.result} />}
+        {model && (
+          <button
+            type="button"
+            className="act min-h-[26px]"
+            aria-pressed={explaining}
+            onClick={() => set({ explaining: explaining ? null : "1", ...(explaining ? NO_CONTRIBUTIONS(query) : {}) })}
+          >
+            {explaining ? "Without contributions" : "With contributions"}
+          </button>
+        )}
       </Controls>
       {where.length > 0 && (
         <ul aria-label="Conditions" className="mt-2 flex flex-wrap gap-x-4 gap-y-1">
@@ -81,12 +93,18 @@ export function AllRows() {
           ))}
         </ul>
       )}
-      <Sheet asked={first}>
+      <Sheet asked={first} after={explaining && <Explained />}>
         {({ result }) => <Table key={JSON.stringify(query)} first={result} where={where} narrow={narrow} />}
       </Sheet>
     </>
   );
 }
+
+/** What an address loses with the contributions: their columns, and an order by one of them. */
+const NO_CONTRIBUTIONS = (query: { order?: string }) => ({
+  contributions: null,
+  ...(query.order === "contribution" ? { order: null, by: null, down: null } : {}),
+});
 
 /** A condition as it is read. */
 const aloud = (text: string) => {
@@ -143,6 +161,16 @@ function columnsOf(page: Page, audit: ReturnType<typeof useAuditContext>["audit"
       column: null,
       show: (one) => (one.error == null ? "" : scale === "value" ? quantity(one.error) : signed(one.error, 3)),
     },
+    ...page.contributions.map(
+      (name, place): RowColumn => ({
+        key: `contribution ${name}`,
+        label: `${title(name)} moved it`,
+        left: false,
+        order: { order: "contribution", by: name },
+        column: null,
+        show: (one) => step(one.contributions[place] ?? 0, scale),
+      }),
+    ),
     ...page.columns.map(
       (name, place): RowColumn => ({
         key: `column ${name}`,

@@ -8,6 +8,7 @@ const Curves = later(async () => (await import("./Curves")).Curves);
 const Otherwise = later(async () => (await import("./Otherwise")).Otherwise);
 const Alike = later(async () => (await import("./Alike")).Alike);
 const Believed = later(async () => (await import("./Believed")).Believed);
+const ForThePerson = later(async () => (await import("./ForThePerson")).ForThePerson);
 const OneColumn = later(async () => (await import("./OneColumn")).OneColumn);
 const Families = later(async () => (await import("./Families")).Families);
 const Arrangement = later(async () => (await import("./Arrangement")).Arrangement);
@@ -34,10 +35,11 @@ export function CasesSheet() {
               },
             ]
           : []),
-        { key: "alike", label: "Cases like it", show: () => <Alike /> },
+        { key: "alike", label: "Alike", show: () => <Alike /> },
         ...(model
           ? [
               { key: "believed", label: "Believed", show: () => <Believed /> },
+              { key: "person", label: "For the person", show: () => <ForThePerson /> },
               ...(kind.decides ? [{ key: "flip", label: "One column", show: () => <OneColumn /> }] : []),
               { key: "families", label: "Families", show: () => <Families /> },
             ]
