@@ -1,15 +1,18 @@
-"""Cases as a person uses them: a value typed and its answer on screen; many rows laid out, drawn around, sorted.
+"""Cases as a person uses them: a value typed and its answer on screen; many rows laid out, drawn around, sorted, explained.
 
-./zt bench cases [typed|laid|sorted]
+./zt bench cases [typed|laid|sorted|explained]
 """
 
 from __future__ import annotations
 
 import io
+import resource
 import statistics
 import sys
 import tempfile
 import time
+from multiprocessing import Pipe, get_context
+from multiprocessing.connection import Connection
 from pathlib import Path
 
 import httpx
@@ -18,8 +21,11 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 from at_once import BROWSER
 from playwright.sync_api import Browser, Page, sync_playwright
+from sheets import invented, subject_of
 from tests.api import talk
 
+from zerotilt.core.contributions.every import ExplainedSettings, explain_every
+from zerotilt.core.work import Work
 from zerotilt.services.home import Home
 from zerotilt.services.supervisor import Supervisor
 
@@ -162,6 +168,34 @@ def ordered(page: Page, client: httpx.Client) -> None:
         print(f"1,000,000 rows sorted by {head}: {took:.2f} s of 2{' ← beyond' if took > 2 else ''}", flush=True)
 
 
+def explained(sink: Connection) -> None:
+    """Every row of 200,000 × 60 explained exactly, and written as the file that is downloaded; in a process of its own."""
+    table, model = invented(200_000, 50, 10)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "table.parquet"
+        pq.write_table(table, path)
+        subject = subject_of(path, model, "log-odds")
+    subject.predictions.find_structure()
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    began = time.perf_counter()
+    found = explain_every(subject, ExplainedSettings(), 0, Work())
+    took = time.perf_counter() - began
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    sink.send((took, before / 1024, peak / 1024, found.table.size / 2**20, found.method))
+
+
+def taken_away() -> None:
+    here, there = Pipe(duplex=False)
+    worker = get_context("spawn").Process(target=explained, args=(there,))
+    worker.start()
+    took, before, peak, size, method = here.recv()
+    worker.join()
+    print(
+        f"contributions of 200,000 × 60 by {method}: {took:.1f} s, memory {before:.0f} to {peak:.0f} MB, file {size:.0f} MB",
+        flush=True,
+    )
+
+
 def window(browser: Browser, url: str) -> Page:
     page = browser.new_page(base_url=url, viewport={"width": 1280, "height": 800})
     page.set_default_timeout(120_000)
@@ -169,7 +203,12 @@ def window(browser: Browser, url: str) -> Page:
 
 
 def main() -> None:
-    chosen = [one for one in sys.argv[1:] if one in ("typed", "laid", "sorted")] or ["typed", "laid", "sorted"]
+    parts = ("typed", "laid", "sorted", "explained")
+    chosen = [one for one in sys.argv[1:] if one in parts] or list(parts)
+    if "explained" in chosen:
+        taken_away()
+    if chosen == ["explained"]:
+        return
     with tempfile.TemporaryDirectory(prefix="zt-bench-") as folder:
         Path(folder).chmod(0o755)
         supervisor = Supervisor(Home(Path(folder)))

@@ -48,13 +48,19 @@ def _add(router: APIRouter, method: Method) -> None:
     def read(audit, desk, wanted):
         found = desk.board.reading(ready(audit), wanted.context, method.name, wanted.settings.model_dump())
         if isinstance(found, EvidenceRow):
-            return {
-                "evidence": evidence(shelf.whole(found, desk.files), Spec.model_validate(audit.spec), wanted.context)
-            }
-        return {"task": TaskView.of(type(found).get_by_id(found.id))}
+            return {"evidence": shown(audit, desk, wanted, found)}
+        return {"task": TaskView.of(type(found).get_by_id(found.id)), "key": str(found.key).partition(":")[0]}
+
+    def computed(audit, desk, wanted, key):
+        """What was waited for; it was asked for by this audit, under this key."""
+        return {"evidence": shown(audit, desk, wanted, evidence_of(audit, key))}
+
+    def shown(audit, desk, wanted, row):
+        return evidence(shelf.whole(row, desk.files), Spec.model_validate(audit.spec), wanted.context)
 
     read.__annotations__ = {"audit": Audit, "desk": TheDesk, "wanted": ask}
-    handler = connected(read)
+    computed.__annotations__ = read.__annotations__ | {"key": str}
+    handler, again = connected(read), connected(computed)
 
     @functools.wraps(handler)
     def answered(**given):
@@ -65,7 +71,7 @@ def _add(router: APIRouter, method: Method) -> None:
             return found
         given["desk"].endings.wait(task.id, lambda: _state(task.id) not in ACTIVE, WAIT_SECONDS)
         now = _view(task.id) or task
-        return handler(**given) if now.state == "done" else {"task": now}
+        return again(**given, key=found["key"]) if now.state == "done" else {"task": now}
 
     router.post(
         f"/audits/{{audit_id}}/readings/{method.name}",

@@ -85,9 +85,15 @@ def nearest(where: Space, real: Frame, asked: Frame | None = None) -> tuple[NDAr
     Both of shape (asked rows,).
     """
     placed = where.place(real)
-    other = placed if asked is None else where.place(asked)
-    near, which = np.empty(len(other)), np.empty(len(other), np.int64)
-    _nearest(placed, other, where.numeric, asked is None, near, which)
+    return nearest_placed(where, placed, placed if asked is None else where.place(asked), asked is None)
+
+
+def nearest_placed(
+    where: Space, real: NDArray[np.float64], asked: NDArray[np.float64], own: bool = False
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """The same of rows that are placed already; where ``own``, a row is not its own neighbour."""
+    near, which = np.empty(len(asked)), np.empty(len(asked), np.int64)
+    _nearest(real, asked, where.numeric, own, near, which)
     return near, which
 
 

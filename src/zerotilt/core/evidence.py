@@ -6,6 +6,7 @@ import hashlib
 import json
 import time
 from datetime import UTC, datetime
+from functools import cache
 from importlib.metadata import version
 from typing import Any
 
@@ -210,6 +211,12 @@ def _of_key(context: Context) -> dict[str, Any]:
     return found
 
 
+@cache
+def libraries() -> dict[str, str]:
+    """What computes, and in which versions; looking that up takes longer than many a method."""
+    return {"zerotilt": __version__} | {library: version(library) for library in LIBRARIES}
+
+
 def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, seed: int, work: Work) -> Evidence:
     """Run a method and keep all that is needed to run it again."""
     method = method_named(name)
@@ -229,7 +236,7 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         rows_described=row_sets.describe(subject.spec, subject.context.row_set),
         settings=settings.model_dump(mode="json"),
         seed=seed,
-        libraries={"zerotilt": __version__} | {library: version(library) for library in LIBRARIES},
+        libraries=libraries(),
         computed=datetime.now(UTC).isoformat(timespec="seconds"),
         seconds=round(time.perf_counter() - started, 3),
         result=result.model_dump(mode="json"),

@@ -90,6 +90,8 @@ class Method:
     """Arrays of a result that are not fields of records."""
     reads: Callable[[Any], str] = lambda settings: ""
     """The method whose table, with its first settings and of the same context, these settings read; none when empty."""
+    also: Callable[[Any], Iterable[tuple[str, Mapping[str, Any]]]] = lambda settings: ()
+    """Other methods, and their settings, that are shown beside it: computed in the same turn, each kept as its own."""
     version: int = 1
     """Raised when numbers change, so that older evidence is not taken for the new."""
     reads_alongside: bool = False

@@ -21,8 +21,10 @@ pc: Any = pyarrow.compute  # its functions are made when it is imported; no chec
 
 BATCH_ROWS = 65_536
 PIECE_ROWS = 256
-FEW_ROWS = 1_000
 """Rows of a column of bytes that are held at once."""
+FEW_ROWS = 1_000
+SMALL_ROWS, MANY_COLUMNS = 20_000, 256
+"""Columns as they were read that are held of a table of up to so many rows."""
 YES = {
     "true", "yes", "t", "y", "1", "on", "ja", "j", "oui", "o", "vrai", "si", "sí", "s", "sim", "verdadero", "vero", "wahr",
     "waar", "tak", "ano", "kyllä", "igen", "da",
@@ -54,7 +56,8 @@ class Table:
             self._file = pq.ParquetFile(source)
             self.names = self._file.schema_arrow.names
             self.rows = self._file.metadata.num_rows
-        self._column = lru_cache(maxsize=4)(self._read)  # few: the views below are what is asked for again
+        # of a large table few: the views below are what is asked for again
+        self._column = lru_cache(maxsize=MANY_COLUMNS if self.rows <= SMALL_ROWS else 4)(self._read)
         self.texts = lru_cache(maxsize=64)(self._texts)
         self.numbers = lru_cache(maxsize=64)(self.uncached_numbers)
         self.coded = lru_cache(maxsize=64)(self._coded)
@@ -79,17 +82,22 @@ class Table:
     def column(self, name: str) -> pa.ChunkedArray:
         return self._column(name)
 
+    def _type(self, name: str) -> pa.DataType:
+        """Found from the file's description: nothing is read."""
+        if name not in self.names:
+            raise Refused(f"The table has no column “{name}”.", where=f"column “{name}”")
+        types = self._whole.schema if self._whole is not None else self._opened.schema_arrow
+        return types.field(self.names.index(name)).type
+
     def is_number(self, name: str) -> bool:
-        kind = self.column(name).type
+        kind = self._type(name)
         return pa.types.is_integer(kind) or pa.types.is_floating(kind)
 
     def is_text(self, name: str) -> bool:
-        return pa.types.is_string(self.column(name).type)
+        return pa.types.is_string(self._type(name))
 
     def holds_bytes(self, name: str) -> bool:
-        """Found from the file's description: nothing is read."""
-        types = self._whole.schema if self._whole is not None else self._opened.schema_arrow
-        return name in self.names and pa.types.is_binary(types.field(self.names.index(name)).type)
+        return name in self.names and pa.types.is_binary(self._type(name))
 
     def pieces(self, name: str) -> Iterator[pa.Array]:
         """The column piece by piece, for what must not be held whole."""
@@ -100,7 +108,7 @@ class Table:
                 yield batch.column(0)
 
     def is_date(self, name: str) -> bool:
-        return pa.types.is_date(self.column(name).type)
+        return pa.types.is_date(self._type(name))
 
     def uncached_numbers(self, name: str) -> NDArray[np.float64]:
         """The column as float64, shape (rows,), NaN where missing.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Callable
 from pathlib import Path
@@ -66,7 +67,13 @@ def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
     for name, data in found.attached.items():
         files[name] = str(scratch / f"{name}.parquet")
         Path(files[name]).write_bytes(data)
-    return {"evidence": [found.model_dump(mode="json")], **({"files": files} if files else {})}
+    beside = []
+    for name, asked in method.also(settings):
+        with contextlib.suppress(Refused):  # who asks for it is told
+            also = method_named(name).settings.model_validate(asked)
+            beside.append(compute(subject, digests, name, also, arguments["seed"], work))
+    told = [one.model_dump(mode="json") for one in (found, *beside)]
+    return {"evidence": told, **({"files": files} if files else {})}
 
 
 def check(arguments: dict, scratch: Path, work: Work) -> dict:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import importlib
 import os
 import sys
@@ -15,6 +16,7 @@ from typing import Any
 
 from zerotilt.cluster import executor_at
 from zerotilt.core.contributions.sums_met import make_ready
+from zerotilt.core.evidence import libraries
 from zerotilt.core.methods import method_named
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -55,10 +57,12 @@ def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int)
         arguments |= {name: value for name, value in opened.items() if name.endswith("path")}
         _read_ahead(arguments)
         _reap(codes)
+        gc.freeze()  # a job that tidies up would touch, and so copy, all that it shares with this process
         number = os.fork()
         if not number:
             control.close()
             _job(pipe, job, arguments, place, gives_way, memory)
+        gc.unfreeze()
         pipe.close()
         tell(control, "begun", [number, jobs.HELD.leave_new(Path(scratch))])
         if job in DRAWING:
@@ -117,6 +121,7 @@ def _rehearse(arguments: dict) -> None:
 
 
 STEPS: tuple[Callable[[Subject], Any], ...] = (
+    lambda subject: libraries(),
     lambda subject: subject.rows.numbers,
     lambda subject: subject.predictor and subject.predictions.outputs,
     lambda subject: subject.rows.outcome_if_known,

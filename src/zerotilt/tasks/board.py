@@ -151,9 +151,9 @@ def current_table(audit: Audit) -> TableFile:
     return found
 
 
-def basis(audit: Audit, context: Context) -> dict[str, Any]:
+def basis(audit: Audit, context: Context, table: TableFile | None = None) -> dict[str, Any]:
     """What every computation of an audit starts from: meaning, table, model and context, by digest."""
-    table = current_table(audit)
+    table = table or current_table(audit)
     if audit.spec is None:
         raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
     model = version_of(audit, context.model)
@@ -206,10 +206,10 @@ def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any
     checked = found.settings.model_validate(settings)
     if not found.reads_alongside:
         context = context.model_copy(update={"alongside": None})
-    arguments = basis(audit, context)
+    table = current_table(audit)
+    arguments = basis(audit, context, table)
     spec = Spec.model_validate(arguments["spec"])
     digests = digests_of(arguments, spec)
-    table = current_table(audit)
     payload = arguments | {
         "method": method,
         "settings": checked.model_dump(mode="json"),

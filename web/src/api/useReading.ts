@@ -1,5 +1,5 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useRef } from "react";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect, useRef } from "react";
 import { useAuditContext } from "../frame/context";
 import { api, type Context, need, type Problem, type Task, type Told } from "./client";
 import { declared, type MethodName, type Readings, type Settings } from "./methods";
@@ -61,6 +61,22 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
     problem: query.error ?? (failed ? { detail: failed.message, where: failed.where, todo: failed.todo } : null),
     again: () => query.refetch(),
   };
+}
+
+/** Ask for what will be looked at in a moment, before the page is drawn for it. */
+export function useAhead<M extends MethodName>(method: M): (settings: Settings<M>) => void {
+  const { audit, context } = useAuditContext();
+  const client = useQueryClient();
+  return useCallback(
+    (settings) => {
+      void client.prefetchQuery({
+        queryKey: ["reading", audit.id, method, context, settings],
+        queryFn: () => ask(audit.id, method, context, settings),
+        staleTime: Number.POSITIVE_INFINITY,
+      });
+    },
+    [client, audit.id, method, context],
+  );
 }
 
 /**

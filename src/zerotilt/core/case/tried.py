@@ -9,14 +9,12 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.contributions.ladder import value_of
-from zerotilt.core.distance import nearest
 from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.refusal import Refused
-from zerotilt.core.response.support import support_in
+from zerotilt.core.response.support import nearest_in, support_in
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -79,12 +77,8 @@ def try_values(subject: Subject, settings: TriedSettings, seed: int, work: Work)
     outputs, read = subject.model.outputs(asked), subject.output(asked)
     cut = subject.decisions.cut_at(settings.row)
     support = support_in(subject)
-    # the case as it is would be the nearest to most that is written over it
-    others = np.flatnonzero(subject.rows.numbers != settings.row)
-    if not len(others):
-        raise Refused("There is no other row to hold the case against.", todo="Choose more rows.")
-    near, which = nearest(support.where, subject.frame.take(others), now)
-    real = int(subject.rows.numbers[others[which[0]]])
+    near, place = nearest_in(subject, now, settings.row)
+    real = int(subject.rows.numbers[place])
 
     def said(place: int) -> Said:
         decided = int(subject.decisions.of(outputs[[place]], cut)[0]) if subject.kind.decides else None
@@ -111,9 +105,9 @@ def try_values(subject: Subject, settings: TriedSettings, seed: int, work: Work)
             )
             for i, name in enumerate(changed)
         ),
-        from_real=float(near[0]),
+        from_real=near,
         usual=support.limit,
-        far=bool(near[0] > support.limit),
+        far=near > support.limit,
         real=real,
         real_name=subject.editor.name_of(real),
         output=subject.scale,
@@ -204,5 +198,6 @@ METHOD = Method(
     ),
     main="edited",
     part="tries",
+    also=lambda settings: [("ladder", {"row": settings.row, "edits": settings.edits})],
     unasked=lambda spec: None,
 )

@@ -145,9 +145,10 @@ def _standing(subject: Subject, feature: str, row: int, edits: Mapping[str, str]
         numbers = subject.table.numbers(feature)[subject.rows.numbers]
         alike = np.isnan(numbers) if mine is None else numbers == float(mine)
     else:
-        values = subject.table.texts(feature)[subject.rows.numbers]
-        alike = np.array([value is None for value in values]) if mine is None else values == mine
-    share = float(np.mean(alike.astype(bool)))
+        levels, codes = subject.table.coded(feature)
+        held = np.flatnonzero(levels == mine)  # a column without any level holds none of them
+        alike = codes[subject.rows.numbers] == (-1 if mine is None else held[0] if len(held) else -2)
+    share = float(np.mean(alike))
     numeric = subject.table.is_number(feature) and subject.spec.column(feature).kind is Kind.numeric
     if not numeric or mine is None or share >= 0.2:
         return f"{'under 1%' if share < 0.01 else f'{share:.0%}'} of {subject.spec.wording.rows}"

@@ -12,12 +12,12 @@ from zerotilt.core import words
 from zerotilt.core.counterfactuals.change_result import Change, ChangeResult, ChangeSettings, say
 from zerotilt.core.counterfactuals.nearest import cell, differences
 from zerotilt.core.counterfactuals.wanted import Wanted, wanted_of
-from zerotilt.core.distance import Space, distances, nearest, space
+from zerotilt.core.distance import Space, distances, space
 from zerotilt.core.meaning import Allowed
 from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
-from zerotilt.core.response.support import Support, support_in
+from zerotilt.core.response.support import Support, nearest_in, support_in
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -266,17 +266,15 @@ def _drawn_back(search: _Search, one: Frame, names: tuple[str, ...], left: int) 
 def _result(search: _Search, one: Frame, away: float) -> Change:
     outputs = search.subject.model.outputs(one)
     changed = tuple(part for part in differences(search.subject, search.case, one) if not part.same)
-    # the case as it is would be the nearest to most of its changes
-    others = np.flatnonzero(search.subject.rows.numbers != search.row)
-    near, which = nearest(search.where, search.subject.frame.take(others), one)
-    real = int(search.subject.rows.numbers[others[which[0]]])
+    near, place = nearest_in(search.subject, one, search.row)
+    real = int(search.subject.rows.numbers[place])
     return Change(
         changed=changed,
         columns=len(changed),
         distance=away,
         decision=search.aim.named(outputs),
         output=float(search.subject.output(one)[0]),
-        from_real=float(near[0]),
+        from_real=near,
         real=real,
         real_name=search.subject.editor.name_of(real),
     )

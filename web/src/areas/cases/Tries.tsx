@@ -1,7 +1,7 @@
 import { useCallback } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useReading } from "../../api/useReading";
+import { useAhead, useReading } from "../../api/useReading";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Beneath, Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
@@ -34,7 +34,9 @@ function Edited({ row }: { row: number }) {
   useKeys({ u: tries.undo, r: tries.redo });
   const values = useReading("values", { row });
   const tried = useReading("tried", { row, edits });
-  const ladder = useReading("ladder", { row, edits });
+  // computed in the same turn as the try, and asked for once that is there
+  const ladder = useReading("ladder", { row, edits }, { wanted: tried.evidence !== undefined && !tried.stale });
+  const ahead = useAhead("tried");
   const held = values.evidence?.result.held ?? [];
   const edited = Object.keys(edits).length > 0;
   const write = useCallback(
@@ -42,9 +44,10 @@ function Edited({ row }: { row: number }) {
       const next: Edits = { ...edits };
       if (value === own) delete next[feature];
       else next[feature] = value;
+      ahead({ row, edits: next });
       change(next);
     },
-    [edits, change],
+    [row, edits, ahead, change],
   );
   return (
     <>

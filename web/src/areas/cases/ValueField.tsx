@@ -1,11 +1,11 @@
-import { useEffect, useId, useState } from "react";
+import { useEffect, useId, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { count, title } from "../../ui/numbers";
 
 type Held = Schemas["HeldValue"];
 
-/** Keystrokes that follow each other as fast as a person types are one question. */
-const PAUSE = 40;
+/** A keystroke is a question at once; of those that follow faster than a person types only the last one is. */
+const PAUSE = 60;
 
 /** What is wrong with a text for a column, in words; empty where nothing is. */
 export function wrongWith(held: Held, text: string): string {
@@ -21,13 +21,32 @@ export function wrongWith(held: Held, text: string): string {
 export function ValueField(props: { held: Held; value: string; onValue: (value: string) => void }) {
   const { held, value, onValue } = props;
   const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value]);
-  const wrong = wrongWith(held, text);
+  const asked = useRef(Number.NEGATIVE_INFINITY);
+  const waiting = useRef<ReturnType<typeof setTimeout>>(undefined);
+  const sent = useRef<string>(undefined);
   useEffect(() => {
-    if (text === value || wrong) return;
-    const timer = setTimeout(() => onValue(text), PAUSE);
-    return () => clearTimeout(timer);
-  }, [text, value, wrong, onValue]);
+    // an answer to what was typed does not undo what was typed since
+    if (value !== sent.current) setText(value);
+    sent.current = undefined;
+  }, [value]);
+  useEffect(() => () => clearTimeout(waiting.current), []);
+  const wrong = wrongWith(held, text);
+  // what is asked later asks for the row and the other values as they are then
+  const latest = useRef(onValue);
+  latest.current = onValue;
+  const type = (next: string) => {
+    setText(next);
+    clearTimeout(waiting.current);
+    if (next === value || wrongWith(held, next)) return;
+    const ask = () => {
+      asked.current = performance.now();
+      sent.current = next;
+      latest.current(next);
+    };
+    const since = performance.now() - asked.current;
+    if (since > PAUSE) ask();
+    else waiting.current = setTimeout(ask, PAUSE - since);
+  };
   const list = useId();
   const name = title(held.feature);
   const changed = value !== held.value;
@@ -52,7 +71,7 @@ export function ValueField(props: { held: Held; value: string; onValue: (value: 
           aria-invalid={wrong !== ""}
           placeholder="missing"
           value={text}
-          onChange={(event) => setText(event.target.value)}
+          onChange={(event) => type(event.target.value)}
         />
         {held.levels.length > 0 && (
           <datalist id={list}>
@@ -65,7 +84,7 @@ export function ValueField(props: { held: Held; value: string; onValue: (value: 
       </td>
       <td className="border-b border-rule py-1 pr-3">
         {held.holds === "number" && held.low !== held.high && held.low !== "" && (
-          <Range held={held} name={name} text={text} onText={setText} />
+          <Range held={held} name={name} text={text} onText={type} />
         )}
       </td>
       <td className="border-b border-rule py-1 pr-3 text-[12.5px] whitespace-nowrap text-soft">{usual(held)}</td>
