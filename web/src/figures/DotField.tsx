@@ -8,7 +8,7 @@ import { Fitted } from "./Figure";
 type Result = Schemas["ArrangementResult"];
 type Along = Schemas["Along"];
 
-export const TINTS = ["--g0", "--g1", "--g2", "--g3", "--g4", "--g5", "--g6"] as const;
+export const TINTS = ["--g0", "--g1", "--g2", "--g3", "--g4", "--g5", "--g6", "--soft"] as const;
 const INSIDE = { right: 12, top: 22, bottom: 40, gap: 14 };
 /** Room for what is written along the left side: numbers, or names of levels. */
 const sideOf = (along: Along) => (along.levels.length ? 118 : 66);
@@ -92,21 +92,33 @@ export function DotField(props: {
     }
     return found.map((one) => [...one.values()]);
   }, [boxes, result, n, shown, fixed]);
-  const places = useMemo(() => {
-    const [xs, ys] = [new Float32Array(n), new Float32Array(n)];
+  // where a dot stands on its axes does not change while it is moved and magnified
+  const based = useMemo(() => {
+    const [xs, ys] = [Float64Array.from(result.xs), Float64Array.from(result.ys)];
     const [nx, ny] = [result.x.levels.length, result.y.levels.length];
-    const [ax, bx] = view.x;
-    const [ay, by] = view.y;
-    for (let i = 0; i < n; i++) {
-      const box = boxes[fixed.panel[i] as number] as Box;
+    for (let i = 0; nx + ny > 0 && i < n; i++) {
       const row = result.table_rows[i] as number;
-      const x = (result.xs[i] as number) + (nx ? spread(row, 1) * 0.78 : 0);
-      const y = (result.ys[i] as number) + (ny ? spread(row, 2) * 0.78 - 0.05 : 0);
-      xs[i] = box.left + ((x - ax) / (bx - ax)) * box.width;
-      ys[i] = box.top + box.height - ((y - ay) / (by - ay)) * box.height;
+      if (nx) xs[i] = (xs[i] as number) + spread(row, 1) * 0.78;
+      if (ny) ys[i] = (ys[i] as number) + spread(row, 2) * 0.78 - 0.05;
     }
     return { xs, ys };
-  }, [result, n, view, boxes, fixed]);
+  }, [result, n]);
+  const places = useMemo(() => {
+    const [xs, ys] = [new Float32Array(n), new Float32Array(n)];
+    const [ax, bx] = view.x;
+    const [ay, by] = view.y;
+    const starts = Float64Array.from(boxes, (box) => box.left);
+    const ends = Float64Array.from(boxes, (box) => box.top + box.height);
+    const step = each / (bx - ax);
+    const rise = tall / (by - ay);
+    for (let i = 0; i < n; i++) {
+      const box = fixed.panel[i] as number;
+      xs[i] = (starts[box] as number) + ((based.xs[i] as number) - ax) * step;
+      ys[i] = (ends[box] as number) - ((based.ys[i] as number) - ay) * rise;
+    }
+    return { xs, ys };
+  }, [based, n, view, boxes, fixed, each, tall]);
+  const picture = useRef<ImageData | null>(null);
   useEffect(() => {
     const brush = canvas.current?.getContext("2d");
     if (!brush || !canvas.current) return;
@@ -115,10 +127,13 @@ export function DotField(props: {
     const marked = new Uint8Array(n);
     for (const one of chosen) marked[one] = 1;
     const scale = window.devicePixelRatio || 1;
-    const picture = brush.createImageData(canvas.current.width, canvas.current.height);
+    const { width: across, height: down } = canvas.current;
+    if (picture.current?.width !== across || picture.current.height !== down) {
+      picture.current = brush.createImageData(across, down);
+    }
     const ink = packed(styles.getPropertyValue("--ink"));
-    paint(picture, boxes, fixed.panel, places.xs, places.ys, fixed.tint, shown, marked, colours, ink, scale);
-    brush.putImageData(picture, 0, 0);
+    paint(picture.current, boxes, fixed.panel, places.xs, places.ys, fixed.tint, shown, marked, colours, ink, scale);
+    brush.putImageData(picture.current, 0, 0);
   }, [n, places, fixed, shown, chosen, boxes]);
 
   const magnify = (by: number, at?: { x: number; y: number }) => {
