@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -16,6 +18,8 @@ from zerotilt.core.trees import curves
 from zerotilt.core.trees.ensemble import MEMBER, Trees, extent, mask_of, no_trees
 
 ROWS_AT_ONCE = 4_096
+PARTS = 6
+"""Sets of columns whose trees are kept: a few more than threads ask for at a time."""
 
 
 @dataclass(frozen=True)
@@ -118,11 +122,25 @@ class Exchange:
                 out[part, rows] = swept.transpose(1, 0, 2) + rest[rows]
         return output.unlinked(out.reshape(-1, rest.shape[1]), self.structure.link).reshape(out.shape)
 
+    def _part(self, names: tuple[str, ...]) -> tuple[Structure, NDArray[np.float64]]:
+        """The trees that look at some columns, and what they give every row as it is, shape (n, k).
+
+        One shuffle of the same columns comes after another, in several threads: what was made last is kept.
+        """
+        kept: OrderedDict[tuple[str, ...], tuple[Structure, NDArray[np.float64]]]
+        kept = vars(self).setdefault("_parts", OrderedDict())
+        if names not in kept:
+            trees = self._touching(self._columns(names))
+            part = replace(self.structure, trees=trees, base=np.zeros_like(self.structure.base), coefficients=None)
+            kept[names] = part, part.sums_of(self.encoded) if len(trees.roots) else np.zeros_like(self._sums)
+            while len(kept) > PARTS:
+                with contextlib.suppress(KeyError):
+                    kept.popitem(last=False)
+        return kept.get(names) or self._part(names)
+
     def _mixed(self, names: Sequence[str], receives, gives) -> NDArray[np.float64]:
         columns = self._columns(names)
-        part = replace(
-            self.structure, trees=self._touching(columns), base=np.zeros_like(self.structure.base), coefficients=None
-        )
+        part, as_they_are = self._part(tuple(names))
         sums = self._sums[receives]
         if part.trees is not None and len(part.trees.roots):
             known = np.ones((1, len(self.names)), bool)
@@ -131,7 +149,7 @@ class Exchange:
                 piece = slice(start, start + ROWS_AT_ONCE * 16)
                 asked = receives[piece], gives[piece], np.broadcast_to(known, (len(receives[piece]), known.shape[1]))
                 sums[piece] += part.mixed_sums(self.encoded, self.encoded, *asked)
-            sums -= part.sums_of(self.encoded)[receives]
+            sums -= as_they_are[receives]
         if self.structure.coefficients is not None:
             terms = self.encoded[:, columns].astype(np.float64) @ self.structure.coefficients[columns]
             sums += terms[gives] - terms[receives]

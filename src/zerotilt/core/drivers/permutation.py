@@ -18,6 +18,8 @@ from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
+RANKS = "auc"
+"""The loss of which a row's part depends on all the others' outputs."""
 EVERY_PAIR = 300_000
 """Predictions over all columns up to which every pair of rows is asked."""
 EVERY_PAIR_OF_SUM, PAIRS_AT_ONCE = 60_000_000, 6_000_000
@@ -182,14 +184,23 @@ def _ask(shared: _Shared, piece: tuple[tuple[str, ...], int | _Kinds]):
 def _all_pairs(shared: _Shared, names: tuple[str, ...], held: _Kinds) -> tuple[NDArray, NDArray]:
     n, k, w = shared.frame.rows, len(held.first), shared.weights
     if shared.exchange is None:
-        outputs = _asked_again(shared, names, held.first)
+        outputs = _asked_again(shared, names, held.first).reshape(k, n, -1)
     else:
-        outputs = shared.exchange.given(names, held.first).reshape(n * k, -1)
-    cuts = np.tile(np.broadcast_to(shared.threshold, (n,)), k)
+        outputs = shared.exchange.given(names, held.first)
     mass = np.bincount(held.code, w)
-    weights = np.tile(w, k) * np.repeat(mass, n)
-    more = shared.lost_of(outputs, np.tile(shared.outcome, k), cuts, weights).reshape(k, n) - shared.as_is
-    return mass @ more / w.sum(), more @ w / w.sum()
+    if shared.loss == RANKS:
+        cuts = np.tile(np.broadcast_to(shared.threshold, (n,)), k)
+        weights = np.tile(w, k) * np.repeat(mass, n)
+        flat = outputs.reshape(n * k, -1)
+        more = shared.lost_of(flat, np.tile(shared.outcome, k), cuts, weights).reshape(k, n) - shared.as_is
+        return mass @ more / w.sum(), more @ w / w.sum()
+    # giver by giver: what is gone through stays in the processor's own memory
+    receives, gives = np.zeros(n), np.empty(k)
+    for one in range(k):
+        more = shared.lost_of(outputs[one], shared.outcome, shared.threshold, w) - shared.as_is
+        receives += mass[one] * more
+        gives[one] = more @ w
+    return receives / w.sum(), gives / w.sum()
 
 
 def _asked_again(shared: _Shared, names: tuple[str, ...], givers: NDArray[np.int64]) -> NDArray[np.float64]:

@@ -58,13 +58,14 @@ def grid_of(
         known = values[np.isfinite(values)]
         if not len(known):
             return Grid(np.array([np.nan]), ("missing",), np.array([np.nan]), True, 0)
-        low, high = np.quantile(known, np.divide(percentiles, 100), method="nearest")
+        rising = np.sort(known)
+        low, high = _nearest(rising, np.divide(percentiles, 100))
         if region != (None, None):
             low, high = _region(subject, feature, known, region)
-        inside = known[(known >= low) & (known <= high)]
-        places = np.unique(inside)
+        inside = rising[np.searchsorted(rising, low) : np.searchsorted(rising, high, "right")]
+        places = _apart(inside)
         if len(places) > points:  # few distinct values are all drawn; quantiles would skip the rare ones
-            places = np.unique(np.quantile(inside, np.linspace(0, 1, points), method="nearest"))
+            places = _apart(_nearest(inside, np.linspace(0, 1, points)))
         if len(known) < len(values):
             places = np.append(places, np.nan)
         labels = tuple(subject.editor.label(feature, float(place)) for place in places)
@@ -84,6 +85,16 @@ def grid_of(
         column.kind is Kind.ordered,
         len(levels) - len(chosen),
     )
+
+
+def _nearest(rising: NDArray[np.float64], shares: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Quantiles of values that rise already, each the nearest value; what NumPy's "nearest" takes, in less time."""
+    return rising[np.rint(shares * (len(rising) - 1)).astype(np.int64)]
+
+
+def _apart(rising: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Values that rise already, each once."""
+    return rising[np.concatenate([[True], rising[1:] != rising[:-1]])] if len(rising) else rising
 
 
 def _region(subject: Subject, feature: str, known, region: tuple[float | None, float | None]) -> tuple[float, float]:
