@@ -43,7 +43,8 @@ def test_each_is_a_whole_drawing(beside, name):
     result = method.compute(beside, settings, 1, Work())
     svg = figures.svg(drawing_of(method, result, beside.spec))
     root = ElementTree.fromstring(svg.replace("xlink:href", "href"))
-    assert len(list(root.iter())) > 60
+    texts = [one.text for one in root.iter() if one.tag.endswith("text") and one.text]
+    assert len(list(root.iter())) > 40 and len(texts) >= 3, "marks, and what they are"
     reading = method.say(result, beside.spec.wording, settings)
     assert reading.text and not re.search(r"\bnan\b|None|\bTrue\b|_", reading.text + reading.detail)
 

@@ -12,6 +12,7 @@ from matplotlib.axes import Axes
 from matplotlib.axis import Axis
 from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure
+from matplotlib.font_manager import fontManager
 from matplotlib.patches import FancyBboxPatch, Rectangle
 
 from zerotilt.core import words
@@ -22,13 +23,18 @@ from zerotilt.core.groups.disparity import TiltResult
 from zerotilt.core.groups.metrics import metric_named
 from zerotilt.core.meaning import Spec
 from zerotilt.core.response.response_result import ResponseResult
+from zerotilt.report.letters import FAMILY, LETTERS
 
 INK, SOFT, RULE, SHEET = "#22302F", "#5B6765", "#DDD8CB", "#FFFDF8"
 VERDIGRIS, OCHRE, IRIS, BRICK, BAND = "#0E6B5C", "#B86B00", "#5A4A9C", "#A3262A", "#E4EEE8"
+for file in LETTERS:
+    fontManager.addfont(file)
 STYLE = {
     "font.size": 9,
+    "font.family": [FAMILY, "DejaVu Sans"],
     "text.parse_math": False,  # a column called "$x$" is text
-    "svg.fonttype": "path",
+    "text.hinting": "none",  # letters are as wide where they are measured as where they are drawn
+    "svg.fonttype": "none",  # text stays text, in the letters of the page that it stands in
     "svg.hashsalt": "zerotilt",
     "axes.edgecolor": RULE,
     "axes.labelcolor": SOFT,
@@ -64,6 +70,8 @@ def svg(drawing: Drawing) -> str:
     text = out.getvalue()
     text = text[text.index("<svg") :]
     text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.S)
+    # a label keeps its distance from what it stands beside: spaces at the start of a text would be dropped
+    text = re.sub(r"(<text[^>]*>)( +)", lambda found: found[1] + "\u00a0" * len(found[2]), text)
     return re.sub(r'^<svg[^>]*viewBox="([^"]*)"[^>]*>', r'<svg viewBox="\1" aria-hidden="true">', text)
 
 
@@ -204,7 +212,7 @@ def climbed(
     def paint(axes):
         at = start[1]
         axes.plot(at, 0, "o", color=INK, ms=5)
-        axes.text(at, 0, f"  {words.on_scale(at, output, spec.wording.unit)}", va="center", ha="left")
+        axes.text(at, 0, f"   {words.on_scale(at, output, spec.wording.unit)}", va="center", ha="left")
         for place, (_, step) in enumerate(shown, 1):
             axes.plot([at, at], [place - 1, place], color=SOFT, lw=0.6)
             axes.add_patch(
@@ -221,7 +229,7 @@ def climbed(
         last = len(shown) + 1
         axes.plot([at, at], [last - 1, last], color=SOFT, lw=0.6)
         axes.plot(at, last, "o", color=INK, ms=7)
-        said = f"  {words.on_scale(end[1], output, spec.wording.unit)}"
+        said = f"   {words.on_scale(end[1], output, spec.wording.unit)}"
         axes.text(at, last, said, va="center", ha="left", weight="bold")
         if threshold is not None:
             axes.axvline(threshold, color=INK, lw=1.2, zorder=0)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+import contextlib
+import gc
 import logging
 import re
 import zipfile
@@ -12,6 +14,7 @@ from pathlib import Path
 from lxml import html as tree
 
 from zerotilt.report.archive import BEGAN
+from zerotilt.report.letters import FAMILY, letters
 
 
 def pdf(html: str) -> bytes:
@@ -33,10 +36,23 @@ def pdf(html: str) -> bytes:
     for note in page.xpath("//meta[@http-equiv]"):
         note.getparent().remove(note)
     whole = tree.tostring(page, encoding="unicode", doctype="<!doctype html>")
-    made = HTML(string=whole, url_fetcher=URLFetcher(allowed_protocols=["data"])).write_pdf(pdf_variant="pdf/ua-1")
+    with _without_looking_back():
+        made = HTML(string=whole, url_fetcher=URLFetcher(allowed_protocols=["data"])).write_pdf(pdf_variant="pdf/ua-1")
     if made is None:
         raise ValueError("nothing was written")
     return made
+
+
+@contextlib.contextmanager
+def _without_looking_back() -> Iterator[None]:
+    """Millions of boxes are made and kept to the end; looking among them for what is kept no more takes a fifth of the time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
 def vector(drawing) -> str:
@@ -53,6 +69,13 @@ def vector(drawing) -> str:
     if "xlink:href" in text and "xmlns:xlink" not in text:
         text = text.replace("<svg ", '<svg xmlns:xlink="http://www.w3.org/1999/xlink" ', 1)
     return text
+
+
+def _lettered(drawing: str) -> str:
+    """A drawing with its letters in it: opened by itself, it stands in no page that has them."""
+    face = f"@font-face {{ font-family:'{FAMILY}'; src:url(data:font/woff2;base64,{letters()[FAMILY]}) format('woff2'); }}"
+    head = drawing.index(">") + 1
+    return f"{drawing[:head]}<style>{face}</style>{drawing[head:]}"
 
 
 def markdown(html: str, path: Path) -> None:
@@ -91,7 +114,7 @@ def _blocks(part, figures: list[str]) -> Iterator[str]:
         elif tag == "figure":
             drawing = one.find("svg")
             if drawing is not None:
-                figures.append(vector(drawing))
+                figures.append(_lettered(vector(drawing)))
                 caption = one.find("figcaption")
                 said = _inline(caption) if caption is not None else ""
                 yield f"\n![{_plain(one.get('aria-label', ''))}](figure-{len(figures)}.svg)\n\n*Figure {len(figures)}.* {said}\n"

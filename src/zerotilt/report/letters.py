@@ -6,12 +6,16 @@ import base64
 from functools import cache
 from importlib.resources import files
 
+FAMILY = "Instrument Sans"
+FOLDER = files("zerotilt.report") / "fonts"
+LETTERS = tuple(str(FOLDER / f"instrument-sans-{weight}.ttf") for weight in (400, 700))
+"""The same letters for what measures text before it is drawn, by weight."""
+
 
 @cache
 def letters() -> dict[str, str]:
     """The fonts by their names, as base64."""
-    folder = files("zerotilt.report") / "fonts"
     return {
-        name: base64.b64encode((folder / f"{file}.woff2").read_bytes()).decode()
-        for name, file in (("Newsreader", "newsreader"), ("Instrument Sans", "instrument-sans"))
+        name: base64.b64encode((FOLDER / f"{file}.woff2").read_bytes()).decode()
+        for name, file in (("Newsreader", "newsreader"), (FAMILY, "instrument-sans"))
     }
