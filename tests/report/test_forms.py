@@ -62,6 +62,34 @@ def test_tables_have_heads_and_every_drawing_has_a_text_in_its_place(made, pdf):
     assert not any("/Subtype': '/Image" in name for name in names)  # vectors, no pictures of dots
 
 
+def test_heads_say_of_what_they_are_margins_are_no_content_and_links_are_printed(pdf):
+    """ISO 14289-1, 7.5, 7.8 and 7.18."""
+    root = pdf.trailer["/Root"]["/StructTreeRoot"]
+    rows, left, marks = [], [root["/K"]], {}
+    while left:
+        one = left.pop().get_object()
+        kids = one if isinstance(one, list) else one.get("/K", [])
+        if not isinstance(one, list) and one["/S"] == "/TR":
+            rows.append([kid.get_object() for kid in kids])
+        for kid in kids:
+            if isinstance(kid, int):
+                marks.setdefault(one["/Pg"].get_object()["/StructParents"], set()).add(int(kid))
+            elif kid.get_object().get("/Type") != "/OBJR":
+                left.append(kid)
+    assert len(rows) > 20
+    for cells in rows:
+        heads = [one for one in cells if one["/S"] == "/TH"]
+        expected = "/Column" if len(heads) == len(cells) else "/Row"
+        assert all(one["/A"]["/Scope"] == expected for one in heads)
+    for page in pdf.pages:
+        content = page.get_contents().get_data().decode("latin-1")
+        tagged = {int(one) for one in re.findall(r"/MCID (\d+)", content)}
+        assert tagged <= marks[page["/StructParents"]], "what is marked as content is in the document's tree"
+        assert re.search(r"/Artifact\s+<<\s*/Type\s*/Pagination\s*>>\s+BDC", content)
+        for link in page.get("/Annots", []):
+            assert link.get_object()["/F"] & 4
+
+
 def test_a_pdf_fetches_nothing(monkeypatch):
     asked, open_it = [], urllib.request.OpenerDirector.open
 

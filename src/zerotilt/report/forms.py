@@ -10,6 +10,7 @@ import re
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 from lxml import html as tree
 
@@ -37,10 +38,46 @@ def pdf(html: str) -> bytes:
         note.getparent().remove(note)
     whole = tree.tostring(page, encoding="unicode", doctype="<!doctype html>")
     with _without_looking_back():
-        made = HTML(string=whole, url_fetcher=URLFetcher(allowed_protocols=["data"])).write_pdf(pdf_variant="pdf/ua-1")
+        made = HTML(string=whole, url_fetcher=URLFetcher(allowed_protocols=["data"])).write_pdf(
+            pdf_variant="pdf/ua-1", finisher=_finished
+        )
     if made is None:
         raise ValueError("nothing was written")
     return made
+
+
+def _finished(document: Any, pdf: Any) -> None:
+    """What a tagged PDF must say besides (ISO 14289-1): of every head of a table whether it is a column's or a row's (7.5);
+    what stands in margins is no content (7.8); links are printed (7.18).
+    """
+    told = {one.reference: one for one in pdf.objects if isinstance(one, dict)}
+    for row in [one for one in told.values() if one.get("S") == "/TR"]:
+        cells = [told[kid] for kid in row["K"] if kid in told]
+        scope = "/Column" if all(one["S"] == "/TH" for one in cells) else "/Row"
+        for one in cells:
+            if one["S"] == "/TH":
+                one["A"]["Scope"] = scope
+    for one in told.values():
+        if one.get("Subtype") == "/Link":
+            one["F"] = 4
+    root = told[pdf.catalog["StructTreeRoot"]]
+    left, reached = list(root["K"]), set()
+    while left:
+        one = left.pop()
+        if one in told and one not in reached:
+            reached.add(one)
+            left += told[one].get("K", ())
+    outside: dict[Any, set[int]] = {}
+    for reference, one in told.items():
+        if one.get("Type") == "/StructElem" and reference not in reached:
+            outside.setdefault(one["Pg"], set()).update(kid for kid in one["K"] if isinstance(kid, int))
+    streams = {one.reference: one for one in pdf.objects if hasattr(one, "stream")}
+    for page, marks in outside.items():
+        stream = streams[told[page]["Contents"]].stream
+        for place, part in enumerate(stream):
+            if isinstance(part, dict) and part.get("MCID") in marks:
+                stream[place - 1] = "/Artifact"
+                stream[place] = "<</Type /Pagination>>"
 
 
 @contextlib.contextmanager
@@ -73,7 +110,9 @@ def vector(drawing) -> str:
 
 def _lettered(drawing: str) -> str:
     """A drawing with its letters in it: opened by itself, it stands in no page that has them."""
-    face = f"@font-face {{ font-family:'{FAMILY}'; src:url(data:font/woff2;base64,{letters()[FAMILY]}) format('woff2'); }}"
+    face = (
+        f"@font-face {{ font-family:'{FAMILY}'; src:url(data:font/woff2;base64,{letters()[FAMILY]}) format('woff2'); }}"
+    )
     head = drawing.index(">") + 1
     return f"{drawing[:head]}<style>{face}</style>{drawing[head:]}"
 
