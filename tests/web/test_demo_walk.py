@@ -17,8 +17,9 @@ def test_from_the_first_page_by_keys_through_every_area(page, audit):
     page.get_by_role("link", name="Skerry Post claims").first.click()
     assert "settled at once" in reading(page)
     for key, heading in (
-        ("1", "are decided rightly"), ("2", "of the importance"), ("3", "mean chance that the claim is valid"),
-        ("4", "the model puts the chance"), ("5", "times as often as harbour town claims"), ("6", "findings are open"),
+        ("1", "are decided rightly"), ("2", "concerns in 3,600 held-out claims"), ("3", "of the importance"),
+        ("4", "mean chance that the claim is valid"), ("5", "the model puts the chance"),
+        ("6", "times as often as harbour town claims"), ("7", "findings are open"),
     ):  # fmt: skip
         page.keyboard.press(key)
         expect(page.get_by_test_id("reading")).to_contain_text(heading)

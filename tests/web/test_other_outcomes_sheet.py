@@ -40,7 +40,7 @@ def test_a_number_with_its_unit(page, client):
     expect(page.get_by_role("main")).to_contain_text("squared error")
     page.goto(f"/audits/{audit}/response")
     assert " crates" in reading(page)
-    page.keyboard.press("4")
+    page.keyboard.press("5")
     expect(page.get_by_test_id("reading")).to_contain_text("the model gives")
 
 

@@ -20,7 +20,7 @@ def test_the_leak_is_seen_at_once(page, audit):
     page.goto("/")
     page.get_by_role("link", name="Skerry Post claims").first.click()
     reading(page)
-    page.keyboard.press("2")
+    page.keyboard.press("3")
     expect(page.get_by_test_id("reading")).to_contain_text("of the importance")
     reading(page)
     choose(page, "Model version", "gradient trees v0, withdrawn")

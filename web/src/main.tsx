@@ -22,6 +22,7 @@ const client = new QueryClient({
 
 const Home = later(async () => (await import("./areas/home/Home")).Home);
 const Intake = later(async () => (await import("./areas/intake/IntakeSheet")).IntakeSheet);
+const Data = later(async () => (await import("./areas/data/DataSheet")).DataSheet);
 const Drivers = later(async () => (await import("./areas/drivers/DriversSheet")).DriversSheet);
 const Response = later(async () => (await import("./areas/response/ResponseSheet")).ResponseSheet);
 const Cases = later(async () => (await import("./areas/cases/CasesSheet")).CasesSheet);
@@ -38,6 +39,7 @@ createRoot(document.getElementById("root") as HTMLElement).render(
               <Route index element={<Navigate to="intake" replace />} />
               <Route path="intake" element={<Intake />} />
               <Route element={<Ready />}>
+                <Route path="data" element={<Data />} />
                 <Route path="drivers" element={<Drivers />} />
                 <Route path="response" element={<Response />} />
                 <Route path="cases" element={<Cases />} />

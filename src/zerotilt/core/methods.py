@@ -22,6 +22,7 @@ from zerotilt.core.case import (
 )
 from zerotilt.core.contributions import checks, every, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
+from zerotilt.core.data import columns, concerns
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
 from zerotilt.core.meaning import Spec
@@ -36,6 +37,8 @@ METHODS: dict[str, Method] = {
     module.METHOD.name: module.METHOD
     for module in (
         performance,
+        concerns,
+        columns,
         ranking,
         side_by_side,
         by_part,

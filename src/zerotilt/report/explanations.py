@@ -19,6 +19,7 @@ from zerotilt.core.response.accumulated import AleResult
 from zerotilt.core.response.expected import ExpectedResult
 from zerotilt.core.response.surface import SurfaceResult
 from zerotilt.report import case_drawings as case
+from zerotilt.report import data_drawings as data
 from zerotilt.report import figures
 from zerotilt.report.bars import SHOWN, WIDE, bars
 from zerotilt.report.figures import BRICK, INK, IRIS, OCHRE, RULE, SOFT, VERDIGRIS, Drawing, scaled, short
@@ -173,6 +174,8 @@ DRAWINGS: dict[str, Callable[[Any, Spec], Drawing]] = {
     "person": case.person,
     "explained": case.explained,
     "performance": performance,
+    "concerns": data.concerns,
+    "columns": data.columns,
     "cases": case.cases,
     "values": case.values,
     "tried": case.tried,

@@ -50,7 +50,7 @@ def _finished(document: Any, pdf: Any) -> None:
     """What a tagged PDF must say besides (ISO 14289-1): of every head of a table whether it is a column's or a row's (7.5);
     what stands in margins is no content (7.8); links are printed (7.18).
     """
-    told = {one.reference: one for one in pdf.objects if isinstance(one, dict)}
+    told: dict[Any, Any] = {one.reference: one for one in pdf.objects if hasattr(one, "keys")}
     for row in [one for one in told.values() if one.get("S") == "/TR"]:
         cells = [told[kid] for kid in row["K"] if kid in told]
         scope = "/Column" if all(one["S"] == "/TH" for one in cells) else "/Row"
@@ -75,7 +75,7 @@ def _finished(document: Any, pdf: Any) -> None:
     for page, marks in outside.items():
         stream = streams[told[page]["Contents"]].stream
         for place, part in enumerate(stream):
-            if isinstance(part, dict) and part.get("MCID") in marks:
+            if hasattr(part, "keys") and part.get("MCID") in marks:
                 stream[place - 1] = "/Artifact"
                 stream[place] = "<</Type /Pagination>>"
 

@@ -21,6 +21,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/concerns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Concerns: the evidence, or the task that computes it */
+        post: operations["read_concerns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Every column: the evidence, or the task that computes it */
+        post: operations["read_columns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/drivers": {
         parameters: {
             query?: never;
@@ -3236,6 +3270,71 @@ export interface components {
             examples: string[];
         };
         /**
+         * ColumnSeen
+         * @description One column. Rows are counted, not weighed.
+         */
+        ColumnSeen: {
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /**
+             * Shape
+             * @enum {string}
+             */
+            shape: "numbers" | "days" | "levels" | "texts" | "bytes";
+            /** Missing */
+            missing: number;
+            /** Distinct */
+            distinct: number;
+            /**
+             * Quantiles
+             * @description Of numbers and days (counted from 1970): least, 5%, 25%, median, 75%, 95%, greatest
+             */
+            quantiles: number[];
+            /** Mean */
+            mean: number | null;
+            /**
+             * Edges
+             * @description Ends of the bins, one more than these; the first and the last bin hold what lies beyond
+             */
+            edges: number[];
+            /**
+             * Levels
+             * @description The most frequent levels, or words of texts
+             */
+            levels: string[];
+            /**
+             * Counts
+             * @description Rows in each bin, or of each level
+             */
+            counts: number[];
+            /**
+             * Others
+             * @description Levels that are not listed
+             */
+            others: number;
+            /** Other Rows */
+            other_rows: number;
+            /**
+             * By Part
+             * @description The same counts in each part; empty where none are told apart
+             */
+            by_part: number[][];
+            /** Missing By Part */
+            missing_by_part: number[];
+            /**
+             * Distance
+             * @description Largest distance of a part from the other rows, 0 to 1: of distribution functions (numbers), or total variation (levels); null where none are told apart
+             */
+            distance: number | null;
+            /**
+             * Farthest
+             * @description That part
+             */
+            farthest: string;
+        };
+        /**
          * ColumnSpec
          * @description One column: what it holds and what it is for.
          */
@@ -3278,6 +3377,139 @@ export interface components {
              * @description How those who know the field expect the output to go along this feature; changes no number
              */
             expected?: ("rises" | "falls" | "none") | null;
+        };
+        /** ColumnsAsk */
+        ColumnsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ColumnsSettings"];
+        };
+        /** ColumnsResult */
+        ColumnsResult: {
+            /**
+             * Columns
+             * @description In the order of the table; farthest apart first where they are told apart
+             */
+            columns: components["schemas"]["ColumnSeen"][];
+            /** By */
+            by: string;
+            /** Parts */
+            parts: string[];
+            /** Part Rows */
+            part_rows: number[];
+            /**
+             * Choices
+             * @description What rows can be told apart by
+             */
+            choices: string[];
+            /**
+             * Missing
+             * @description Cells in which nothing stands
+             */
+            missing: number;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+        };
+        /** ColumnsSettings */
+        ColumnsSettings: {
+            /**
+             * By
+             * @description What the rows are told apart by: a column, (split) for training and hold-out, (decision); none when empty
+             * @default
+             */
+            by: string;
+        };
+        /** Concern */
+        Concern: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "leak" | "rows in both" | "contradicting rows" | "group taken" | "stand-in" | "missing unevenly" | "share of a group" | "splits differ" | "few of a group" | "rare outcome" | "duplicated rows" | "identifier" | "constant" | "far out" | "rare levels";
+            /** Title */
+            title: string;
+            /** Columns */
+            columns: string[];
+            /**
+             * Group
+             * @default
+             */
+            group: string;
+            /**
+             * Sentence
+             * @description What is so, with its numbers
+             */
+            sentence: string;
+            /**
+             * Todo
+             * @description What one can do about it
+             */
+            todo: string;
+            /**
+             * Rows
+             * @description Rows it is about
+             */
+            rows?: number | null;
+            /**
+             * Of
+             * @description Rows it was found in
+             */
+            of: number;
+            /** @description The number that it rests on, where that has an interval */
+            found?: components["schemas"]["Estimate"] | null;
+            /**
+             * P Adjusted
+             * @description p-value adjusted over all that was tested here; null where nothing is tested
+             */
+            p_adjusted?: number | null;
+        };
+        /** ConcernsAsk */
+        ConcernsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ConcernsSettings"];
+        };
+        /** ConcernsResult */
+        ConcernsResult: {
+            /**
+             * Concerns
+             * @description The gravest kind first
+             */
+            concerns: components["schemas"]["Concern"][];
+            /**
+             * Tested
+             * @description Comparisons that were tested
+             */
+            tested: number;
+            /**
+             * Stood
+             * @description Of these, how many stand after adjustment and are large enough to matter
+             */
+            stood: number;
+            /**
+             * Looked For
+             * @description Kinds that could be looked for in this table
+             */
+            looked_for: string[];
+            /**
+             * Left Out
+             * @description Kinds that could not, each with the reason
+             */
+            left_out: string[];
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+        };
+        /** ConcernsSettings */
+        ConcernsSettings: {
+            /**
+             * Population
+             * @description Shares that groups have in the population, by column=group
+             */
+            population?: {
+                [key: string]: number;
+            };
         };
         /**
          * Condition
@@ -4307,6 +4539,78 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["ChecksResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ColumnsResult] */
+        EvidenceView_ColumnsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ColumnsResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ConcernsResult] */
+        EvidenceView_ConcernsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ConcernsResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[DifferenceResult] */
@@ -5875,7 +6179,7 @@ export interface components {
              * Area
              * @enum {string}
              */
-            area: "intake" | "drivers" | "response" | "cases" | "tilt";
+            area: "intake" | "data" | "drivers" | "response" | "cases" | "tilt";
             /**
              * Part
              * @description Of its sheet; the first when empty
@@ -8403,6 +8707,16 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ChecksResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[ColumnsResult] */
+        ReadingView_ColumnsResult_: {
+            evidence?: components["schemas"]["EvidenceView_ColumnsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[ConcernsResult] */
+        ReadingView_ConcernsResult_: {
+            evidence?: components["schemas"]["EvidenceView_ConcernsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[DifferenceResult] */
         ReadingView_DifferenceResult_: {
             evidence?: components["schemas"]["EvidenceView_DifferenceResult_"] | null;
@@ -10399,6 +10713,220 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_PerformanceResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_concerns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConcernsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ConcernsResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_columns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ColumnsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ColumnsResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

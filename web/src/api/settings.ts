@@ -67,7 +67,7 @@ function list(setting: Setting, text: string): unknown {
 function record(text: string): unknown {
   const found = parsed(text);
   if (typeof found !== "object" || found === null || Array.isArray(found)) return undefined;
-  return Object.values(found).every((value) => typeof value === "string") ? found : undefined;
+  return Object.values(found).every((value) => ["string", "number"].includes(typeof value)) ? found : undefined;
 }
 
 function parsed(text: string): unknown {

@@ -1,0 +1,22 @@
+import { useAuditContext } from "../../frame/context";
+import { Parts } from "../../frame/Parts";
+import { later } from "../../ui/later";
+import { Concerns } from "./Concerns";
+
+const EveryColumn = later(async () => (await import("./EveryColumn")).EveryColumn);
+
+/** Who is in the table, what is missing, and what knows too much. */
+export function DataSheet() {
+  const { search, set } = useAuditContext();
+  return (
+    <Parts
+      label="Parts of Data"
+      open={search.get("part") ?? ""}
+      onOpen={(part) => set({ part })}
+      parts={[
+        { key: "concerns", label: "Concerns", show: () => <Concerns /> },
+        { key: "columns", label: "Every column", show: () => <EveryColumn /> },
+      ]}
+    />
+  );
+}

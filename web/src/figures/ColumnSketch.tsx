@@ -1,0 +1,184 @@
+import { scaleLinear } from "d3-scale";
+import type { Schemas } from "../api/client";
+import { count, day, percent, quantity, title } from "../ui/numbers";
+import type { Drawing } from "./drawing";
+import { Fitted } from "./Figure";
+import { lookOf } from "./series";
+
+type Seen = Schemas["ColumnSeen"];
+
+const AXIS = 18;
+const ROW = 20;
+
+/** How a value of a column stands on its axis. */
+export function placed(seen: Seen, value: number): string {
+  return seen.shape === "days" ? day(value) : quantity(value);
+}
+
+export function heightOf(seen: Seen, tall: number): number {
+  if (seen.shape !== "levels") return tall + AXIS;
+  return Math.max(1, seen.levels.length + (seen.others > 0 ? 1 : 0)) * ROW + 4;
+}
+
+/** One column: rows along its values, or by level; told apart, the share of each part's rows. */
+export function ColumnSketch({
+  result,
+  width,
+  parts,
+  tall,
+}: Drawing<Seen> & { parts: readonly string[]; tall: number }) {
+  const height = heightOf(result, tall);
+  const label = alternative(result, parts);
+  if (!result.counts.length) {
+    return (
+      <p className="text-soft">
+        {result.distinct > 0
+          ? `${count(result.distinct)} different values, most of them in one row`
+          : "nothing to draw"}
+      </p>
+    );
+  }
+  return (
+    <svg width={width} height={height} role="img" aria-label={label}>
+      {result.shape === "levels" ? (
+        <Levels result={result} width={width} parts={parts} />
+      ) : (
+        <Along result={result} width={width} parts={parts} tall={tall} />
+      )}
+    </svg>
+  );
+}
+
+function alternative(seen: Seen, parts: readonly string[]): string {
+  const most = seen.counts.indexOf(Math.max(...seen.counts));
+  const where =
+    seen.shape === "levels"
+      ? seen.levels[most]
+      : seen.edges.length
+        ? `${placed(seen, seen.edges[most] ?? 0)} to ${placed(seen, seen.edges[most + 1] ?? 0)}`
+        : "";
+  return `${title(seen.name)}: most rows at ${where}${parts.length ? `, told apart by ${parts.join(", ")}` : ""}`;
+}
+
+const sharesOf = (counts: readonly number[]) => {
+  const whole = counts.reduce((sum, one) => sum + one, 0) || 1;
+  return counts.map((one) => one / whole);
+};
+
+function Along({ result, width, parts, tall }: Drawing<Seen> & { parts: readonly string[]; tall: number }) {
+  const { edges } = result;
+  const [low, high] = [edges[0] ?? 0, edges[edges.length - 1] ?? 1];
+  const x = scaleLinear([low, high === low ? low + 1 : high], [4, width - 4]);
+  const lines = parts.length ? result.by_part.map(sharesOf) : [sharesOf(result.counts)];
+  const y = scaleLinear([0, Math.max(...lines.flat(), 1e-9)], [tall, 4]);
+  const wide = (place: number) => Math.max(1, x(edges[place + 1] ?? high) - x(edges[place] ?? low) - 1);
+  const unit = result.shape === "texts" ? " characters" : "";
+  return (
+    <>
+      {!parts.length &&
+        lines[0]?.map((share, place) => (
+          <rect
+            // biome-ignore lint/suspicious/noArrayIndexKey: a bin is its place
+            key={place}
+            x={x(edges[place] ?? low)}
+            y={y(share)}
+            width={wide(place)}
+            height={tall - y(share)}
+            fill="var(--act)"
+            opacity={0.75}
+          >
+            <title>{`${placed(result, edges[place] ?? low)} to ${placed(result, edges[place + 1] ?? high)}: ${count(result.counts[place] ?? 0)} rows`}</title>
+          </rect>
+        ))}
+      {parts.length > 0 &&
+        lines.map((shares, part) => {
+          const look = lookOf(part);
+          const path = shares
+            .map(
+              (share, place) =>
+                `${place ? "L" : "M"}${x(edges[place] ?? low)},${y(share)}L${x(edges[place + 1] ?? high)},${y(share)}`,
+            )
+            .join("");
+          return (
+            <path
+              key={parts[part]}
+              d={path}
+              fill="none"
+              stroke={look.colour}
+              strokeWidth={1.6}
+              strokeDasharray={look.dash}
+            />
+          );
+        })}
+      <line x1={4} x2={width - 4} y1={tall} y2={tall} stroke="var(--rule)" />
+      <text x={4} y={tall + 13} fontSize={11} fill="var(--soft)">
+        {placed(result, low)}
+      </text>
+      <text x={width - 4} y={tall + 13} fontSize={11} fill="var(--soft)" textAnchor="end">
+        {placed(result, high)}
+        {unit}
+      </text>
+    </>
+  );
+}
+
+function Levels({ result, width, parts }: Drawing<Seen> & { parts: readonly string[] }) {
+  const name = Math.min(190, width * 0.38);
+  const whole = result.counts.reduce((sum, one) => sum + one, 0) + result.other_rows;
+  const rows = [
+    ...result.levels.map((level, place) => ({ level, rows: result.counts[place] ?? 0, place })),
+    ...(result.others > 0 ? [{ level: `${count(result.others)} others`, rows: result.other_rows, place: -1 }] : []),
+  ];
+  const sizes = parts.map((_, part) => (result.by_part[part] ?? []).reduce((sum, one) => sum + one, 0));
+  const shares = (place: number) =>
+    parts.map((_, part) => (result.by_part[part]?.[place] ?? 0) / Math.max(1, sizes[part] ?? 1));
+  const most = parts.length
+    ? Math.max(0.01, ...result.levels.flatMap((_, place) => shares(place)))
+    : Math.max(...rows.map((one) => one.rows), 1) / Math.max(whole, 1);
+  const x = scaleLinear([0, most], [name, width - 64]);
+  return rows.map((one, line) => {
+    const y = line * ROW + ROW / 2 + 2;
+    return (
+      <g key={one.level}>
+        <Fitted x={0} y={y} width={name - 10}>
+          {one.level}
+        </Fitted>
+        {parts.length === 0 || one.place < 0 ? (
+          <>
+            {parts.length === 0 && (
+              <rect
+                x={name}
+                y={y - 5}
+                width={Math.max(1, x(one.rows / Math.max(whole, 1)) - name)}
+                height={10}
+                fill={one.place < 0 ? "var(--rule)" : "var(--act)"}
+                opacity={0.75}
+              />
+            )}
+            <text x={width} y={y} fontSize={11} fill="var(--soft)" textAnchor="end" dominantBaseline="central">
+              {percent(one.rows / Math.max(whole, 1))}
+            </text>
+          </>
+        ) : (
+          <>
+            <line x1={name} x2={width - 64} y1={y} y2={y} stroke="var(--rule)" />
+            {shares(one.place).map((share, part) => (
+              <text
+                key={parts[part]}
+                x={x(share)}
+                y={y}
+                fontSize={11}
+                fill={lookOf(part).colour}
+                textAnchor="middle"
+                dominantBaseline="central"
+              >
+                {lookOf(part).mark}
+                <title>{`${parts[part]}: ${percent(share)}`}</title>
+              </text>
+            ))}
+          </>
+        )}
+      </g>
+    );
+  });
+}
