@@ -1,0 +1,91 @@
+"""Data as a person reads it: concerns with their numbers, columns told apart, a population typed in."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+from tests.api import talk
+from tests.web.conftest import accessible, choose, fits, legible_in_the_dark, reading
+
+
+def test_planted_facts_are_found_by_somebody_who_follows_the_sheet(page, client, audit, context):
+    """Stand-ins of home area (1), who is missing (6)."""
+    page.goto(f"/audits/{audit['id']}/data")
+    reading(page)
+    found = talk.read(client, audit["id"], "concerns", context)["result"]["concerns"]
+    lines = page.get_by_test_id("concerns").get_by_role("listitem")
+    expect(lines).to_have_count(len(found))
+    for place, one in enumerate(found):
+        expect(lines.nth(place)).to_contain_text(one["sentence"])
+    stand_in = page.locator("[data-concern='stand-in']").filter(has_text="home area").first
+    expect(stand_in).to_contain_text("postal district")
+    uneven = page.locator("[data-concern='missing unevenly']").filter(has_text="age band")
+    expect(uneven).to_contain_text("70 and over")
+    accessible(page)
+    legible_in_the_dark(page)
+    uneven.get_by_role("link", name="account age").click()
+    expect(page.get_by_role("heading", name=re.compile("^account age feature · missing in"))).to_be_visible()
+    choose(page, "Told apart by", "age band")
+    expect(page.get_by_test_id("reading")).to_contain_text("told apart by age band")
+    expect(page.get_by_role("list", name="Lines by age band").get_by_text("70 and over")).to_be_visible()
+    assert "by=age_band" in page.url and "column=account_age" in page.url
+
+
+def test_the_leak_is_found_in_the_version_that_takes_it(page, client, audit):
+    """Planted fact 7."""
+    withdrawn = next(one for one in audit["models"] if "withdrawn" in one["name"])
+    page.goto(f"/audits/{audit['id']}/data?model={withdrawn['id']}")
+    reading(page)
+    leak = page.locator("[data-concern=leak]")
+    expect(leak).to_contain_text("Reference photo score alone tells the outcome")
+    expect(page.locator("[data-concern]").first).to_have_attribute("data-concern", "leak")
+
+
+def test_a_population_is_tested_kept_in_the_address_and_taken_back(page, audit, client):
+    page.goto(f"/audits/{audit['id']}/data")
+    reading(page)
+    page.get_by_text("Shares in the population", exact=True).click()
+    page.get_by_label("Group column").select_option("home area")
+    page.get_by_label("Group", exact=True).select_option("outer isles")
+    page.get_by_label("Share in percent").fill("140")
+    expect(page.get_by_text("a share lies between 0 and 100")).to_be_visible()
+    page.get_by_label("Share in percent").fill("35")
+    page.get_by_role("button", name="Test it").click()
+    share = page.locator("[data-concern='share of a group']")
+    expect(share).to_contain_text("35.0% of the population given")
+    page.reload()
+    expect(page.locator("[data-concern='share of a group']")).to_be_visible()
+    page.get_by_role("button", name="Drop the share of home_area=outer isles").click()
+    expect(page.locator("[data-concern='share of a group']")).to_have_count(0)
+    assert "population" not in page.url
+
+
+@pytest.mark.parametrize("by", ["", "home_area", "(split)", "(decision)"])
+def test_every_column_is_there_and_drawn(page, client, audit, context, by):
+    page.goto(f"/audits/{audit['id']}/data?part=columns&by={by}")
+    reading(page)
+    found = talk.read(client, audit["id"], "columns", context, {"by": by})["result"]["columns"]
+    columns = page.get_by_role("region", name="Columns")
+    expect(columns.get_by_role("listitem").first).to_have_attribute("data-column", found[0]["name"])
+    page.get_by_label("Find a column").fill("weight")
+    expect(columns.get_by_role("listitem")).to_have_count(sum("weight" in one["name"] for one in found))
+    columns.get_by_role("button", name="parcel weight").click()
+    expect(page.get_by_role("heading", name=re.compile("^parcel weight feature"))).to_be_visible()
+    expect(page.get_by_role("figure", name="Rows along parcel weight").locator("svg[role=img]")).to_be_visible()
+    accessible(page)
+    if not by:
+        fits(page, 390)
+
+
+def test_a_concern_becomes_a_finding(page, client, audit):
+    own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
+    page.goto(f"/audits/{own}/data")
+    reading(page)
+    line = page.locator("[data-concern='far out']")
+    said = line.locator("p.font-serif").inner_text()
+    line.get_by_role("button", name=re.compile("^Make a finding of it")).click()
+    expect(line.get_by_role("button", name=re.compile("^Make a finding of it"))).to_have_text("A finding now")
+    page.goto(f"/audits/{own}/report")
+    expect(page.get_by_text(said)).to_be_visible()
