@@ -10,6 +10,7 @@ from zerotilt.core.methods import METHODS
 SETTINGS = {
     "concerns": {"population": {"home_area=outer isles": 0.25}},
     "columns": {"by": "home_area"},
+    "pairs": {"first": "parcel_weight", "second": "channel"},
     "loss_shapley": {"rows": 64, "background": 16},
     "shapley_by_part": {"rows": 40},
     "side_by_side": {"rows": 300, "repeats": 2, "explained": 12, "walked": 32, "walks": 16},

@@ -265,3 +265,58 @@ def test_planted_facts_are_among_the_concerns(demo_subject):
         for one in found.concerns
     )
     assert any(one.kind == "missing unevenly" and one.columns == ("account_age", "age_band") for one in found.concerns)
+
+
+def together(subject, **settings):
+    method = METHODS["pairs"]
+    return method.compute(subject, method.settings(**settings), 0, Work())
+
+
+def test_associations_are_scipys_and_the_order_holds_every_column():
+    subject = clean(7)
+    result = together(subject)
+    rows = subject.rows.numbers
+    x, y = subject.table.numbers("x1")[rows], subject.table.numbers("x2")[rows]
+    place = {name: i for i, name in enumerate(result.names)}
+    assert sorted(result.names) == sorted(subject.partable) and len(place) == len(result.names)
+    strength = np.array(result.strengths)
+    np.testing.assert_allclose(strength, strength.T)
+    assert strength[place["x1"], place["x2"]] == pytest.approx(abs(stats.spearmanr(x, y).statistic))
+    assert [one.strength for one in result.strongest] == sorted(
+        (one.strength for one in result.strongest), reverse=True
+    )
+    measures = {frozenset((one.first, one.second)): one.measure for one in result.strongest}
+    assert measures[frozenset(("x1", "x2"))] == "Spearman's ρ"
+    assert measures[frozenset(("x1", "g"))] == "correlation ratio" and measures[frozenset(("lev", "g"))] == "Cramér's V"
+
+
+def test_a_pair_is_drawn_by_what_its_columns_hold():
+    subject = clean(7)
+    rows = subject.rows.numbers
+    numbers = together(subject, first="x0", second="x1").pair
+    assert numbers is not None and numbers.kind == "numbers"
+    assert sum(map(sum, numbers.counts)) + numbers.missing == subject.n
+    levels = together(subject, first="lev", second="g").pair
+    assert levels is not None and levels.kind == "levels"
+    a, b = subject.table.texts("lev")[rows], subject.table.texts("g")[rows]
+    known = np.array([[((a == r) & (b == c)).sum() for c in levels.columns_of] for r in levels.rows_of])
+    np.testing.assert_array_equal(levels.counts, known)
+    expected = stats.contingency.expected_freq(known)
+    np.testing.assert_allclose(levels.residuals, (known - expected) / np.sqrt(expected))
+    assert levels.p == pytest.approx(stats.chi2_contingency(known, correction=False).pvalue)
+    boxes = together(subject, first="lev", second="x1").pair
+    assert boxes is not None and boxes.kind == "boxes" and (boxes.first, boxes.second) == ("x1", "lev")
+    x = subject.table.numbers("x1")[rows]
+    for one in boxes.boxes:
+        np.testing.assert_allclose(one.quantiles, np.quantile(x[a == one.level], [0.05, 0.25, 0.5, 0.75, 0.95]))
+
+
+def test_pairs_of_odd_columns_are_read_or_refused_in_words():
+    n = 40
+    odd = clean(9, n, empty=np.full(n, np.nan), same=np.ones(n), many=np.array([f"n{i}" for i in range(n)]))
+    for first in ("empty", "same", "many"):
+        for second in ("x1", "lev", "g"):
+            pair = together(odd, first=first, second=second).pair
+            assert pair is not None and pair.rows == n and 0 <= pair.strength <= 1
+    with pytest.raises(Refused, match="“nope” cannot be held"):
+        together(odd, first="nope")

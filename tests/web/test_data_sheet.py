@@ -89,3 +89,25 @@ def test_a_concern_becomes_a_finding(page, client, audit):
     expect(line.get_by_role("button", name=re.compile("^Make a finding of it"))).to_have_text("A finding now")
     page.goto(f"/audits/{own}/report")
     expect(page.get_by_text(said)).to_be_visible()
+
+
+def test_two_columns_are_chosen_in_menus_table_and_grid(page, client, audit, context):
+    page.goto(f"/audits/{audit['id']}/data?part=pairs")
+    reading(page)
+    found = talk.read(client, audit["id"], "pairs", context)["result"]
+    drawn = page.get_by_role("figure", name="postal district and home area")
+    expect(drawn.locator("svg[role=img]")).to_be_visible()
+    accessible(page)
+    legible_in_the_dark(page)
+    choose(page, "One column", "parcel weight")
+    choose(page, "The other column", "channel")
+    expect(page.get_by_test_id("reading")).to_contain_text("Parcel weight and channel: correlation ratio")
+    expect(page.get_by_role("figure", name="parcel weight and channel")).to_be_visible()
+    assert "first=parcel_weight" in page.url and "second=channel" in page.url
+    page.locator("[data-pair='declared_value account_age'], [data-pair='account_age declared_value']").click()
+    expect(page.get_by_test_id("reading")).to_contain_text("Spearman's ρ")
+    second = found["strongest"][1]
+    name = second["first"].replace("_", " ")
+    page.get_by_role("region", name="Table: pairs").get_by_role("row").nth(2).get_by_role("button", name=name).click()
+    expect(page.get_by_text("rows", exact=False).first).to_be_visible()
+    assert f"first={second['first']}" in page.url

@@ -144,6 +144,8 @@ def _setting(method: Method, name: str, body: dict[str, Any], defs: dict[str, An
     if kind == "array":
         items = branches[0].get("items") or (branches[0].get("prefixItems") or [{}])[0]
         found["of"] = items.get("type", "object")
+    if kind == "object" and isinstance(values := branches[0].get("additionalProperties"), dict):
+        found["of"] = values.get("type", "string")
     if "default" in body:
         found["default"] = body["default"]
     elif kind == "object":

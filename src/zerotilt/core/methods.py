@@ -22,7 +22,7 @@ from zerotilt.core.case import (
 )
 from zerotilt.core.contributions import checks, every, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
-from zerotilt.core.data import columns, concerns
+from zerotilt.core.data import columns, concerns, pairs
 from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
 from zerotilt.core.meaning import Spec
@@ -39,6 +39,7 @@ METHODS: dict[str, Method] = {
         performance,
         concerns,
         columns,
+        pairs,
         ranking,
         side_by_side,
         by_part,

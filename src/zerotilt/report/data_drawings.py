@@ -5,6 +5,7 @@ from __future__ import annotations
 from zerotilt.core import words
 from zerotilt.core.data.columns import ColumnsResult
 from zerotilt.core.data.concerns import ConcernsResult
+from zerotilt.core.data.pairs import PairsResult
 from zerotilt.core.meaning import Spec
 from zerotilt.report.bars import bars
 from zerotilt.report.figures import BRICK, VERDIGRIS, Drawing
@@ -36,4 +37,14 @@ def columns(result: ColumnsResult, spec: Spec) -> Drawing:
         [one.missing / max(result.rows, 1) for one in most],
         f"share of {spec.wording.rows} in which it is missing",
         colours=[VERDIGRIS] * len(most),
+    )
+
+
+def pairs(result: PairsResult, spec: Spec) -> Drawing:
+    """The pairs that go together most."""
+    most = result.strongest[:SHOWN]
+    return bars(
+        [f"{words.title(one.first)} and {words.title(one.second)}" for one in most],
+        [one.strength for one in most],
+        "strength of association, 0 to 1",
     )

@@ -176,6 +176,7 @@ DRAWINGS: dict[str, Callable[[Any, Spec], Drawing]] = {
     "performance": performance,
     "concerns": data.concerns,
     "columns": data.columns,
+    "pairs": data.pairs,
     "cases": case.cases,
     "values": case.values,
     "tried": case.tried,

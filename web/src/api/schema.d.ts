@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Two columns together: the evidence, or the task that computes it */
+        post: operations["read_pairs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/drivers": {
         parameters: {
             query?: never;
@@ -3228,6 +3245,66 @@ export interface components {
             mean: number[];
         };
         /**
+         * ColumnPair
+         * @description One pair. Of two numbers ``counts`` by cells between ``across`` and ``up``; of two texts by level; of one of each boxes.
+         */
+        ColumnPair: {
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "numbers" | "levels" | "boxes";
+            /** Strength */
+            strength: number;
+            /**
+             * Measure
+             * @enum {string}
+             */
+            measure: "Spearman's ρ" | "Cramér's V" | "correlation ratio";
+            /**
+             * P
+             * @description Of independence, where both are levels and enough rows are there to test
+             */
+            p: number | null;
+            /**
+             * Across
+             * @description Ends of the first column's cells; what lies beyond is in the outer ones
+             */
+            across: number[];
+            /** Up */
+            up: number[];
+            /**
+             * Rows Of
+             * @description Levels of the first column, most frequent first, the others together
+             */
+            rows_of: string[];
+            /** Columns Of */
+            columns_of: string[];
+            /**
+             * Counts
+             * @description Rows by the first column's cells, then by the second's
+             */
+            counts: number[][];
+            /**
+             * Residuals
+             * @description Of two texts: (rows − expected) / √expected, beyond 2 more than chance alone makes of most cells
+             */
+            residuals: number[][];
+            /** Boxes */
+            boxes: components["schemas"]["LevelBox"][];
+            /** Rows */
+            rows: number;
+            /**
+             * Missing
+             * @description Rows that are left out because a number is missing
+             */
+            missing: number;
+        };
+        /**
          * ColumnProfile
          * @description Condition of one column over all rows.
          */
@@ -5225,6 +5302,42 @@ export interface components {
             result: components["schemas"]["OwnResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[PairsResult] */
+        EvidenceView_PairsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["PairsResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[PerformanceResult] */
         EvidenceView_PerformanceResult_: {
             /** Key */
@@ -7045,6 +7158,21 @@ export interface components {
              */
             metric: string;
         };
+        /**
+         * LevelBox
+         * @description Numbers among the rows of one level.
+         */
+        LevelBox: {
+            /** Level */
+            level: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Quantiles
+             * @description 5%, 25%, median, 75%, 95%
+             */
+            quantiles: number[];
+        };
         /** LevelCount */
         LevelCount: {
             /** Level */
@@ -8203,6 +8331,53 @@ export interface components {
              */
             size: number;
         };
+        /** PairsAsk */
+        PairsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["PairsSettings"];
+        };
+        /** PairsResult */
+        PairsResult: {
+            /**
+             * Names
+             * @description So ordered that what is alike stands together
+             */
+            names: string[];
+            /** Strengths */
+            strengths: number[][];
+            /**
+             * Strongest
+             * @description Pairs, strongest first
+             */
+            strongest: components["schemas"]["Together"][];
+            pair: components["schemas"]["ColumnPair"] | null;
+            /**
+             * Left Out
+             * @description Columns beyond the most that are held against each other
+             */
+            left_out: number;
+            /** Rows */
+            rows: number;
+            /** Rows Read */
+            rows_read: number;
+            /** Rows Named */
+            rows_named: string;
+        };
+        /** PairsSettings */
+        PairsSettings: {
+            /**
+             * First
+             * @description One column of the pair that is drawn; with the other empty, the strongest
+             * @default
+             */
+            first: string;
+            /**
+             * Second
+             * @description The other
+             * @default
+             */
+            second: string;
+        };
         /**
          * PartAgain
          * @description One comparison of a finding before and now.
@@ -8800,6 +8975,11 @@ export interface components {
         /** ReadingView[OwnResult] */
         ReadingView_OwnResult_: {
             evidence?: components["schemas"]["EvidenceView_OwnResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[PairsResult] */
+        ReadingView_PairsResult_: {
+            evidence?: components["schemas"]["EvidenceView_PairsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[PerformanceResult] */
@@ -10377,6 +10557,23 @@ export interface components {
              */
             references: components["schemas"]["Reference"][];
         };
+        /** Together */
+        Together: {
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+            /**
+             * Strength
+             * @description 0 to 1
+             */
+            strength: number;
+            /**
+             * Measure
+             * @enum {string}
+             */
+            measure: "Spearman's ρ" | "Cramér's V" | "correlation ratio";
+        };
         /**
          * Tolerance
          * @description Limits of one metric, where they are not the policy's.
@@ -10927,6 +11124,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ColumnsResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_pairs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_PairsResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -12,7 +12,7 @@ function other(setting: { kind: string; of?: string; values?: string[]; most?: n
   if (setting.kind === "boolean") return !setting.default;
   if (setting.kind === "integer") return setting.most === 3 ? 1 : Number(setting.default ?? 0) + 3;
   if (setting.kind === "number") return Number(setting.default ?? 0) + 0.125;
-  if (setting.kind === "object") return { "a,b & c": "5%", ф: "" };
+  if (setting.kind === "object") return setting.of === "number" ? { "a=b, c": 0.25 } : { "a,b & c": "5%", ф: "" };
   if (setting.kind === "string") return "a · b, c=d&e";
   if (setting.of === "string") return ["one, two", "50%", "a%2Cb", "ф"];
   return setting.of === "number" ? [5, 95.5] : [{ attribute: "a · b", group: 'c"d' }];

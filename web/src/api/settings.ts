@@ -37,7 +37,7 @@ function read(setting: Setting, text: string): unknown {
     case "array":
       return list(setting, text);
     case "object":
-      return record(text);
+      return record(setting, text);
     default:
       return setting.values && !setting.values.includes(text) ? undefined : text;
   }
@@ -64,10 +64,11 @@ function list(setting: Setting, text: string): unknown {
   return Array.isArray(found) ? found : undefined;
 }
 
-function record(text: string): unknown {
+function record(setting: Setting, text: string): unknown {
   const found = parsed(text);
+  const held = setting.of === "number" ? "number" : "string";
   if (typeof found !== "object" || found === null || Array.isArray(found)) return undefined;
-  return Object.values(found).every((value) => ["string", "number"].includes(typeof value)) ? found : undefined;
+  return Object.values(found).every((value) => typeof value === held) ? found : undefined;
 }
 
 function parsed(text: string): unknown {

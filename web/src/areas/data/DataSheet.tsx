@@ -3,6 +3,7 @@ import { Parts } from "../../frame/Parts";
 import { later } from "../../ui/later";
 import { Concerns } from "./Concerns";
 
+const TwoColumns = later(async () => (await import("./TwoColumns")).TwoColumns);
 const EveryColumn = later(async () => (await import("./EveryColumn")).EveryColumn);
 
 /** Who is in the table, what is missing, and what knows too much. */
@@ -16,6 +17,7 @@ export function DataSheet() {
       parts={[
         { key: "concerns", label: "Concerns", show: () => <Concerns /> },
         { key: "columns", label: "Every column", show: () => <EveryColumn /> },
+        { key: "pairs", label: "Two columns", show: () => <TwoColumns /> },
       ]}
     />
   );
