@@ -65,7 +65,7 @@ def test_groups_are_compared_and_written_as_json(files):
 @pytest.mark.parametrize(
     ("more", "message"),
     [
-        (("nothing",), "there are performance, drivers"),
+        (("nothing",), "there are concerns, performance, columns"),
         (("tilt", "--where", "channel~app"), "it is written as column=level"),
         (("tilt", "--where", "nowhere=app"), "with a column of the table"),
         (("tilt", "--where", "parcel_weight>much"), "“much” is no number"),

@@ -320,3 +320,26 @@ def test_pairs_of_odd_columns_are_read_or_refused_in_words():
             assert pair is not None and pair.rows == n and 0 <= pair.strength <= 1
     with pytest.raises(Refused, match="“nope” cannot be held"):
         together(odd, first="nope")
+
+
+def test_many_small_groups_are_one_concern_and_a_single_row_is_none():
+    rng = np.random.default_rng(0)
+    many = clean(1, 400, code=np.array([f"c{i % 200}" for i in range(400)]))
+    columns_of = tuple(
+        one.model_copy(update={"role": Role.group}) if one.name == "code" else one for one in many.spec.columns
+    )
+    found = concerns(replace(many, spec=many.spec.model_copy(update={"columns": columns_of}), predictor=None))
+    said = [one for one in found.concerns if one.kind == "few of a group" and one.columns == ("code",)]
+    assert len(said) == 1 and "groups of code" in said[0].sentence
+    held = {"a": rng.normal(size=2), "b": rng.normal(size=2), "y": np.array([0, 1])}
+    one = system(held, lambda rows: np.full(len(rows["a"]), 0.5), ["a", "b"])
+    assert not concerns(one).concerns
+    none = found.model_copy(update={"tested": 0})
+    read = METHODS["concerns"].read(none, many.spec.wording, ConcernsSettings())
+    assert "Nothing could be tested." in read.detail
+
+
+def test_a_level_of_nothing_but_a_space_has_a_name():
+    blank = clean(1, 60, odd=np.where(np.arange(60) % 3 == 0, "", "full"))
+    seen = {one.name: one for one in columns(blank, "odd").columns}
+    assert "(blank)" in seen["odd"].levels and seen["x1"].farthest in ("(blank)", "full", "(missing)")

@@ -235,3 +235,33 @@ def test_no_name_of_a_group_reaches_into_the_numbers_beside_it(ending):
         label, number = boxes[figures.short(group.group, figures.LONGEST)], boxes[words.count(group.rows)]
         assert label.x1 < number.x0, group.group
     assert min(box.x0 for box in boxes.values()) >= -1
+
+
+def test_what_was_not_examined_is_worked_out_from_what_was_left_out():
+    subject = subject_of()
+    _, html = rendered(subject)
+    said = re.sub(r"\s+", " ", html[html.index("Not examined</h2>") :])
+    assert "Of the table: shares in the population (no population was given)." in said
+    along = {one.result["feature"] for one in rendered(subject)[0].by_key().values() if one.method == "response"}
+    rest = [name for name in ("x0", "x1", "x2") if name not in along]
+    assert rest and f"along {len(rest)} of the 3 features ({words.listing(rest)})." in said
+    bare, html = rendered(subject_of(model=False))
+    assert "how much the model leans on what it finds (there is no model)" in html
+    assert bare.of("concerns")
+
+
+def test_concerns_stand_in_the_full_report_with_what_one_can_do_and_in_no_public_one():
+    subject = subject_of()
+    codes = np.array([f"c{i}" for i in range(subject.table.rows)])
+    columns = {name: subject.table.column(name).to_numpy(zero_copy_only=False) for name in subject.table.names}
+    odd = system(
+        columns | {"code": codes},
+        lambda frame: 1 / (1 + np.exp(-frame["x0"])),
+        ["x0", "x1", "code"],
+        roles={"g": Role.group},
+    )
+    bundle = gather(odd, DIGESTS, Work(), explained=20)
+    cover = Cover("audit", 1, "table.csv", "t" * 64, odd.table.rows, "model.onnx", "today")
+    full, public = (render(bundle, odd, cover, reader=reader).html for reader in ("full", "public"))
+    assert "Identifier among features." in full and "Set its role to identifier in Intake" in full
+    assert "Identifier among features." not in public

@@ -175,7 +175,7 @@ def test_what_the_parts_show_first_is_made_ready_in_the_order_in_which_they_stan
     desk.ahead(demo_audit, context)
     made = [Task.get_by_id(name) for name in queue.sent]
     areas = [METHODS[task.payload["method"]].area for task in made]
-    assert areas == sorted(areas, key=["intake", "drivers", "response", "cases", "tilt"].index)
+    assert areas == sorted(areas, key=["intake", "data", "drivers", "response", "cases", "tilt"].index)
     assert len({(METHODS[t.payload["method"]].area, METHODS[t.payload["method"]].part) for t in made}) >= 13
     assert set(queue.turns) == {Turn.ahead}
     assert all(task.unwatched for task in made)

@@ -26,6 +26,7 @@ def test_the_page_for_the_person_is_shown_as_it_is_printed(page, audit):
     page.get_by_label("home area", exact=True).check()
     expect(letter.locator("body")).to_contain_text("<b>Within four weeks.</b>")
     assert "shown=home_area" in page.url and "closing=" in page.url
+    page.wait_for_selector("main [aria-busy=true]", state="detached")
     accessible(page)
     legible_in_the_dark(page)
     with page.expect_download() as found:

@@ -36,7 +36,7 @@ def test_recorded_decisions_alone_are_read_to_the_report(begun):  # noqa: F811
     begun.get_by_label("Event: granted is").select_option("1")
     begun.get_by_role("button", name="Check and finish").click()
     expect(begun.get_by_test_id("reading")).to_contain_text("are decided rightly")
-    for key, text in (("2", "recorded scores or decisions only"), ("4", "A ladder needs the model")):
+    for key, text in (("3", "recorded scores or decisions only"), ("5", "A ladder needs the model")):
         begun.keyboard.press(key)
         expect(begun.get_by_text(text)).to_be_visible()
     expect(begun.get_by_test_id("cases-reading")).to_contain_text("800 rows")

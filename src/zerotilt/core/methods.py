@@ -36,8 +36,8 @@ AREAS = get_args(Area)
 METHODS: dict[str, Method] = {
     module.METHOD.name: module.METHOD
     for module in (
-        performance,
         concerns,
+        performance,
         columns,
         pairs,
         ranking,

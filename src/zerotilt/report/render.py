@@ -132,7 +132,7 @@ def render(
         tilt=tilt,
         compared=compared,
         absent=_absent(bundle),
-        unexamined=_unexamined(subject),
+        unexamined=_unexamined(subject, bundle),
         favourable=_favourable(subject),
         gives=_gives(subject),
         recorded="decisions" if subject.spec.only(Role.decision) else "scores",
@@ -177,6 +177,8 @@ def render(
 
 
 SEVERITIES = ("high", "medium", "low")
+NAMED_UNREAD = 12
+"""Features that are named where nobody read along them."""
 MOST_IN_SUMMARY = 8
 """Disparities that a summary lists, the most severe first; and of what is open, and decided, as many."""
 WORDS = frozenset({"purpose"})
@@ -241,8 +243,8 @@ def too_few(subject: Subject, smallest: int) -> bool:
     return 0 < whole.n - subject.n < smallest
 
 
-def _unexamined(subject: Subject) -> list[str]:
-    """What nobody could look at here, besides the sections that were not read."""
+def _unexamined(subject: Subject, bundle: Bundle) -> list[str]:
+    """What nobody looked at here, besides the sections that were not read: from what was left out of those that were."""
     spec, out = subject.spec, []
     if not spec.knows_outcome:
         out.append("How good the predictions are, and errors by group: no column says what really happened.")
@@ -250,9 +252,19 @@ def _unexamined(subject: Subject) -> list[str]:
         out.append("Groups of people: no column of the table makes groups in this audit.")
     if spec.task is not Task.binary:
         out.append(f"Thresholds: nothing is decided by one, since the outcome is {subject.kind.named}.")
-    out.append(
-        "Places where errors concentrate, the condition of the table beyond missing cells, and other models than this one."
-    )
+    concerns = bundle.evidence_of("concerns")
+    left = concerns.result.get("left_out", []) if concerns else []
+    if left:
+        out.append(f"Of the table: {words.listing(left)}.")
+    along = {one.result["feature"] for one in bundle.by_key().values() if one.method == "response"}
+    features = subject.predictor.inputs if subject.predictor else ()
+    rest = [name for name in features if name not in along]
+    if along and rest:
+        named = f" ({words.listing([words.title(name) for name in rest])})" if len(rest) <= NAMED_UNREAD else ""
+        out.append(
+            f"How the output moves along {words.count(len(rest))} of the {words.count(len(features))} features{named}."
+        )
+    out.append("Places where errors concentrate, and other models than this one.")
     return out
 
 

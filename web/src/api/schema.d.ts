@@ -4,23 +4,6 @@
  */
 
 export interface paths {
-    "/api/audits/{audit_id}/readings/performance": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Performance: the evidence, or the task that computes it */
-        post: operations["read_performance"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/audits/{audit_id}/readings/concerns": {
         parameters: {
             query?: never;
@@ -32,6 +15,23 @@ export interface paths {
         put?: never;
         /** Concerns: the evidence, or the task that computes it */
         post: operations["read_concerns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/performance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Performance: the evidence, or the task that computes it */
+        post: operations["read_performance"];
         delete?: never;
         options?: never;
         head?: never;
@@ -10888,7 +10888,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    read_performance: {
+    read_concerns: {
         parameters: {
             query?: never;
             header?: never;
@@ -10899,7 +10899,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PerformanceAsk"];
+                "application/json": components["schemas"]["ConcernsAsk"];
             };
         };
         responses: {
@@ -10909,7 +10909,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReadingView_PerformanceResult_"];
+                    "application/json": components["schemas"]["ReadingView_ConcernsResult_"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -10995,7 +10995,7 @@ export interface operations {
             };
         };
     };
-    read_concerns: {
+    read_performance: {
         parameters: {
             query?: never;
             header?: never;
@@ -11006,7 +11006,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ConcernsAsk"];
+                "application/json": components["schemas"]["PerformanceAsk"];
             };
         };
         responses: {
@@ -11016,7 +11016,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReadingView_ConcernsResult_"];
+                    "application/json": components["schemas"]["ReadingView_PerformanceResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -28,6 +28,7 @@ MOST_LISTED = 30
 MOST_TEXTS = 20_000
 """Texts whose words are counted."""
 SPLIT, DECISION = "(split)", "(decision)"
+BLANK = "(blank)"
 AT = (0.0, 0.05, 0.25, 0.5, 0.75, 0.95, 1.0)
 
 
@@ -139,7 +140,8 @@ def _parts(subject: Subject, by: str) -> Parts | None:
             f"by: rows cannot be told apart by “{by}”; there are {words.listing(list(subject.partable[:8]))} and more.",
             todo="Choose one of these.",
         )
-    return parts_of(subject, by)
+    found = parts_of(subject, by)
+    return Parts([label or BLANK for label in found.labels], found.codes)
 
 
 def _column(subject: Subject, name: str, parts: Parts | None) -> ColumnSeen:
@@ -169,7 +171,7 @@ def _column(subject: Subject, name: str, parts: Parts | None) -> ColumnSeen:
     found = _Seen(
         place[codes],
         {
-            "levels": tuple(str(levels[one]) for one in listed),
+            "levels": tuple(str(levels[one]) or BLANK for one in listed),
             "others": distinct - len(listed),
             "other_rows": int(counts.sum() - counts[listed].sum()),
         },

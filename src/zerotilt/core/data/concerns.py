@@ -12,7 +12,7 @@ from zerotilt.core.data import plainly, tested
 from zerotilt.core.data.concern import RANKS, Concern, Gathered
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Wording
-from zerotilt.core.method import Method
+from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.stats import intervals
 from zerotilt.core.subject import Subject
@@ -103,10 +103,13 @@ def say(result: ConcernsResult, wording: Wording, settings: ConcernsSettings) ->
     detail = f"Looked for: {words.listing(list(result.looked_for))}."
     if result.left_out:
         detail += f" Not looked for: {words.listing(list(result.left_out))}."
-    detail += (
-        f" {words.opening(words.plural(result.tested, 'comparison'))} {'was' if result.tested == 1 else 'were'} tested together; "
-        f"where nothing is so, at most one table in twenty raises any of them."
-    )
+    if result.tested:
+        detail += (
+            f" {words.opening(words.plural(result.tested, 'comparison'))} {'was' if result.tested == 1 else 'were'} tested together; "
+            f"where nothing is so, at most one table in twenty raises any of them."
+        )
+    else:
+        detail += " Nothing could be tested."
     return plain(headline, detail)
 
 
@@ -132,6 +135,7 @@ METHOD = Method(
     ),
     main="concerns",
     part="concerns",
+    place=Place("Concerns"),
     needs=frozenset(),
     depends=frozenset({"spec", "comparisons", "policy"}),
 )

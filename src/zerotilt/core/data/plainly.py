@@ -16,6 +16,8 @@ FAR = 10.0
 LEAST_FOR_IDENTIFIER = 30
 RARE = 0.05
 """Share of the rows under which an outcome is rare."""
+MOST_SMALL = 4
+"""Small groups of one column that are said one by one."""
 BY_CHANCE = 10.0
 """Times as many alike pairs as independent columns would make, from which on duplicates are said."""
 
@@ -31,6 +33,8 @@ def single_columns(subject: Subject, found: Gathered) -> None:
     """Identifiers, constants, rare levels and numbers far out among the features."""
     n, wording = subject.n, subject.spec.wording
     least = subject.spec.policy.minimum_rows
+    if n < 2:
+        return  # one row is not told apart from anything
     for name in features_of(subject):
         table = subject.table
         if table.holds_bytes(name):
@@ -94,19 +98,37 @@ def outcome_balance(subject: Subject, found: Gathered) -> None:
         return
     yes = int(y.sum())
     least = subject.spec.policy.minimum_rows
-    if min(yes, n - yes) < RARE * n:
+    if min(yes, n - yes) < RARE * n and n > 1:
+        few = min(yes, n - yes)
         what = "happened" if yes < n - yes else "failed to happen"
-        found.say("rare outcome", [subject.spec.outcome.name], f"The event {what} in {words.count(min(yes, n - yes))} of {words.count(n)} {wording.rows} ({words.percent(min(yes, n - yes) / max(n, 1))}).", "Accuracy says little here; read precision, recall and the rates by outcome.", n, rows=min(yes, n - yes))  # fmt: skip
+        often = (
+            f"{what} in {words.count(few)} of {words.count(n)} {wording.rows} ({words.percent(few / n)})"
+            if few
+            else f"{'never' if not yes else 'always'} happened in these {words.count(n)} {wording.rows}"
+        )
+        found.say("rare outcome", [subject.spec.outcome.name], f"The event {often}.", "Accuracy says little here; read precision, recall and the rates by outcome.", n, rows=few)  # fmt: skip
     for column in subject.spec.columns:
-        if not column.makes_groups:
-            continue
-        grouping = membership.grouping(subject.spec, subject.table, subject.rows.numbers, (column.name,))
-        for place, label in enumerate(grouping.labels):
-            mine = grouping.mask(place)
-            size, hits = int(mine.sum()), int((y & mine).sum())
-            few = min(hits, size - hits)
-            if size and few < least and size < n:
-                found.say("few of a group", [column.name], f"In {label} ({words.title(column.name)}, {words.plural(size, wording.row, wording.rows)}) the event {_how_often(hits, size)}.", f"Rates that rest on fewer than {least} such rows are not told apart from chance; collect more, or say so.", n, group=label, rows=size)  # fmt: skip
+        if column.makes_groups:
+            _small_groups(subject, column.name, y, least, found)
+
+
+def _small_groups(subject: Subject, name: str, y: NDArray[np.bool_], least: int, found: Gathered) -> None:
+    """Groups in which the event, or its absence, rests on too few rows; many of one column are one concern."""
+    wording, n = subject.spec.wording, subject.n
+    grouping = membership.grouping(subject.spec, subject.table, subject.rows.numbers, (name,))
+    small = []
+    for place, label in enumerate(grouping.labels):
+        mine = grouping.mask(place)
+        size, hits = int(mine.sum()), int((y & mine).sum())
+        if size and size < n and min(hits, size - hits) < least:
+            small.append((label, size, hits))
+    todo = f"Rates that rest on fewer than {least} such rows are not told apart from chance; collect more, or say so."
+    if len(small) > MOST_SMALL:
+        rows = sum(size for _, size, _ in small)
+        found.say("few of a group", [name], f"In {words.count(len(small))} of {words.count(len(grouping.labels))} groups of {words.title(name)} the event happened, or failed to, fewer than {least} times; they hold {words.count(rows)} of {words.count(n)} {wording.rows}.", todo, n, rows=rows)  # fmt: skip
+        return
+    for label, size, hits in small:
+        found.say("few of a group", [name], f"In {label} ({words.title(name)}, {words.plural(size, wording.row, wording.rows)}) the event {_how_often(hits, size)}.", todo, n, group=label, rows=size)  # fmt: skip
 
 
 def _how_often(hits: int, size: int) -> str:

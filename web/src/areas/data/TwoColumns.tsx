@@ -22,6 +22,11 @@ export function TwoColumns() {
   const asked = useReading("pairs", settings);
   const known = asked.evidence?.result;
   const open = (pair: { first: string; second: string }) => set(addressOf("pairs", pair));
+  // what was chosen a moment ago counts, whether or not its answer is there
+  const now = {
+    first: settings.first || known?.pair?.first || "",
+    second: settings.second || known?.pair?.second || "",
+  };
   return (
     <>
       <Controls>
@@ -30,11 +35,9 @@ export function TwoColumns() {
             key={which}
             name={which === "first" ? "One column" : "The other column"}
             before={which === "first" ? "drawn:" : "and"}
-            value={known?.pair?.[which] ?? ""}
+            value={now[which]}
             choices={named([...(known?.names ?? [])].sort())}
-            onChoose={(name) =>
-              open({ first: known?.pair?.first ?? "", second: known?.pair?.second ?? "", [which]: name })
-            }
+            onChoose={(name) => open({ ...now, [which]: name })}
           />
         ))}
       </Controls>
