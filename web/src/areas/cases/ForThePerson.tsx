@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { useAuditContext } from "../../frame/context";
@@ -29,6 +29,10 @@ function Letter({ row }: { row: number }) {
   const asked = useReading("person", { row, shown, wanted, at_least, at_most });
   const closing = search.get("closing") ?? "";
   const [text, setText] = useState(closing);
+  // a tick shows at once, before the address that it is written to has come round
+  const written = shown.join("\n");
+  const [ticked, setTicked] = useState(shown);
+  useEffect(() => setTicked(written ? written.split("\n") : []), [written]);
   const makers = audit.spec?.columns.filter((one) => one.role === "group" || one.grouped) ?? [];
   const names = namesOf(audit);
   const done = () => set({ closing: text.trim() || null });
@@ -51,9 +55,10 @@ function Letter({ row }: { row: number }) {
               <label key={name} className="flex items-baseline gap-1.5">
                 <input
                   type="checkbox"
-                  checked={shown.includes(name)}
+                  checked={ticked.includes(name)}
                   onChange={(event) => {
-                    const next = event.target.checked ? [...shown, name] : shown.filter((one) => one !== name);
+                    const next = event.target.checked ? [...ticked, name] : ticked.filter((one) => one !== name);
+                    setTicked(next);
                     set(addressOf("person", { shown: next }));
                   }}
                 />
