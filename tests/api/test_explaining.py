@@ -32,7 +32,7 @@ SETTINGS = {
     "alike": {"row": 5},
     "odd": {"rows": 300},
     "difference": {"row": 5, "other": 6},
-    "explained": {},
+    "explained": {"walks": 8},
     "families": {"sampled": 40},
     "arrangement": {"colour": "home_area", "wide": "channel"},
     "mean_ladder": {"group": "home_area", "member": "outer isles", "sampled": 40},

@@ -166,8 +166,8 @@ def test_every_figure_of_a_report_is_computed_again_to_the_same_numbers(files, s
 def test_a_number_that_was_altered_is_named_with_how_much_it_differs(files, signed):
     report = report_named(f"{signed}/1")
     stored = json.loads(files.verified(report.files["evidence.json"]).read_bytes())
+    stored["evidence"].sort(key=lambda one: one["method"] != "performance")
     first = stored["evidence"][0]
-    assert first["method"] == "performance"
     accuracy = first["result"]["sets"][0]["metrics"]["accuracy"]
     accuracy["value"] += 0.015
     first["libraries"]["numpy"] = "1.0"

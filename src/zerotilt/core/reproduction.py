@@ -60,6 +60,8 @@ def compared(before: Any, now: Any) -> Compared:
 
 
 def _leaves(before: Any, now: Any, where: tuple[str, ...]) -> Iterator[tuple[Difference, bool]]:
+    if any(one is None and other in ({}, []) for one, other in ((before, now), (now, before))):
+        return  # nothing, and a list of nothing
     if isinstance(before, dict) and isinstance(now, dict):
         # a table that goes with a result is told by its size and digest, which other libraries write otherwise
         told = {"digest", "size"} if before.get("held") == MEMBER else set()

@@ -6066,6 +6066,12 @@ export interface components {
              * @enum {string}
              */
             method: "auto" | "linear" | "trees" | "enumeration" | "sampled" | "least squares" | "hierarchy";
+            /**
+             * Walks
+             * @description Most pairs of walks a row, where they are sampled
+             * @default 512
+             */
+            walks: number;
         };
         /** Failure */
         Failure: {

@@ -79,6 +79,9 @@ def in_pieces(
 
 class ExplainedSettings(Frozen):
     method: MethodChoice = "auto"
+    walks: int = Field(
+        default=MOST_PAIRS, ge=2, le=10_000, description="Most pairs of walks a row, where they are sampled"
+    )
 
 
 class Moved(Frozen):
@@ -126,7 +129,7 @@ def explain_every(subject: Subject, settings: ExplainedSettings, seed: int, work
             yield frame.take(np.arange(first, min(first + rows, n)))
 
     parts: list[Piece] = []
-    for part in in_pieces(subject, frames, seed, work, settings.method, MOST_PAIRS):
+    for part in in_pieces(subject, frames, seed, work, settings.method, settings.walks):
         parts.append(part)
         work.advance(len(part.output))
     values, output = np.concatenate([one.values for one in parts]), np.concatenate([one.output for one in parts])
