@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from zerotilt.core import guess, levels, profiles, rows, segments, words
+from zerotilt.core import guess, levels, profiles, rows, typed_conditions, words
 from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec
 from zerotilt.core.refit import refit
 from zerotilt.core.refusal import Refused
@@ -54,7 +54,9 @@ def meaning(request: Request, cases: Table, work: Work) -> tuple[Spec, Context, 
     ------
     Refused : a column, level or row that was named is not there, or contradicts another.
     """
-    part = segments.typed(request.where, request.picked, cases.names) if request.where or request.picked else None
+    part = (
+        typed_conditions.typed(request.where, request.picked, cases.names) if request.where or request.picked else None
+    )
     if request.settings is None:
         return _spec(request, cases, work), Context(rows="hold-out" if request.split else "all", segment=part), ()
     profile = profiles.profile(cases, work)

@@ -256,7 +256,7 @@ def read_method(
     Parameters
     ----------
     given : settings as ``name=value``; a value is JSON where it can be, else text.
-    where, picked : only rows that meet every condition (see :func:`zerotilt.core.segments.parsed`), or these rows.
+    where, picked : only rows that meet every condition (see :func:`zerotilt.core.typed_conditions.parsed`), or these rows.
     out : a file ending in .csv, .parquet or .json.
 
     Raises

@@ -15,7 +15,7 @@ import pyarrow as pa
 from pydantic import BaseModel, ValidationError
 
 from zerotilt.cluster import executor_at
-from zerotilt.core import segments
+from zerotilt.core import typed_conditions
 from zerotilt.core.contributions import stream
 from zerotilt.core.contributions.explain import Contributions, MethodChoice, explain
 from zerotilt.core.contributions.stream import Streamed
@@ -256,7 +256,7 @@ class Study:
         ------
         Refused : a condition cannot be read, or no row meets them.
         """
-        held = segments.typed(conditions, picked, self.table.names, name)
+        held = typed_conditions.typed(conditions, picked, self.table.names, name)
         other = copy(self)
         context = self.subject.context.model_copy(update={"segment": held})
         other.subject = Subject(self.spec, self.table, self.subject.predictor, context)

@@ -58,5 +58,8 @@ def test_computing_again_gives_the_same_result_and_reading(subject, name):
 
 
 def test_an_unknown_method_is_refused_with_those_there_are():
-    with pytest.raises(Refused, match="“magic” is unknown; there are concerns, performance, columns, pairs, drivers"):
+    with pytest.raises(
+        Refused,
+        match="“magic” is unknown; there are concerns, performance, columns, pairs, segment, cuts, segments, query, drivers",
+    ):
         method_named("magic")

@@ -100,6 +100,7 @@ class EvidenceLine(BaseModel):
     rows_described: str
     computed: str
     reading: str = Field(description="As it was written when it was computed")
+    settings: dict[str, Any] = Field(description="With which it was asked for")
 
 
 @router.get("/audits/{audit_id}/evidence")
@@ -109,14 +110,24 @@ def evidence_list(audit: Audit) -> list[EvidenceLine]:
     names = ("title", "rows", "rows_described", "computed")
     parts = [SQL(f"body->>'{name}'").alias(name) for name in names]
     rows: Any = (
-        EvidenceRow.select(EvidenceRow.key, EvidenceRow.method, *parts, SQL("body->'reading'").alias("said"))
+        EvidenceRow.select(
+            EvidenceRow.key,
+            EvidenceRow.method,
+            *parts,
+            SQL("body->'reading'").alias("said"),
+            SQL("body->'settings'").alias("asked"),
+        )
         .join(AuditEvidence)
         .where(AuditEvidence.audit == audit)
         .order_by(EvidenceRow.created, EvidenceRow.key)
         .dicts()
     )
     return [
-        EvidenceLine(**{name: one[name] for name in ("key", "method", *names)}, reading=_said(one["said"]))
+        EvidenceLine(
+            **{name: one[name] for name in ("key", "method", *names)},
+            reading=_said(one["said"]),
+            settings=one["asked"] or {},
+        )
         for one in rows
     ]
 

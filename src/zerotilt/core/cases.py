@@ -10,7 +10,7 @@ import pyarrow.parquet as pq
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import membership, segments, words
+from zerotilt.core import membership, segments, typed_conditions, words
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Role, Segment, Wording
 from zerotilt.core.method import Method
@@ -146,7 +146,7 @@ def matching(subject: Subject, query: CasesQuery) -> NDArray[np.int64]:
     if members is not None:
         wanted &= members
     if query.where:
-        conditions = tuple(segments.parsed(one, subject.table.names) for one in query.where)
+        conditions = tuple(typed_conditions.parsed(one, subject.table.names) for one in query.where)
         wanted &= segments.members(
             Segment(name="asked", conditions=conditions), subject.spec, subject.table, subject.rows.numbers
         )
@@ -352,7 +352,7 @@ def say(result: CasesPage, wording: Wording, settings: CasesQuery) -> Reading:
     who = f" in {settings.member}" if settings.member else ""
     narrowed = [f"decided {settings.decided}"] if settings.decided else []
     narrowed += [f"that turned out {settings.happened}"] if settings.happened else []
-    narrowed += [f"with {segments.read_aloud(one)}" for one in settings.where[:3]]
+    narrowed += [f"with {typed_conditions.read_aloud(one)}" for one in settings.where[:3]]
     narrowed += [f"{len(settings.where) - 3} more conditions"] if len(settings.where) > 3 else []
     narrowed += ["within a range of outputs"] if settings.least is not None or settings.most is not None else []
     narrowed += [f"named like “{settings.find}”"] if settings.find else []

@@ -19,7 +19,7 @@ from zerotilt.core.again import Measured
 from zerotilt.core.attached import attached_to
 from zerotilt.core.findings import Finding
 from zerotilt.core.frozen import Frozen
-from zerotilt.core.meaning import Context, Spec
+from zerotilt.core.meaning import Context, Spec, counting
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named, result_of
 from zerotilt.core.reading import Reading, Span, plain
@@ -123,7 +123,8 @@ class Evidence(Frozen):
     def ending(self) -> str:
         """What names of findings end in: what is so in a part, or of another model version, is another finding."""
         segment = self.context.segment
-        part = f" in {segment.name} ({segments.described(segment)})" if segment else ""
+        # "and" between levels, as findings have been called since the first, so that decisions about them are found
+        part = f" in {segment.name} ({segments.described(segment, 'and')})" if segment else ""
         return f"{part} [{self.digests.model or ''}]"
 
     def measured(self) -> dict[str, Measured]:
@@ -201,11 +202,11 @@ def _of_key(context: Context) -> dict[str, Any]:
     """A context as keys hold it. What it has learnt to say counts where it is said, so that keys of before stay."""
     found = context.model_dump(exclude={"model": True, "alongside": {"model"}})
     for part in (found, found["alongside"] or {}):
-        segment = part.get("segment")
-        if segment is None:
-            part.pop("segment", None)
-        elif not segment["picked"]:
-            del segment["picked"]
+        segment = part.pop("segment", None)
+        if segment is not None:
+            part["segment"] = counting(segment)
+            if not segment["picked"]:
+                del part["segment"]["picked"]
     if found["alongside"] is not None and not found["alongside"]["whole"]:
         del found["alongside"]["whole"]
     return found

@@ -197,8 +197,11 @@ def _naming(spec: Spec, name: str, level: str) -> str:
 def _overlapping(spec: Spec, table: Table, rows: NDArray[np.int64], columns: tuple[str, ...]) -> Grouping | None:
     """Segments, or cells that hold several levels: a row is in the group of each. None where groups do not overlap."""
     if columns == (SEGMENTS,):
-        masks = np.array([segments.members(one, spec, table, rows) for one in spec.segments])
-        return Grouping(columns, tuple(one.name for one in spec.segments), masks=masks)
+        fitting = [one for one in spec.segments if segments.unfit(one, table) is None]
+        if not fitting:
+            raise Refused("No segment of the audit fits this table.", todo="Change their conditions in Data.")
+        masks = np.array([segments.members(one, spec, table, rows) for one in fitting])
+        return Grouping(columns, tuple(one.name for one in fitting), masks=masks)
     name = columns[0]
     if len(columns) > 1 or not spec.column(name).separator:
         return None
@@ -221,14 +224,9 @@ def _overlapping(spec: Spec, table: Table, rows: NDArray[np.int64], columns: tup
 
 def _single(spec: Spec, table: Table, rows: NDArray[np.int64], name: str) -> tuple[list[str], NDArray[np.int64]]:
     column = spec.column(name)
-    if column.kind is Kind.numeric and table.is_number(name):
-        values = table.numbers(name)[rows]
-        known = values[np.isfinite(values)]
-        distinct = np.unique(known)
-        if column.cuts:
-            return _bins(values, sorted(set(column.cuts)))
-        if len(distinct) > DISTINCT_NUMBERS:
-            return _bins(values, borders(table, name))
+    edges = edges_of(spec, table, rows, name)
+    if edges is not None:
+        return _bins(table.numbers(name)[rows], edges)
     found, codes = table.coded(name)
     codes = codes[rows]
     sizes = np.bincount(codes[codes >= 0], minlength=len(found))
@@ -249,6 +247,17 @@ def _single(spec: Spec, table: Table, rows: NDArray[np.int64], name: str) -> tup
     return _with_missing(
         labels, np.array([place.get(str(level), len(ordered)) for level in found] + [-1], dtype=np.int64)[codes]
     )
+
+
+def edges_of(spec: Spec, table: Table, rows: NDArray[np.int64], name: str) -> list[float] | None:
+    """Borders between the bins that a number is read in; None where its levels are the groups."""
+    column = spec.column(name)
+    if column.kind is not Kind.numeric or not table.is_number(name):
+        return None
+    if column.cuts:
+        return sorted(set(column.cuts))
+    values = table.numbers(name)[rows]
+    return borders(table, name) if len(np.unique(values[np.isfinite(values)])) > DISTINCT_NUMBERS else None
 
 
 def written(level: str) -> str:
@@ -278,14 +287,24 @@ def borders(table: Table, name: str) -> list[float]:
 
 def _bins(values: NDArray[np.float64], edges: list[float]) -> tuple[list[str], NDArray[np.int64]]:
     codes = np.where(np.isfinite(values), np.searchsorted(edges, values, side="left"), -1)
-    texts = [words.value_text(float(edge)) for edge in edges]
-    labels = [f"up to {texts[0]}"]
-    labels += [f"over {low} to {high}" for low, high in itertools.pairwise(texts)]
-    labels.append(f"over {texts[-1]}")
+    labels = _labels(edges)
     present = [i for i in range(len(labels)) if (codes == i).any()]  # a bin without rows is no group
     place = np.full(len(labels) + 1, -1)
     place[present] = np.arange(len(present))
     return _with_missing([labels[i] for i in present], place[codes])
+
+
+def _labels(edges: list[float]) -> list[str]:
+    texts = [words.value_text(float(edge)) for edge in edges]
+    between = [f"over {low} to {high}" for low, high in itertools.pairwise(texts)]
+    return [f"up to {texts[0]}", *between, f"over {texts[-1]}"]
+
+
+def ends_of(edges: list[float], label: str) -> tuple[float | None, float | None]:
+    """What the rows of a bin lie over, and up to: its label read back."""
+    ends = [None, *edges, None]
+    place = _labels(edges).index(label)
+    return ends[place], ends[place + 1]
 
 
 def _with_missing(labels: list[str], codes: NDArray[np.int64]) -> tuple[list[str], NDArray[np.int64]]:

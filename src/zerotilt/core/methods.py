@@ -29,6 +29,7 @@ from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Area, Method
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
+from zerotilt.core.segmenting import compared, cuts, draft, query
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -40,6 +41,10 @@ METHODS: dict[str, Method] = {
         performance,
         columns,
         pairs,
+        draft,
+        cuts,
+        compared,
+        query,
         ranking,
         side_by_side,
         by_part,

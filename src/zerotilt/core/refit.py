@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from zerotilt.core import words
 from zerotilt.core.levels import match_level
-from zerotilt.core.meaning import ColumnSpec, Condition, Kind, Problem, Role, Schema, Spec
+from zerotilt.core.meaning import ColumnSpec, Kind, Problem, Role, Schema, Spec
 from zerotilt.core.profiles import ColumnProfile, TableProfile
 from zerotilt.core.tasks import kind_of
 
@@ -38,7 +38,7 @@ def refit(wanted: Spec, profile: TableProfile, guessed: Spec) -> tuple[Spec, tup
     spec = spec.model_copy(update=_problem(wanted, spec, guessed, by_name, notes))
     segments, crossings = [], []
     for segment in wanted.segments:
-        if _named(f"segment “{segment.name}”", _columns_of(segment.conditions), there, notes):
+        if _named(f"segment “{segment.name}”", segment.columns, there, notes):
             segments.append(segment)
     for crossing in wanted.intersections:
         if _named(f"crossing of {words.listing([f'“{name}”' for name in crossing])}", crossing, there, notes):
@@ -51,10 +51,6 @@ def refit(wanted: Spec, profile: TableProfile, guessed: Spec) -> tuple[Spec, tup
     else:
         notes.append("The flag policy is left as it is, since something else is predicted.")
     return Spec.model_validate(dict(spec) | update), tuple(notes)
-
-
-def _columns_of(conditions: Iterable[Condition]) -> list[str]:
-    return [one.column for one in conditions]
 
 
 def _named(what: str, columns: Sequence[str], there: set[str], notes: list[str]) -> bool:

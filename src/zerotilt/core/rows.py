@@ -115,6 +115,14 @@ def weights(spec: Spec, table: Table) -> NDArray[np.float64] | None:
 
 def name(spec: Spec, table: Table, row: int) -> str:
     """The identifier of a row where the table has one, else its number from 1."""
+    return names_of(spec, table, np.array([row]))[0]
+
+
+def names_of(spec: Spec, table: Table, rows: NDArray[np.int64]) -> list[str]:
+    """Identifiers of some rows, in their order; "row 1,204" where a row has none."""
     identifiers = spec.with_role(Role.identifier)
-    value = table.texts_of(identifiers[0].name, np.array([row]))[0] if identifiers else None
-    return value if value is not None else f"row {words.count(row + 1)}"
+    values = table.texts_of(identifiers[0].name, rows) if identifiers else [None] * len(rows)
+    return [
+        str(value) if value is not None else f"row {words.count(int(row) + 1)}"
+        for row, value in zip(rows, values, strict=True)
+    ]

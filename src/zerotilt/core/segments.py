@@ -1,9 +1,8 @@
-"""Rows that meet conditions: segments under a name."""
+"""Rows that meet conditions: segments under a name, and in words."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Sequence
+from datetime import date
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,18 +14,24 @@ from zerotilt.core.table import Table
 
 
 def members(segment: Segment, spec: Spec, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Which of the rows meet every condition, or were picked; shape (n,).
+    """Which of the rows meet the conditions, or were picked; shape (n,).
 
     Raises
     ------
-    Refused : a range is asked of a column that holds no numbers.
+    Refused : a range is asked of a column that holds no numbers or no days, or the table lacks a column.
     """
-    found = np.ones(len(rows), dtype=bool)
-    if segment.picked:
-        found &= _picked(segment, spec, table, rows)
-    for condition in segment.conditions:
-        found &= _meets(condition, table, rows)
-    return found
+    if (lacking := unfit(segment, table)) is not None:
+        raise lacking
+    found = np.zeros(len(rows), bool) if segment.blocks else np.ones(len(rows), bool)
+    known: dict[Condition, NDArray[np.bool_]] = {}
+    for block in segment.blocks:
+        meets = np.ones(len(rows), bool)
+        for condition in block:
+            if condition not in known:
+                known[condition] = meeting(condition, table, rows)
+            meets &= known[condition]
+        found |= meets
+    return found & _picked(segment, spec, table, rows) if segment.picked else found
 
 
 def _picked(segment: Segment, spec: Spec, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
@@ -42,116 +47,92 @@ def _picked(segment: Segment, spec: Spec, table: Table, rows: NDArray[np.int64])
     return np.where(unnamed, by_number, named)
 
 
-def _meets(condition: Condition, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-    levels, codes = table.coded(condition.column)
-    codes = codes[rows]
-    found = (codes < 0) if condition.missing else np.zeros(len(rows), bool)
-    if condition.levels:
-        wanted = np.append(np.isin(levels.astype(str), condition.levels), False)
-        found |= wanted[codes]
-    if condition.over is not None or condition.up_to is not None:
-        if not table.is_number(condition.column):
-            raise Refused(
-                f"A range was asked of “{condition.column}”, which holds no numbers.",
-                where=f"column “{condition.column}”",
-                todo="Name its levels instead.",
+def unfit(segment: Segment, table: Table) -> Refused | None:
+    """Why a segment cannot be read of a table; None where it can."""
+    lacking = [name for name in segment.columns if name not in table.names]
+    if lacking:
+        return Refused(
+            f"The segment “{segment.name}” asks about {words.listing([f'“{name}”' for name in lacking])}, which this "
+            f"table does not have.",
+            where=f"segment “{segment.name}”",
+            todo="Change its conditions in Data, or read other rows.",
+        )
+    for block in segment.blocks:
+        for one in block:
+            if one.ranged and not table.is_number(one.column):
+                wanted, todo = "A range was", "Name its levels instead."
+            elif one.dated and not table.is_date(one.column):
+                wanted, todo = "Days were", "Name its levels or a range of numbers instead."
+            else:
+                continue
+            holds = "no numbers" if one.ranged else "none"
+            return Refused(
+                f"{wanted} asked of “{one.column}”, which holds {holds}.", where=f"column “{one.column}”", todo=todo
             )
-        values = table.numbers(condition.column)[rows]
-        within = np.isfinite(values)
-        if condition.over is not None:
-            within &= values > condition.over
-        if condition.up_to is not None:
-            within &= values <= condition.up_to
-        found |= within
-    return found
+    return None
 
 
-def described(segment: Segment) -> str:
+EPOCH = date(1970, 1, 1)
+
+
+def meeting(condition: Condition, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which of the rows meet one condition that fits the table, shape (n,)."""
+    name = condition.column
+    found = np.zeros(len(rows), bool)
+    if condition.levels or condition.missing:
+        levels, codes = table.coded(name)
+        wanted = np.append(np.isin(levels.astype(str), condition.levels), condition.missing)
+        found |= wanted[codes[rows]]
+    if condition.ranged:
+        found |= _between(
+            table.numbers(name)[rows], condition.over, condition.at_least, condition.under, condition.up_to
+        )
+    if condition.dated:
+        first, last = ((day - EPOCH).days if day is not None else None for day in (condition.since, condition.until))
+        found |= _between(table.numbers(name)[rows], None, first, None, last)
+    return ~found if condition.negated else found
+
+
+def _between(values: NDArray[np.float64], over, at_least, under, up_to) -> NDArray[np.bool_]:
+    within = ~np.isnan(values)
+    for end, compare in ((over, np.greater), (at_least, np.greater_equal), (under, np.less), (up_to, np.less_equal)):
+        if end is not None:
+            within &= compare(values, end)
+    return within
+
+
+def described(segment: Segment, joined: str = "or") -> str:
     """The conditions in words: "channel is telephone, parcel weight over 10"; how many were picked."""
     picked = [f"{words.plural(len(set(segment.picked)), 'row')} picked one by one"] if segment.picked else []
-    return ", ".join([*(_said(one) for one in segment.conditions), *picked])
+    found = "; or ".join(", ".join(said(one, joined) for one in block) for block in segment.blocks)
+    return ", ".join([*([found] if found else []), *picked])
 
 
 def only(segment: Segment) -> str:
     """Which rows they are, after "only": "rows whose channel is telephone", "5 rows picked one by one"."""
-    if segment.picked and not segment.conditions:
-        return described(segment)
-    return f"rows whose {described(segment)}"
+    source = f" ({segment.source})" if segment.source else ""
+    return f"{'rows whose ' if segment.conditions else ''}{described(segment)}{source}"
 
 
-_WRITTEN = re.compile(r"^(?P<column>.+?)\s*(?P<sign><=|>|=)\s*(?P<value>.*)$")
+def said(condition: Condition, joined: str = "or") -> str:
+    """One condition in words: "parcel weight over 10 and up to 20 or missing", "channel is not telephone".
 
-
-def parsed(text: str, names: Sequence[str]) -> Condition:
-    """A condition as it is typed: "channel=telephone|app", "parcel_weight>10", "parcel_weight<=20", "channel=" for missing.
-
-    >>> parsed("parcel_weight > 10", ["parcel_weight"]).over
-    10.0
-    >>> parsed("channel=telephone|app", ["channel"]).levels
-    ('telephone', 'app')
-
-    Raises
-    ------
-    Refused : it cannot be read, or names no column.
+    >>> said(Condition(column="parcel_weight", at_least=10, under=20)), said(Condition(column="channel", missing=True, negated=True))
+    ('parcel weight from 10 and under 20', 'channel not missing')
     """
-    # a column whose own name holds a sign is tried first
-    own = next((name for name in sorted(names, key=len, reverse=True) if text.startswith(name)), None)
-    found = _WRITTEN.match(f"c{text[len(own) :]}" if own else text)
-    if own and found is not None and found["column"] != "c":
-        found = None  # something stands between the column and the sign
-    column = own or (found["column"] if found else text)
-    if found is None or column not in names:
-        raise Refused(
-            f"“{text}” was given as a condition; it is written as column=level, column>number or column<=number, with a "
-            f"column of the table.",
-            where=f"column “{column}”" if found else None,
-            todo="Check the spelling; quote it in a shell.",
-        )
-    value = found["value"].strip()
-    if found["sign"] == "=":
-        return Condition(column=column, levels=tuple(value.split("|")) if value else (), missing=not value)
-    try:
-        number = float(value)
-    except ValueError:
-        raise Refused(
-            f"“{text}” was given as a condition; “{value}” is no number.", where=f"column “{column}”"
-        ) from None
-    return Condition(column=column, **{"over" if found["sign"] == ">" else "up_to": number})
-
-
-def read_aloud(text: str) -> str:
-    """A condition as it is typed, in words; as it stands where it cannot be read.
-
-    >>> read_aloud("channel=telephone|app"), read_aloud("parcel_weight>10"), read_aloud("account_age=")
-    ('channel is telephone or app', 'parcel weight over 10', 'account age missing')
-    """
-    found = _WRITTEN.match(text)
-    if found is None:
-        return text
-    column, value = words.title(found["column"].strip()), found["value"].strip()
-    if found["sign"] != "=":
-        return f"{column} {'over' if found['sign'] == '>' else 'up to'} {value}"
-    return f"{column} is {' or '.join(value.split('|'))}" if value else f"{column} missing"
-
-
-def typed(conditions: Sequence[str], picked: Sequence[str], names: Sequence[str], name: str = "") -> Segment:
-    """A segment by conditions as they are typed, or by picked rows; called by its conditions where it has no name."""
-    return Segment(
-        name=name or ", ".join(conditions) or "picked rows",
-        conditions=tuple(parsed(one, names) for one in conditions),
-        picked=tuple(picked),
-    )
-
-
-def _said(condition: Condition) -> str:
-    parts = []
-    if condition.levels:
-        parts.append(f"is {words.listing(list(condition.levels))}")
-    if condition.over is not None:
-        parts.append(f"over {condition.over:g}")
-    if condition.up_to is not None:
-        parts.append(f"{'and ' if condition.over is not None else ''}up to {condition.up_to:g}")
-    text = " ".join(parts)
-    if condition.missing:
-        text = f"{text} or missing" if text else "missing"
+    ends = (
+        ("over", condition.over), ("from", condition.at_least), ("from", condition.since),
+        ("under", condition.under), ("up to", condition.up_to), ("up to", condition.until),
+    )  # fmt: skip
+    ranged = " and ".join(f"{word} {_end(end)}" for word, end in ends if end is not None)
+    of_levels = words.listing(list(condition.levels), joined)
+    levels = f"is {'not ' if condition.negated else ''}{of_levels}" if of_levels else ""
+    parts = [levels, ranged, "missing" if condition.missing else ""]
+    text = " or ".join(part for part in parts if part)
+    if condition.negated and not levels:
+        text = f"not {text}"
     return f"{words.title(condition.column)} {text}"
+
+
+def _end(end: float | date) -> str:
+    return end.isoformat() if isinstance(end, date) else f"{end:.15g}"

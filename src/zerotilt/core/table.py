@@ -89,6 +89,10 @@ class Table:
         types = self._whole.schema if self._whole is not None else self._opened.schema_arrow
         return types.field(self.names.index(name)).type
 
+    def stored(self, name: str) -> pa.DataType:
+        """The type that the column is stored in."""
+        return self._type(name)
+
     def is_number(self, name: str) -> bool:
         kind = self._type(name)
         return pa.types.is_integer(kind) or pa.types.is_floating(kind)

@@ -79,10 +79,10 @@ CROSSED = " · "
 """Between the names of what is crossed."""
 
 
-def listing(items: Sequence[str]) -> str:
+def listing(items: Sequence[str], joined: str = "and") -> str:
     if len(items) < 2:
         return "".join(items)
-    return ", ".join(items[:-1]) + " and " + items[-1]
+    return f"{', '.join(items[:-1])} {joined} {items[-1]}"
 
 
 def plural(number: int, one: str, many: str | None = None) -> str:

@@ -37,12 +37,11 @@ def carried_over(earlier: dict | None, profile: dict | None, result: dict[str, A
             kept = kept | {"kind": guess["kind"], "order": guess["order"], "cuts": []}
         columns.append(kept or guess)
     crossings = [crossing for crossing in earlier["intersections"] if set(crossing) <= names]
-    segments = [one for one in earlier["segments"] if {part["column"] for part in one["conditions"]} <= names]
     inputs = [name for name in earlier["model_inputs"] if name in names]
     allowed = [one for one in earlier.get("allowed", []) if one["feature"] in names]
     readings = [one for one in earlier.get("model_readings", []) if set(one["inputs"]) <= names]
     return earlier | {
-        "columns": columns, "intersections": crossings, "segments": segments, "model_inputs": inputs, "model_readings": readings,
+        "columns": columns, "intersections": crossings, "model_inputs": inputs, "model_readings": readings,
         "allowed": allowed,
     }  # fmt: skip
 

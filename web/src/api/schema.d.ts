@@ -72,6 +72,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/segment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Segment: the evidence, or the task that computes it */
+        post: operations["read_segment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/cuts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Column cut into segments: the evidence, or the task that computes it */
+        post: operations["read_cuts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/segments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Segments compared: the evidence, or the task that computes it */
+        post: operations["read_segments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/query": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Question in SQL: the evidence, or the task that computes it */
+        post: operations["read_query"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/drivers": {
         parameters: {
             query?: never;
@@ -2345,6 +2413,21 @@ export interface components {
              */
             rows: number;
         };
+        /** AskedColumn */
+        AskedColumn: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "number" | "text" | "day" | "yes or no" | "other";
+            /**
+             * What
+             * @description Empty for a column of the table; else what it holds
+             */
+            what: string;
+        };
         /** Associated */
         Associated: {
             /** Feature */
@@ -3590,7 +3673,10 @@ export interface components {
         };
         /**
          * Condition
-         * @description What a row must meet in one column: one of some levels, a range of numbers, or nothing written there.
+         * @description What a row must meet in one column: one of some levels, a range of numbers or of days, or nothing written there.
+         *
+         *     Any of what it says is enough: ``levels=("app",), missing=True`` is met by rows whose cell is "app" or empty; the
+         *     ends of a range belong together. ``negated`` is met by all other rows, those whose cell is empty among them.
          */
         Condition: {
             /** Column */
@@ -3602,13 +3688,33 @@ export interface components {
             levels: string[];
             /** Over */
             over?: number | null;
+            /** At Least */
+            at_least?: number | null;
+            /** Under */
+            under?: number | null;
             /** Up To */
             up_to?: number | null;
+            /**
+             * Since
+             * @description First day, of a column of days
+             */
+            since?: string | null;
+            /**
+             * Until
+             * @description Last day, of a column of days
+             */
+            until?: string | null;
             /**
              * Missing
              * @default false
              */
             missing: boolean;
+            /**
+             * Negated
+             * @description Every other row instead, those whose cell is empty among them
+             * @default false
+             */
+            negated: boolean;
         };
         /**
          * Context
@@ -3724,6 +3830,88 @@ export interface components {
             support: number;
             /** Scarce */
             scarce: boolean;
+        };
+        /** CutPart */
+        CutPart: {
+            segment: components["schemas"]["Segment"];
+            /** Described */
+            described: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Share
+             * @description Of the rows
+             */
+            share: number;
+            /** Sides */
+            sides: components["schemas"]["Sides"][];
+        };
+        /** CutsAsk */
+        CutsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["CutsSettings"];
+        };
+        /** CutsResult */
+        CutsResult: {
+            /** Column */
+            column: string;
+            /**
+             * How
+             * @enum {string}
+             */
+            how: "equal counts" | "equal width" | "borders" | "levels" | "where the error changes";
+            /**
+             * Columns
+             * @description Those that can be cut
+             */
+            columns: string[];
+            /**
+             * Numeric
+             * @description Whether the column holds numbers, so that it can have borders
+             */
+            numeric: boolean;
+            /** Borders */
+            borders: number[];
+            /** Parts */
+            parts: components["schemas"]["CutPart"][];
+            /**
+             * Learnt
+             * @description Rows in which borders were looked for, when they follow the error; figures are of the others
+             */
+            learnt: number;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Notes */
+            notes: string[];
+        };
+        /** CutsSettings */
+        CutsSettings: {
+            /**
+             * Column
+             * @description The first feature that can be cut when empty
+             * @default
+             */
+            column: string;
+            /**
+             * How
+             * @description Levels, where the column holds no numbers
+             * @default equal counts
+             * @enum {string}
+             */
+            how: "equal counts" | "equal width" | "borders" | "levels" | "where the error changes";
+            /**
+             * Parts
+             * @default 4
+             */
+            parts: number;
+            /**
+             * Borders
+             * @description For given borders: rows up to each belong below it
+             * @default []
+             */
+            borders: number[];
         };
         /** Decided */
         Decided: {
@@ -4365,6 +4553,13 @@ export interface components {
              * @description As it was written when it was computed
              */
             reading: string;
+            /**
+             * Settings
+             * @description With which it was asked for
+             */
+            settings: {
+                [key: string]: unknown;
+            };
         };
         /** EvidenceView[AleResult] */
         EvidenceView_AleResult_: {
@@ -4688,6 +4883,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["ConcernsResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[CutsResult] */
+        EvidenceView_CutsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["CutsResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[DifferenceResult] */
@@ -5446,6 +5677,42 @@ export interface components {
             result: components["schemas"]["ProfilesResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[QueryResult] */
+        EvidenceView_QueryResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["QueryResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[ResponseResult] */
         EvidenceView_ResponseResult_: {
             /** Key */
@@ -5516,6 +5783,78 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["ScoreGapResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[SegmentResult] */
+        EvidenceView_SegmentResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["SegmentResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[SegmentsResult] */
+        EvidenceView_SegmentsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["SegmentsResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[SideResult] */
@@ -7775,6 +8114,12 @@ export interface components {
              * @default []
              */
             segments: components["schemas"]["Segment"][];
+            /**
+             * Segment Metrics
+             * @description What segments are compared by; those of the flag policy when empty
+             * @default []
+             */
+            segment_metrics: string[];
         };
         /** NewDraft */
         NewDraft: {
@@ -8277,6 +8622,29 @@ export interface components {
              * @default
              */
             reference: string;
+        };
+        /**
+         * Overlap
+         * @description Rows that belong to a saved segment, too.
+         */
+        Overlap: {
+            /** Name */
+            name: string;
+            /**
+             * Rows
+             * @description In both
+             */
+            rows: number;
+            /**
+             * Theirs
+             * @description In the saved one
+             */
+            theirs: number;
+            /**
+             * Same
+             * @description Both hold the same rows
+             */
+            same: boolean;
         };
         /** OwnPart */
         OwnPart: {
@@ -8817,6 +9185,70 @@ export interface components {
              */
             unknown: string[];
         };
+        /** QueryAsk */
+        QueryAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["QuerySettings"];
+        };
+        /** QueryResult */
+        QueryResult: {
+            /**
+             * Known
+             * @description Columns that a question can name
+             */
+            known: components["schemas"]["AskedColumn"][];
+            /**
+             * Columns
+             * @description Of the answer
+             */
+            columns: components["schemas"]["AskedColumn"][];
+            /**
+             * Cells
+             * @description The first rows of the answer
+             */
+            cells: (string | number | boolean | null)[][];
+            /** @description All of it, as a Parquet file; null where nothing was asked */
+            answer: components["schemas"]["Attached"] | null;
+            /**
+             * Matching
+             * @description Rows of the answer
+             */
+            matching: number;
+            /**
+             * Whole
+             * @description Whether the answer has no more rows than these
+             */
+            whole: boolean;
+            /**
+             * Picked
+             * @description Identifiers of the rows in it, where it holds them and they are few enough to be kept
+             */
+            picked: string[];
+            /**
+             * Names Rows
+             * @description Different rows that it names
+             */
+            names_rows: number;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+        };
+        /** QuerySettings */
+        QuerySettings: {
+            /**
+             * Sql
+             * @description One question over the table rows; its columns only when empty
+             * @default
+             */
+            sql: string;
+            /**
+             * Contributions
+             * @description Contributions of the features as columns; every row is explained for it
+             * @default false
+             */
+            contributions: boolean;
+        };
         /** Ranked */
         Ranked: {
             /** Feature */
@@ -8896,6 +9328,11 @@ export interface components {
         /** ReadingView[ConcernsResult] */
         ReadingView_ConcernsResult_: {
             evidence?: components["schemas"]["EvidenceView_ConcernsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[CutsResult] */
+        ReadingView_CutsResult_: {
+            evidence?: components["schemas"]["EvidenceView_CutsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[DifferenceResult] */
@@ -9003,6 +9440,11 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ProfilesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
+        /** ReadingView[QueryResult] */
+        ReadingView_QueryResult_: {
+            evidence?: components["schemas"]["EvidenceView_QueryResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
         /** ReadingView[ResponseResult] */
         ReadingView_ResponseResult_: {
             evidence?: components["schemas"]["EvidenceView_ResponseResult_"] | null;
@@ -9011,6 +9453,16 @@ export interface components {
         /** ReadingView[ScoreGapResult] */
         ReadingView_ScoreGapResult_: {
             evidence?: components["schemas"]["EvidenceView_ScoreGapResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[SegmentResult] */
+        ReadingView_SegmentResult_: {
+            evidence?: components["schemas"]["EvidenceView_SegmentResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+        };
+        /** ReadingView[SegmentsResult] */
+        ReadingView_SegmentsResult_: {
+            evidence?: components["schemas"]["EvidenceView_SegmentsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
         };
         /** ReadingView[SideResult] */
@@ -9524,7 +9976,9 @@ export interface components {
         };
         /**
          * Segment
-         * @description Rows under a name: those that meet every condition, or those picked one by one.
+         * @description Rows under a name: those that meet every condition, or every one of another list of them; or those picked one by one.
+         *
+         *     Where rows are picked and there are conditions too, they are the picked rows that meet them.
          */
         Segment: {
             /** Name */
@@ -9535,11 +9989,199 @@ export interface components {
              */
             conditions: components["schemas"]["Condition"][];
             /**
+             * Alternatives
+             * @description Further lists of conditions: a row that meets all of any one list belongs to it, too
+             * @default []
+             */
+            alternatives: components["schemas"]["Condition"][][];
+            /**
              * Picked
              * @description Identifiers of rows; where the table has no identifier, row numbers from 1
              * @default []
              */
             picked: string[];
+            /**
+             * Source
+             * @description How its rows were found, where borders or rows come from data
+             * @default
+             */
+            source: string;
+        };
+        /** SegmentAsk */
+        SegmentAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["SegmentSettings"];
+        };
+        /**
+         * SegmentCell
+         * @description One metric of one segment against all rows outside it.
+         */
+        SegmentCell: {
+            /** Metric */
+            metric: string;
+            inside: components["schemas"]["Measure"];
+            outside: components["schemas"]["Measure"];
+            /** @description Inside less outside */
+            difference: components["schemas"]["Estimate"];
+            /** P Value */
+            p_value: number | null;
+            /**
+             * P Adjusted
+             * @description Over everything that is compared here
+             */
+            p_adjusted: number | null;
+            /**
+             * Mark
+             * @enum {string}
+             */
+            mark: "worse" | "better" | "higher" | "lower" | "not told apart" | "too few" | "not defined";
+        };
+        /** SegmentResult */
+        SegmentResult: {
+            /** @description What can be saved; null where nothing is said yet */
+            segment: components["schemas"]["Segment"] | null;
+            /**
+             * Typed
+             * @description Its conditions as they would be typed
+             */
+            typed: string;
+            /**
+             * Described
+             * @description In words
+             */
+            described: string;
+            /**
+             * Rows
+             * @description Of the context's split
+             */
+            rows: number;
+            /** Of */
+            of: number;
+            /** Splits */
+            splits: components["schemas"]["SplitRows"][];
+            /** Sides */
+            sides: components["schemas"]["Sides"][];
+            /** Overlaps */
+            overlaps: components["schemas"]["Overlap"][];
+            /**
+             * Notes
+             * @description What must be known about it
+             */
+            notes: string[];
+            /** Rows Named */
+            rows_named: string;
+        };
+        /** SegmentRow */
+        SegmentRow: {
+            /** Name */
+            name: string;
+            /** Described */
+            described: string;
+            /** Rows */
+            rows: number;
+            /** Share */
+            share: number;
+            /**
+             * Source
+             * @description How its rows were found, where borders or rows come from data
+             */
+            source: string;
+            /** Cells */
+            cells: components["schemas"]["SegmentCell"][];
+        };
+        /** SegmentSettings */
+        SegmentSettings: {
+            /**
+             * Conditions
+             * @description Conditions joined by and, or, not; segment "NAME" stands for a saved one
+             * @default
+             */
+            conditions: string;
+            /**
+             * Blocks
+             * @description Lists of conditions instead, as a segment holds them
+             * @default []
+             */
+            blocks: components["schemas"]["Condition"][][];
+            /**
+             * Picked
+             * @description Identifiers of rows instead
+             * @default []
+             */
+            picked: string[];
+            /**
+             * Group
+             * @description A grouping, as Tilt names it: one group of it instead
+             * @default
+             */
+            group: string;
+            /**
+             * Member
+             * @description The group
+             * @default
+             */
+            member: string;
+            /**
+             * Name
+             * @description Of the saved segment that is being changed
+             * @default
+             */
+            name: string;
+        };
+        /** SegmentsAsk */
+        SegmentsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["SegmentsSettings"];
+        };
+        /** SegmentsResult */
+        SegmentsResult: {
+            /**
+             * Segments
+             * @description In the audit's order
+             */
+            segments: components["schemas"]["SegmentRow"][];
+            /**
+             * Whole
+             * @description Every metric of all rows
+             */
+            whole: components["schemas"]["WholeMetric"][];
+            /**
+             * Metrics
+             * @description Keys, in the order of the columns
+             */
+            metrics: string[];
+            /**
+             * Offered
+             * @description Names of metrics that can be chosen
+             */
+            offered: string[];
+            /** Tested */
+            tested: number;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+            /** Minimum Rows */
+            minimum_rows: number;
+            /** Notes */
+            notes: string[];
+        };
+        /** SegmentsSettings */
+        SegmentsSettings: {
+            /**
+             * Segments
+             * @description Names of saved segments; all when empty
+             * @default []
+             */
+            segments: string[];
+            /**
+             * Metrics
+             * @description The audit's own choice for segments, else its flag policy's, when empty
+             * @default []
+             */
+            metrics: string[];
         };
         /**
          * SentenceChange
@@ -9712,6 +10354,16 @@ export interface components {
              */
             verdict: "wider" | "narrower" | "not told apart" | "too few" | "not defined";
         };
+        /**
+         * Sides
+         * @description One metric of a segment and of all other rows.
+         */
+        Sides: {
+            /** Metric */
+            metric: string;
+            inside: components["schemas"]["Measure"];
+            outside: components["schemas"]["Measure"];
+        };
         /** SidesAsk */
         SidesAsk: {
             context?: components["schemas"]["Context"];
@@ -9823,6 +10475,12 @@ export interface components {
              * @default []
              */
             segments: components["schemas"]["Segment"][];
+            /**
+             * Segment Metrics
+             * @description What segments are compared by; those of the flag policy when empty
+             * @default []
+             */
+            segment_metrics: string[];
             /** @default binary */
             task: components["schemas"]["Task"];
             /**
@@ -9916,6 +10574,18 @@ export interface components {
             model_readings: components["schemas"]["ModelReading"][];
             /** Columns */
             columns: components["schemas"]["ColumnSpec"][];
+        };
+        /** SplitRows */
+        SplitRows: {
+            /**
+             * Which
+             * @enum {string}
+             */
+            which: "hold-out" | "training" | "all";
+            /** Rows */
+            rows: number;
+            /** Of */
+            of: number;
         };
         /**
          * SplitShare
@@ -10766,6 +11436,12 @@ export interface components {
             detail: string;
             reading: components["schemas"]["ModelReading"];
         };
+        /** WholeMetric */
+        WholeMetric: {
+            /** Metric */
+            metric: string;
+            measure: components["schemas"]["Measure"];
+        };
         /**
          * Wording
          * @description Names used in sentences; they change no number.
@@ -11237,6 +11913,434 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_PairsResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_segment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SegmentAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SegmentResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_cuts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CutsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_CutsResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_segments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SegmentsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_SegmentsResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_query: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QueryAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_QueryResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

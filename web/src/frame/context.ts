@@ -85,7 +85,9 @@ export type Segment = NonNullable<Audit["spec"]>["segments"][number];
 export const segment = (name: string, conditions: Segment["conditions"], picked: string[] = []): Segment => ({
   name,
   conditions,
+  alternatives: [],
   picked,
+  source: "",
 });
 
 /** The segment that is read: one of the audit's by its name, or any by its conditions. */
@@ -95,20 +97,44 @@ function segmentOf(text: string | null, audit: Audit): Segment | null {
   if (named) return named;
   try {
     const found = JSON.parse(text) as Segment;
-    const [conditions, picked] = [found.conditions ?? [], found.picked ?? []];
-    if (!found.name || !Array.isArray(conditions) || !Array.isArray(picked)) return null;
-    return conditions.length || picked.length ? segment(found.name, conditions, picked) : null;
+    const lists = [found.conditions ?? [], found.alternatives ?? [], found.picked ?? []] as const;
+    if (!found.name || !lists.every(Array.isArray)) return null;
+    const [conditions, alternatives, picked] = lists;
+    if (!conditions.length && !picked.length) return null;
+    return { ...segment(found.name, conditions, picked), alternatives, source: String(found.source ?? "") };
   } catch {
     return null;
   }
 }
 
 /** How a segment stands in the address: by its name, where the audit has it so. */
-export function segmentText({ name, conditions, picked }: Segment, audit: Audit): string {
-  const known = audit.spec?.segments?.find((one) => one.name === name);
-  const same = known && JSON.stringify([known.conditions, known.picked]) === JSON.stringify([conditions, picked]);
-  return same ? name : JSON.stringify(picked.length ? { name, conditions, picked } : { name, conditions });
+export function segmentText(one: Segment, audit: Audit): string {
+  const known = audit.spec?.segments?.find((other) => other.name === one.name);
+  if (known && rowsOf(known) === rowsOf(one)) return one.name;
+  const { name, conditions, alternatives, picked, source } = one;
+  return JSON.stringify({
+    name,
+    conditions,
+    ...(alternatives.length ? { alternatives } : {}),
+    ...(picked.length ? { picked } : {}),
+    ...(source ? { source } : {}),
+  });
 }
+
+/** What decides which rows a segment holds. */
+const rowsOf = ({ conditions, alternatives, picked }: Segment) =>
+  JSON.stringify([
+    [conditions, ...alternatives].map((block) =>
+      block.map((one) => [
+        one.column,
+        one.levels,
+        ...[one.over, one.at_least, one.under, one.up_to, one.since, one.until].map((end) => end ?? null),
+        one.missing,
+        one.negated ?? false,
+      ]),
+    ),
+    picked,
+  ]);
 
 const CONTEXT_NAMES = ["model", "rows", "segment", "as", "class", "beside"];
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -58,6 +59,23 @@ class Readout:
         if self.scores is None or self.happened is None:
             raise ValueError("no scores of an event, or nothing known about it")
         return self.scores, self.happened
+
+    def among(self, rows: Bools) -> Readout:
+        """Of some of the rows only; ``rows`` of shape (n,)."""
+
+        def some(values: NDArray | None) -> Any:
+            return None if values is None else values[rows]
+
+        return replace(
+            self,
+            lenses=tuple(
+                replace(one, y=one.y[rows], d=one.d[rows], favoured=one.favoured[rows]) for one in self.lenses
+            ),
+            means={name: values[rows] for name, values in self.means.items()},
+            weights=some(self.weights),
+            scores=some(self.scores),
+            happened=some(self.happened),
+        )
 
     @property
     def keys(self) -> list[str]:

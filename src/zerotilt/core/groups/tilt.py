@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core import membership
+from zerotilt.core import membership, words
 from zerotilt.core.groups import measure, readout
 from zerotilt.core.groups.disparity import Attribute, Disparity, Group, TiltResult, TiltSettings, limits, status
 from zerotilt.core.groups.gap_changes import Side, add_changes, gaps_beside
@@ -108,6 +108,9 @@ def _one_attribute(shared: _Shared, columns: tuple[str, ...]) -> Side:
     rows, own, outside = shared.counted.groups(grouping, others, spec.policy.confidence, shared.seed)
     if outside is not None:
         note = "Groups overlap; each is compared with the rows outside it." if grouping.overlapping else ""
+        if columns == (membership.SEGMENTS,):
+            unread = [f"“{one.name}”" for one in spec.segments if one.name not in grouping.labels]
+            note += f" Not read, since the table lacks a column: {words.listing(unread)}." if unread else ""
         return Side(grouping, own, outside, -1, note)
     reference, note = _reference(shared, columns, grouping, own, rows)
     places = np.full(len(grouping.labels), reference)

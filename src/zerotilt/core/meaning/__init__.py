@@ -1,7 +1,16 @@
 """What an audit is about: which column is what, which decision is favourable, which limits flag; and what is read of it."""
 
 from zerotilt.core.meaning.changeable import Allowed, Changeable
-from zerotilt.core.meaning.comparisons import Comparisons, Condition, Segment
+from zerotilt.core.meaning.comparisons import (
+    MOST_ALTERNATIVES,
+    MOST_PICKED,
+    MOST_SEGMENTS,
+    Block,
+    Comparisons,
+    Condition,
+    Segment,
+    counting,
+)
 from zerotilt.core.meaning.context import NOBODY, Alongside, Context, GroupThreshold, RowSet, Rule, Split
 from zerotilt.core.meaning.digests import sha256
 from zerotilt.core.meaning.policy import FlagPolicy, Limits, Tolerance
@@ -11,10 +20,14 @@ from zerotilt.core.meaning.spec import PARTS, Expectations, Part, Spec
 from zerotilt.core.meaning.wording import Names, Wording
 
 __all__ = [
+    "MOST_ALTERNATIVES",
+    "MOST_PICKED",
+    "MOST_SEGMENTS",
     "NOBODY",
     "PARTS",
     "Allowed",
     "Alongside",
+    "Block",
     "Changeable",
     "ColumnSpec",
     "Comparisons",
@@ -40,5 +53,6 @@ __all__ = [
     "Task",
     "Tolerance",
     "Wording",
+    "counting",
     "sha256",
 ]

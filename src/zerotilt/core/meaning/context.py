@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from zerotilt.core.frozen import Frozen
-from zerotilt.core.meaning.comparisons import Segment
+from zerotilt.core.meaning.comparisons import Segment, counting
 from zerotilt.core.meaning.digests import sha256
 
 Split = Literal["hold-out", "training", "all"]
@@ -26,7 +26,7 @@ class RowSet(Frozen):
 
     def digest(self) -> str:
         """SHA-256 of what decides which rows these are; a segment's name does not."""
-        segment = self.segment.model_dump(mode="json", exclude={"name"}) if self.segment else None
+        segment = counting(self.segment.model_dump(mode="json", exclude={"name"})) if self.segment else None
         return sha256({"split": self.split, "segment": segment})
 
 

@@ -12,7 +12,7 @@ from pydantic import Field, model_validator
 
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning.changeable import Allowed, Changeable
-from zerotilt.core.meaning.comparisons import Comparisons
+from zerotilt.core.meaning.comparisons import Comparisons, counting
 from zerotilt.core.meaning.digests import sha256
 from zerotilt.core.meaning.policy import Limits
 from zerotilt.core.meaning.problem import Problem, Task
@@ -48,9 +48,6 @@ class Spec(Schema, Problem, Comparisons, Limits, Names, Changeable):
         for crossing in self.intersections:
             if unknown := set(crossing) - names:
                 raise ValueError(f"an intersection names a column that is not there: {sorted(unknown)[0]}")
-        for segment in self.segments:
-            if unknown := {one.column for one in segment.conditions} - names:
-                raise ValueError(f"a segment names a column that is not there: {sorted(unknown)[0]}")
         if unknown := {one.feature for one in self.allowed} - names:
             raise ValueError(f"a limit of changes names a column that is not there: {sorted(unknown)[0]}")
         return self
@@ -121,7 +118,8 @@ class Spec(Schema, Problem, Comparisons, Limits, Names, Changeable):
 
     def comparisons_digest(self) -> str:
         """SHA-256 of what is compared besides single columns."""
-        return sha256(self.model_dump(mode="json", include={"intersections", "segments"}))
+        body = self.model_dump(mode="json", include={"intersections", "segments"})
+        return sha256(body | {"segments": [counting(one) for one in body["segments"]]})
 
     def policy_digest(self) -> str:
         """SHA-256 of the limits that flag."""
@@ -145,4 +143,4 @@ class Spec(Schema, Problem, Comparisons, Limits, Names, Changeable):
 
 _RECORDED = ("decision_means", "score_top")
 _APART = {"wording": True, "favourable_said": True, "allowed": True}
-_COMPARED = {"policy": True, "intersections": True, "segments": True}
+_COMPARED = {"policy": True, "intersections": True, "segments": True, "segment_metrics": True}

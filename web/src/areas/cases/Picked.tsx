@@ -30,12 +30,7 @@ export function Picked({ names, onClear }: { names: string[]; onClear: () => voi
         type="button"
         className="act disabled:text-soft"
         disabled={!name.trim() || taken || save.isPending}
-        onClick={() =>
-          save.mutate(
-            { intersections: audit.spec?.intersections ?? [], segments: [...known, held] },
-            { onSuccess: onClear },
-          )
-        }
+        onClick={() => save.mutate({ segments: [...known, held] }, { onSuccess: onClear })}
       >
         Save as segment
       </button>

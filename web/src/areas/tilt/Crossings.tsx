@@ -1,6 +1,5 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
 import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
@@ -109,7 +108,6 @@ function NodeCard({ node, by, metric }: { node: Node; by: "ratio" | "difference"
   const save = useSaveCompared();
   const show = by === "ratio" ? ratio : quantity;
   const intersections = (audit.spec?.intersections ?? []) as string[][];
-  const segments = (audit.spec?.segments ?? []) as Schemas["Segment"][];
   const kept = intersections.some((one) => one.join() === node.columns.join());
   return (
     <section aria-label={`Rows of ${node.group}`} className="my-2 border-l-2 border-act pl-3">
@@ -135,7 +133,7 @@ function NodeCard({ node, by, metric }: { node: Node; by: "ratio" | "difference"
             type="button"
             className="act"
             disabled={save.isPending}
-            onClick={() => save.mutate({ intersections: [...intersections, node.columns], segments })}
+            onClick={() => save.mutate({ intersections: [...intersections, node.columns] })}
           >
             Compare this crossing under Groups
           </button>

@@ -3,6 +3,7 @@ import { useRef } from "react";
 import { Link } from "react-router";
 import type { Audit, Schemas } from "../../api/client";
 import { type Disparity, type Group, STATUS, type Tilt } from "../../figures/Levels";
+import { condition } from "../../frame/conditions";
 import { contextQuery, type Segment, segment, segmentText, useAuditContext } from "../../frame/context";
 import { inOrder, label, writing } from "../../ui/metrics";
 import { count, interval, pValue, quantity, ratio } from "../../ui/numbers";
@@ -40,7 +41,7 @@ function segmentOf(audit: Audit, group: Group): Segment | null {
     return null;
   const missing = group.group === "(missing)";
   const levels = missing ? [] : [group.group];
-  return segment(group.group, [{ column: column.name, levels, over: null, up_to: null, missing }]);
+  return segment(group.group, [condition(column.name, { levels, missing })]);
 }
 
 const SEGMENTS = "(segments)";
@@ -148,6 +149,14 @@ export function RowsCard(props: {
               >
                 Read every sheet on these rows
               </button>
+            )}
+            {group.attribute !== SEGMENTS && (
+              <Link
+                className="act"
+                to={`/audits/${audit.id}/data${contextQuery(search, { part: "making", group: group.attribute, member: group.group })}`}
+              >
+                Make a segment of it
+              </Link>
             )}
             {disparity && (
               <>

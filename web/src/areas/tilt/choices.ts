@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { api, need, type Problem, type Schemas } from "../../api/client";
+import { type Audit, api, need, type Problem, type Schemas } from "../../api/client";
 import { underTag } from "../../api/parts";
 import { type Segment, useAuditContext } from "../../frame/context";
 
@@ -25,15 +25,28 @@ export function useSavePolicy(read: string | undefined) {
   });
 }
 
+interface Compared {
+  intersections: string[][];
+  segments: Segment[];
+  segment_metrics: string[];
+}
+
+/** What the audit compares now; a change names only what it changes. */
+const compared = (audit: Audit): Compared => ({
+  intersections: audit.spec?.intersections ?? [],
+  segments: audit.spec?.segments ?? [],
+  segment_metrics: audit.spec?.segment_metrics ?? [],
+});
+
 export function useSaveCompared() {
   const { audit } = useAuditContext();
   const changed = useChanged();
-  return useMutation<unknown, Problem, { intersections: string[][]; segments: Segment[] }>({
-    mutationFn: (body) =>
+  return useMutation<unknown, Problem, Partial<Compared>>({
+    mutationFn: (changes) =>
       need(
         api.PUT("/api/audits/{audit_id}/meaning/comparisons", {
           params: underTag(audit, "comparisons"),
-          body: { ...body, author: "", reason: "" } as unknown as Schemas["NewComparisons"],
+          body: { ...compared(audit), ...changes, author: "", reason: "" } as unknown as Schemas["NewComparisons"],
         }),
       ),
     onSuccess: changed,
