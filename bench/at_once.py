@@ -128,7 +128,7 @@ def main() -> None:
                 Kept.delete().execute()
                 EvidenceRow.delete().execute()
             with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=BROWSER)
+                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
                 page = browser.new_page(base_url=supervisor.url, viewport={"width": 1280, "height": 800})
                 page.goto(f"/audits/{demo['id']}/intake")
                 page.get_by_role("navigation", name="Areas").wait_for()

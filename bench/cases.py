@@ -215,7 +215,7 @@ def main() -> None:
         supervisor.start()
         try:
             with httpx.Client(base_url=supervisor.url, timeout=600) as client, sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=BROWSER)
+                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
                 page = window(browser, supervisor.url)
                 if "typed" in chosen:
                     supervisor.load_demo()

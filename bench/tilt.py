@@ -138,7 +138,7 @@ def moved() -> None:
         address = next(text for text in started.stdout if "running:" in text).split()[4]
         audit = httpx.get(f"{address}/api/audits").json()[0]["id"]
         with sync_playwright() as playwright:
-            browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=BROWSER)
+            browser = playwright.chromium.launch(executable_path=shutil.which("chromium-headless-shell"), args=BROWSER)
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             asked: list[str] = []
             page.goto(f"{address}/audits/{audit}/tilt?part=thresholds")

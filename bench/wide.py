@@ -68,7 +68,7 @@ def main() -> None:
         supervisor.start()
         try:
             with httpx.Client(base_url=supervisor.url, timeout=600) as client, sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=BROWSER)
+                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
                 for name in chosen:
                     called, rows, numbers, texts, first, whole, parts = TABLES[name]
                     print(called, flush=True)

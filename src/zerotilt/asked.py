@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zerotilt.core import guess, levels, profiles, rows, typed_conditions, words
-from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Spec
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Segment, Spec
 from zerotilt.core.refit import refit
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
@@ -39,6 +39,7 @@ class Request:
     split: str | None = None
     where: Sequence[str] = ()
     picked: Sequence[str] = ()
+    segment: str = ""
     model_inputs: Sequence[str] = ()
     model_outputs: Sequence[str] = ()
     against: Path | None = None
@@ -54,19 +55,24 @@ def meaning(request: Request, cases: Table, work: Work) -> tuple[Spec, Context, 
     ------
     Refused : a column, level or row that was named is not there, or contradicts another.
     """
-    part = (
-        typed_conditions.typed(request.where, request.picked, cases.names) if request.where or request.picked else None
-    )
     if request.settings is None:
-        return _spec(request, cases, work), Context(rows="hold-out" if request.split else "all", segment=part), ()
+        spec = _spec(request, cases, work)
+        return spec, Context(rows="hold-out" if request.split else "all", segment=_part(request, spec, cases)), ()
     profile = profiles.profile(cases, work)
     columns = guess.guess_columns(profile)
     guessed = Spec.model_validate({"columns": columns, **guess.guess_problem(profile, columns)})
     spec, unfit = refit(request.settings.spec, profile, guessed)
     rows.known(spec, cases)  # refuses an outcome that cannot be used
     how = request.settings.reading
+    part = _part(request, spec, cases)
     context = Context(rows=how.rows, segment=part, output=how.output, read_class=how.read_class, rule=how.rule)
     return spec, context, unfit
+
+
+def _part(request: Request, spec: Spec, cases: Table) -> Segment | None:
+    if not (request.where or request.picked or request.segment):
+        return None
+    return typed_conditions.asked_for(request.where, request.picked, request.segment, cases.names, spec.segments)
 
 
 def _spec(request: Request, cases: Table, work: Work) -> Spec:

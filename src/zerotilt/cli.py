@@ -61,6 +61,9 @@ def audit(
     pick: Annotated[
         list[str] | None, typer.Option(help="Only this row, by its identifier or number; may be repeated")
     ] = None,
+    segment: Annotated[
+        str, typer.Option(help="Only rows of a segment: 'NAME: conditions', joined by and, or, not; or a saved NAME")
+    ] = "",
     model_inputs: Annotated[
         str | None, typer.Option(help="For a model of one tensor: its columns in their order, by commas")
     ] = None,
@@ -117,6 +120,7 @@ def audit(
             split=split,
             where=where or (),
             picked=pick or (),
+            segment=segment,
             model_inputs=_listed(model_inputs),
             model_outputs=_listed(model_outputs),
             against=against,
@@ -225,6 +229,9 @@ def read(
     pick: Annotated[
         list[str] | None, typer.Option(help="Only this row, by its identifier or number; may be repeated")
     ] = None,
+    segment: Annotated[
+        str, typer.Option(help="Only rows of a segment: 'NAME: conditions', joined by and, or, not; or a saved NAME")
+    ] = "",
     out: Annotated[
         Path | None, typer.Option(help="File for the records behind the figure: .csv, .parquet, .json")
     ] = None,
@@ -244,6 +251,7 @@ def read(
             set_ or [],
             where or [],
             pick or [],
+            segment,
             out,
             progress,
         )

@@ -248,6 +248,7 @@ def read_method(
     given: list[str],
     where: list[str],
     picked: list[str],
+    segment: str,
     out: Path | None,
     progress: Callable[[int, int, str], None] | None,
 ) -> str:
@@ -257,6 +258,7 @@ def read_method(
     ----------
     given : settings as ``name=value``; a value is JSON where it can be, else text.
     where, picked : only rows that meet every condition (see :func:`zerotilt.core.typed_conditions.parsed`), or these rows.
+    segment : only rows of ``NAME: conditions`` (see :func:`zerotilt.core.typed_conditions.named`).
     out : a file ending in .csv, .parquet or .json.
 
     Raises
@@ -280,7 +282,7 @@ def read_method(
             table.convert(raw, typed, work=Work(progress))
         typed.seek(0)
         study = Study(pq.read_table(typed), model, outcome, event, groups=groups, progress=progress)
-    study = study.on(*where, picked=picked) if where or picked else study
+    study = study.on(*where, picked=picked, segment=segment) if where or picked or segment else study
     found = study.read(method, **settings)
     if out is not None:
         body, _ = arrayfile.written(found.table(), kind)

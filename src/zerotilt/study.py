@@ -242,7 +242,7 @@ class Study:
         """Every method's name and title."""
         return {name: method.title for name, method in METHODS.items()}
 
-    def on(self, *conditions: str, picked: Sequence[str] = (), name: str = "") -> Study:
+    def on(self, *conditions: str, picked: Sequence[str] = (), name: str = "", segment: str = "") -> Study:
         """The same study of some rows only: those that meet every condition, or those picked by identifier.
 
         >>> study.on("channel=telephone", "parcel_weight>10").drivers()  # doctest: +SKIP
@@ -251,12 +251,13 @@ class Study:
         ----------
         conditions : as "column=level|level", "column>number", "column<=number", or "column=" for missing cells.
         picked : identifiers of rows, or their numbers from 1. name : what readings call them; the conditions when empty.
+        segment : instead, "NAME: conditions" joined by and, or, not and parentheses; or the name of a saved segment.
 
         Raises
         ------
         Refused : a condition cannot be read, or no row meets them.
         """
-        held = typed_conditions.typed(conditions, picked, self.table.names, name)
+        held = typed_conditions.asked_for(conditions, picked, segment, self.table.names, self.spec.segments, name)
         other = copy(self)
         context = self.subject.context.model_copy(update={"segment": held})
         other.subject = Subject(self.spec, self.table, self.subject.predictor, context)

@@ -54,6 +54,21 @@ def test_only_some_rows_are_read_and_named(files, demo):
     assert study.subject.n == 900  # the study itself reads what it read
 
 
+def test_a_segment_is_read_by_its_name_and_conditions(files, demo):
+    asked = "light ones: not parcel_weight>2 or channel=counter"
+    run = read(files, "performance", "--segment", asked)
+    assert run.returncode == 0, run.stderr
+    claims, _, models = demo
+    part = Study(claims.slice(0, 900), models["gradient trees v3"], "claim_valid", event="yes").on(segment=asked)
+    channel, weight = (claims.slice(0, 900).column(name).to_pylist() for name in ("channel", "parcel_weight"))
+    assert part.subject.n == sum(c == "counter" or not w > 2 for c, w in zip(channel, weight, strict=True))
+    assert run.stdout.strip() == part.performance().reading and run.stdout.startswith("In light ones: ")
+    both = read(files, "performance", "--segment", asked, "--where", "channel=app")
+    assert both.returncode == 2 and "besides conditions" in both.stderr
+    unnamed = read(files, "performance", "--segment", "parcel_weight>2")
+    assert unnamed.returncode == 2 and "NAME: conditions" in unnamed.stderr
+
+
 def test_groups_are_compared_and_written_as_json(files):
     run = read(files, "tilt", "--group", "home_area", "age_band", "--out", "tilt.json")
     assert run.returncode == 0, run.stderr

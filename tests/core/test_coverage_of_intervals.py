@@ -9,6 +9,7 @@ from tests.core.systems import system
 from zerotilt.core.drivers import ranking, spread
 from zerotilt.core.drivers.ranking_result import DriversSettings
 from zerotilt.core.drivers.spread import SpreadSettings
+from zerotilt.core.executor import LocalExecutor
 from zerotilt.core.meaning import Context, Task
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.response import partial
@@ -17,6 +18,8 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 TIMES = 120
+ALONE = Work(executor=LocalExecutor(1))
+"""So small are the pieces that handing them out takes longer than they do."""
 
 
 def first(f):
@@ -47,7 +50,7 @@ def test_the_difference_of_two_mean_curves_is_held_by_its_interval():
     held = 0
     for seed in range(TIMES):
         subject = drawn(seed)
-        result = partial.respond(subject, ResponseSettings(feature="a", points=5), 1, Work())
+        result = partial.respond(subject, ResponseSettings(feature="a", points=5), 1, ALONE)
         place = 2
         at = result.points[place].position
         # E over b of second − first at this a: 1.5 a + 0 − 2 a − 1
@@ -58,7 +61,7 @@ def test_the_difference_of_two_mean_curves_is_held_by_its_interval():
 def test_the_mean_curve_is_held_by_its_interval():
     held = 0
     for seed in range(TIMES):
-        result = partial.respond(drawn(seed, together=False), ResponseSettings(feature="a", points=5), 1, Work())
+        result = partial.respond(drawn(seed, together=False), ResponseSettings(feature="a", points=5), 1, ALONE)
         point = result.points[1]
         held += point.mean_low <= 2.0 * point.position + 1.0 <= point.mean_high
     assert 0.88 <= held / TIMES <= 0.99
@@ -69,7 +72,7 @@ def test_permutation_importance_is_held_by_its_interval():
     held = 0
     for seed in range(TIMES):
         settings = DriversSettings(repeats=10, explained=2)
-        result = ranking.rank(drawn(seed, 400, together=False), settings, seed, Work())
+        result = ranking.rank(drawn(seed, 400, together=False), settings, seed, ALONE)
         held += inside(next(d.permutation for d in result.drivers if d.feature == "a"), 8.0)
     assert 0.88 <= held / TIMES <= 0.99
 
@@ -83,7 +86,7 @@ def test_the_difference_between_two_models_is_held_by_its_interval():
     """
     held, wide = 0, []
     for seed in range(TIMES):
-        result = ranking.rank(drawn(seed), DriversSettings(repeats=10, explained=2), seed, Work())
+        result = ranking.rank(drawn(seed), DriversSettings(repeats=10, explained=2), seed, ALONE)
         found = next(d for d in result.drivers if d.feature == "b").beside.difference
         held += inside(found, -4.0)
         wide.append(found.high - found.low)
@@ -106,7 +109,7 @@ def test_a_gap_is_claimed_where_there_is_none_no_more_often_than_promised():
         subject = system(
             columns, lambda f: f["x"] * f["z"], ["x", "z"], task=Task.regression, event="", context=Context(rows="all")
         )
-        result = spread.spread_out(subject, SpreadSettings(feature="x", colour="part", sampled=n, walks=8), 1, Work())
+        result = spread.spread_out(subject, SpreadSettings(feature="x", colour="part", sampled=n, walks=8), 1, ALONE)
         claimed += result.parted.low > 0
     assert claimed / TIMES <= 0.1
 
@@ -125,7 +128,7 @@ def test_a_gap_that_is_there_is_held_by_its_interval(gap):
 
         subject = system(columns, moved, ["x", "part"], task=Task.regression, event="", context=Context(rows="all"))
         settings = SpreadSettings(feature="x", colour="part", sampled=n)
-        result = spread.spread_out(subject, settings, 1, Work())
+        result = spread.spread_out(subject, settings, 1, ALONE)
         # exact contributions: among p the share known of x adds up with half of the product; they do not vary at one x
         mean = columns["x"].mean()
         share = (part == "p").mean()

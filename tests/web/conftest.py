@@ -34,7 +34,7 @@ expect.set_options(timeout=30_000)
 @pytest.fixture(scope="session")
 def browser():
     with sync_playwright() as playwright:
-        found = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=OPTIONS)
+        found = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=OPTIONS)
         yield found
         found.close()
 

@@ -195,29 +195,26 @@ def test_a_group_is_read_by_every_sheet(page, audit, client, context):
     assert "segment" not in page.url
 
 
-def test_a_segment_is_made_and_compared(page, audit, restored):
+def test_a_saved_segment_is_compared_and_read_and_groups_become_segments(page, audit, restored, client):
+    heavy = {"name": "very heavy", "conditions": [{"column": "parcel_weight", "over": 20}]}
+    assert client.put(f"{restored}/meaning/comparisons", json={"segments": [heavy]}).status_code == 200
     opened(page, audit)
+    expect(page.locator("[data-mark='(segments)|very heavy|selection_rate']")).to_be_visible()
     page.get_by_role("button", name="What is compared").click()
     panel = page.get_by_role("dialog", name="What is compared")
-    panel.get_by_label("Column of the condition").select_option("parcel_weight")
-    panel.get_by_label("Over", exact=True).fill("20")
-    panel.get_by_role("button", name="Add the condition").click()
-    panel.get_by_label("Column of the condition").select_option("channel")
-    panel.get_by_role("button", name="levels …").click()
-    page.get_by_role("menuitemcheckbox", name="app").click()
-    page.keyboard.press("Escape")
-    panel.get_by_role("button", name="Add the condition").click()
-    expect(panel).to_contain_text("Rows whose parcel weight over 20, and whose channel is app.")
-    panel.get_by_label("called").fill("very heavy")
-    panel.get_by_role("button", name="Save as segment").click()
-    expect(panel.get_by_role("button", name="Remove very heavy")).to_be_visible()
+    expect(panel).to_contain_text("Segments are compared too, each against all others: 1 segment,")
     accessible(page)
     page.keyboard.press("Escape")
-    expect(page.locator("[data-mark='(segments)|very heavy|selection_rate']")).to_be_visible()
     page.get_by_role("button", name=re.compile("^Rows: ")).click()
     page.get_by_role("menuitemradio", name="held-out claims in very heavy").click()
     expect(page.get_by_test_id("reading")).to_contain_text("In very heavy: ")
     assert "segment=very+heavy" in page.url
+    opened(page, audit)
+    page.locator("[data-mark='age_band|70 and over|selection_rate']").click()
+    card = page.get_by_role("dialog", name="Rows of 70 and over")
+    card.get_by_role("link", name="Make a segment of it").click()
+    expect(page.get_by_label("Conditions, typed")).to_have_value('age_band=70 and over')
+    expect(page.get_by_role("list", name="Sizes")).to_contain_text("hold-out: ")
 
 
 def test_a_threshold_moves_by_keys_and_by_dragging_without_asking_the_server(page, audit):

@@ -385,8 +385,24 @@ def _quoted(text: str) -> str:
     return '"' + text.replace('"', '""') + '"'
 
 
-def typed(conditions: Sequence[str], picked: Sequence[str], names: Sequence[str], name: str = "") -> Segment:
-    """A segment by conditions as they are typed, or by picked rows; called by its conditions where it has no name."""
+def asked_for(
+    conditions: Sequence[str],
+    picked: Sequence[str],
+    segment: str,
+    names: Sequence[str],
+    known: Sequence[Segment] = (),
+    name: str = "",
+) -> Segment:
+    """Rows as a program or a shell asks for them: those that meet every condition, those picked, or those of a segment.
+
+    Raises
+    ------
+    Refused : they cannot be read, or a segment is given besides conditions.
+    """
+    if segment and (conditions or picked):
+        raise Refused("A segment was given besides conditions or picked rows.", todo="Join them in the segment by and.")
+    if segment:
+        return named(segment, names, known)
     return Segment(
         name=name or ", ".join(conditions) or "picked rows",
         conditions=tuple(parsed(one, names) for one in conditions),

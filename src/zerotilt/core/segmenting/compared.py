@@ -225,8 +225,8 @@ def say(result: SegmentsResult, wording: Wording, settings: SegmentsSettings) ->
         if cell.inside.low is not None and cell.inside.high is not None
         else ""
     )
-    head = f"{which}: {words.listing([f'{name}' for name in names[:4]])}{f' and {len(names) - 4} more' if len(names) > 4 else ''} {'is' if len(names) == 1 else 'are'} worse than the rest beyond chance."
-    most = f" {words.opening(metric_phrase(cell.metric))} of {row.name}: {show(cell.inside.value or 0.0)}{ends} in {words.plural(row.rows, 'row')}, {show(cell.outside.value or 0.0)} outside."
+    head = f"{which}: {words.listing([f'{name}' for name in names[:4]])}{f' and {len(names) - 4} more' if len(names) > 4 else ''} {'is' if len(names) == 1 else 'are'} worse than the rest beyond chance in some metric."
+    most = f" {words.opening(metric_phrase(cell.metric))} of {row.name}: {show(cell.inside.value or 0.0)}{ends} in {words.plural(row.rows, wording.row, wording.rows)}, {show(cell.outside.value or 0.0)} outside."
     return Reading(headline=(Span(text=head, flagged=True), Span(text=most)), detail=f"{tested} {detail}".strip())
 
 

@@ -278,8 +278,8 @@ def say(result: CutsResult, wording: Wording, settings: CutsSettings) -> Reading
             low, high = min(of_it, key=lambda one: one[1]), max(of_it, key=lambda one: one[1])
             show = words.percent if metric_named(first).unit == "share" else words.decimal
             headline += (
-                f" {words.opening(metric_named(first).phrase)} goes from {show(low[1])} ({low[0].described}, {words.plural(low[0].rows, 'row')}) "
-                f"to {show(high[1])} ({high[0].described}, {words.plural(high[0].rows, 'row')})."
+                f" {words.opening(metric_named(first).phrase)} goes from {show(low[1])} ({low[0].described}, {words.plural(low[0].rows, wording.row, wording.rows)}) "
+                f"to {show(high[1])} ({high[0].described}, {words.plural(high[0].rows, wording.row, wording.rows)})."
             )
     return plain(headline, " ".join(result.notes))
 

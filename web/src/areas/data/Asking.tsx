@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
+import { flushSync } from "react-dom";
 import { api, need, type Schemas } from "../../api/client";
 import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
@@ -91,13 +92,14 @@ function Editor(props: {
   const take = (name: string) => {
     const written = /^\w+$/.test(name) ? name : `"${name.replaceAll('"', '""')}"`;
     const next = text.slice(0, caret - last.length) + written + text.slice(caret);
-    setText(next);
-    setCaret(-1);
     const end = caret - last.length + written.length;
-    requestAnimationFrame(() => {
-      field.current?.focus();
-      field.current?.setSelectionRange(end, end);
+    // at once: the next key may be on its way
+    flushSync(() => {
+      setText(next);
+      setCaret(-1);
     });
+    field.current?.focus();
+    field.current?.setSelectionRange(end, end);
   };
   const press = (event: React.KeyboardEvent) => {
     if (event.key === "Enter" && (event.ctrlKey || event.metaKey)) {

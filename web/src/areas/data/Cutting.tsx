@@ -175,7 +175,7 @@ function Parts({ result }: { result: Result }) {
           disabled={!wanted.length || save.isPending}
           onClick={() => save.mutate({ segments: [...known, ...wanted.map((one) => one.segment)] })}
         >
-          {wanted.length === 1 ? "Keep 1 part as a segment" : `Keep ${wanted.length} parts as segments`}
+          {wanted.length === 1 ? "Keep 1 part as a segment" : `Keep ${wanted.length || "no"} parts as segments`}
         </button>
         {save.error && <ProblemNote problem={save.error} />}
       </p>

@@ -17,7 +17,7 @@ import { ShareOf } from "./ShareOf";
 
 type Blocks = Condition[][];
 type Draft = { conditions: string; blocks: Blocks };
-const SETTLED = 500;
+const SETTLED = 300;
 
 /** A segment while it is made: put together by clicking or typed, with what it holds beside it. */
 export function Making() {

@@ -43,7 +43,7 @@ export function NewCondition({ onAdd, label }: { onAdd: (one: Condition) => void
       <Select
         name="Column of the condition"
         value={column}
-        choices={named(audit.spec?.columns.map((one) => one.name) ?? [], "column")}
+        choices={named(audit.spec?.columns.map((one) => one.name) ?? [], "add a condition on …")}
         onChoose={(name) => {
           setColumn(name);
           clear();

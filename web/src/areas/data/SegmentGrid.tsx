@@ -225,11 +225,12 @@ function Value({ cell, row }: { cell: Cell; row: Row }) {
   const segment = audit.spec?.segments?.find((one) => one.name === row.name);
   const sign = SIGNS[cell.mark];
   const text = value == null ? "not defined" : write(value);
+  const span = value != null && low != null && high != null ? `${write(low)} to ${write(high)}` : "";
   return (
     <Popover.Root>
       <Popover.Trigger
-        className="min-h-6 hover:text-act"
-        aria-label={`${text}${sign && sign !== text ? ` ${sign}` : ""}: ${label(cell.metric)} of ${row.name}`}
+        className="min-h-6 text-right hover:text-act"
+        aria-label={`${[text, sign !== text && sign, span].filter(Boolean).join(" ")}: ${label(cell.metric)} of ${row.name}`}
       >
         {text}{" "}
         {sign && sign !== text && (
@@ -238,6 +239,7 @@ function Value({ cell, row }: { cell: Cell; row: Row }) {
             {sign}
           </span>
         )}
+        {span && <span className="block text-[11.5px] text-soft"> {span}</span>}
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
@@ -260,7 +262,7 @@ function Value({ cell, row }: { cell: Cell; row: Row }) {
             <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
               <Link
                 className="act min-h-6"
-                to={`/audits/${audit.id}/cases${contextQuery(search, { segment: segmentText(segment, audit), part: "all" })}`}
+                to={`/audits/${audit.id}/cases${contextQuery(search, { segment: segmentText(segment, audit), part: "rows" })}`}
               >
                 Open its rows in Cases
               </Link>

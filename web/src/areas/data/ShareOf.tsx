@@ -6,7 +6,8 @@ export function ShareOf({ rows, of, what }: { rows: number; of: number; what: st
   return (
     <span className="inline-flex flex-col">
       <span className="whitespace-nowrap">
-        {what}: {count(rows)} of {count(of)}
+        {what && `${what}: `}
+        {count(rows)} of {count(of)}
         {rows >= 5 && <span className="text-soft">, {decimal(100 * share, 1)}%</span>}
       </span>
       <span aria-hidden className="mt-0.5 block h-[5px] w-[150px] border border-rule">
