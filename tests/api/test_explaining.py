@@ -12,7 +12,7 @@ SETTINGS = {
     "columns": {"by": "home_area"},
     "pairs": {"first": "parcel_weight", "second": "channel"},
     "segment": {"conditions": "channel=telephone and parcel_weight>10 or not account_age="},
-    "cuts": {"column": "parcel_weight", "how": "where the error changes"},
+    "cuts": {"column": "missed_scans", "how": "where the error changes"},
     "segments": {},
     "query": {"sql": "select channel, count(*) n, avg(error) e from rows group by all order by all"},
     "loss_shapley": {"rows": 64, "background": 16},

@@ -343,3 +343,22 @@ def test_a_level_of_nothing_but_a_space_has_a_name():
     blank = clean(1, 60, odd=np.where(np.arange(60) % 3 == 0, "", "full"))
     seen = {one.name: one for one in columns(blank, "odd").columns}
     assert "(blank)" in seen["odd"].levels and seen["x1"].farthest in ("(blank)", "full", "(missing)")
+
+
+def test_a_shift_that_no_column_shows_by_itself_is_told_by_all_together():
+    rng = np.random.default_rng(4)
+    n = 1_200
+    held = rng.random(n) < 0.4
+    made = {f"m{j:02d}": rng.normal(size=n) + 0.2 * held for j in range(20)}
+    made |= {"split": np.where(held, "kept", "seen"), "y": rng.integers(0, 2, n)}
+    more = {"holdout_values": ("kept",), "training_values": ("seen",)}
+    names = [name for name in made if name.startswith("m")]
+    subject = system(made, lambda rows: 1 / (1 + np.exp(-rows["m00"])), names, roles={"split": Role.split}, **more)
+    found = concerns(replace(subject, context=Context(rows="hold-out"))).concerns
+    (one,) = (one for one in found if one.kind == "splits differ" and one.found is not None)
+    assert one.found.low > 0.6 and "All features together tell held-out from training" in one.sentence
+    assert len(one.columns) == 2 and one.of == n and one.rows == held.sum()
+    # the same, shuffled: nothing is told
+    made["split"] = rng.permutation(made["split"])
+    still = system(made, lambda rows: 1 / (1 + np.exp(-rows["m00"])), names, roles={"split": Role.split}, **more)
+    assert "splits differ" not in kinds(concerns(still))

@@ -57,6 +57,12 @@ def test_a_population_is_tested_kept_in_the_address_and_taken_back(page, audit, 
     expect(share).to_contain_text("35.0% of the population given")
     page.reload()
     expect(page.locator("[data-concern='share of a group']")).to_be_visible()
+    upload = page.get_by_label("or a CSV file with the columns column, group, share")
+    upload.set_input_files({"name": "shares.csv", "mimeType": "text/csv", "buffer": b"column,group,share\nhome_area,nowhere"})
+    expect(page.get_by_text("Line 2: “” is no share; it is written as 0.35 or 35%.")).to_be_visible()
+    upload.set_input_files({"name": "shares.csv", "mimeType": "text/csv", "buffer": b"column,group,share\nhome_area,uplands,10%\n"})
+    expect(page.get_by_text("home area: uplands, 10%")).to_be_visible()
+    page.get_by_role("button", name="Drop the share of home_area=uplands").click()
     page.get_by_role("button", name="Drop the share of home_area=outer isles").click()
     expect(page.locator("[data-concern='share of a group']")).to_have_count(0)
     assert "population" not in page.url
@@ -79,16 +85,30 @@ def test_every_column_is_there_and_drawn(page, client, audit, context, by):
         fits(page, 390)
 
 
-def test_a_concern_becomes_a_finding(page, client, audit):
+def test_a_concern_becomes_a_finding_or_is_set_aside_with_a_reason_and_a_name(page, client, audit):
     own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
     page.goto(f"/audits/{own}/data")
     reading(page)
     line = page.locator("[data-concern='far out']")
     said = line.locator("p.font-serif").inner_text()
     line.get_by_role("button", name=re.compile("^Make a finding of it")).click()
-    expect(line.get_by_role("button", name=re.compile("^Make a finding of it"))).to_have_text("A finding now")
+    expect(line).to_contain_text("A finding, raised by local.")
+    other = page.locator("[data-concern='stand-in']").first
+    other.get_by_role("button", name=re.compile("^Set it aside")).click()
+    leave = other.get_by_role("button", name="Set aside", exact=True)
+    other.get_by_label("because").fill("known: ferries serve the isles")
+    expect(leave).to_be_disabled()  # nobody answers for it yet
+    other.get_by_label("says").fill("Ada Holm")
+    accessible(page)
+    leave.click()
+    expect(other).to_contain_text("Set aside by Ada Holm: known: ferries serve the isles")
+    page.reload()
+    expect(page.locator("[data-concern='stand-in']").first).to_contain_text("Set aside by Ada Holm")
     page.goto(f"/audits/{own}/report")
     expect(page.get_by_text(said)).to_be_visible()
+    found = client.post(f"/api/audits/{own}/findings", json={"model": client.get(f"/api/audits/{own}").json()["models"][0]["id"]}).json()
+    aside = next(one for one in found if one["author"] == "Ada Holm")
+    assert aside["standing"]["decision"] == "accepted" and aside["standing"]["reason"].startswith("known")
     assert client.delete(f"/api/audits/{own}", params={"for_good": True}).status_code in (200, 204)
 
 

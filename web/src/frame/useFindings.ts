@@ -61,8 +61,11 @@ const at = (audit: string) => ({ params: { path: { audit_id: audit } } });
 
 /** Write how a finding stands; the number of this decision. */
 export const useDecide = () =>
-  useWriting((audit, { standing, ...body }: { finding: string; read: number; evidence: string; standing: Standing }) =>
-    need(api.PUT("/api/audits/{audit_id}/findings", { ...at(audit), body: { ...standing, ...body, author: "" } })),
+  useWriting(
+    (
+      audit,
+      { standing, ...body }: { finding: string; read: number; evidence: string; standing: Standing; author?: string },
+    ) => need(api.PUT("/api/audits/{audit_id}/findings", { ...at(audit), body: { ...standing, author: "", ...body } })),
   );
 
 export const useRemark = () =>
@@ -76,7 +79,7 @@ export const useGathering = () =>
   );
 
 export const useRaise = () =>
-  useWriting((audit, body: Omit<Schemas["NewFinding"], "author">) =>
+  useWriting((audit, body: Omit<Schemas["NewFinding"], "author"> & { author?: string }) =>
     need(api.POST("/api/audits/{audit_id}/findings/raised", { ...at(audit), body: { author: "", ...body } })),
   );
 

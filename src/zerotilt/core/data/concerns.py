@@ -53,7 +53,7 @@ def find_concerns(subject: Subject, settings: ConcernsSettings, seed: int, work:
     plainly.alike_rows(subject, found)
     tested.missing_unevenly(subject, found)
     tested.shares_of_groups(subject, settings.population, found)
-    tested.splits(subject, found)
+    tested.splits(subject, found, seed)
     tested.leaks(subject, found, seed, work)
     tested.stand_ins(subject, found, seed, work)
     able = [one for one in found.suspicions if one.p == one.p]
@@ -129,7 +129,7 @@ METHOD = Method(
         "the rows and judged in the other), and how well the other features tell a group (**least squares** with a penalty "
         "over all bins and levels, in five folds), as areas under the ROC curve (DeLong 1988). A leak is said from a lower "
         "end of 0.95, a stand-in from 0.70.\n\nTested: missing cells against groups and outcome (**χ²**), shares against a "
-        "given population, columns of training against hold-out (**Kolmogorov–Smirnov**, χ²), stand-ins against chance. All "
+        "given population, columns of training against hold-out (**Kolmogorov–Smirnov**, χ²) and whether all features together tell these apart, stand-ins against chance. All "
         "p-values are adjusted together (Benjamini & Hochberg 1995) and stand at 5%, and only what is large enough to "
         "matter is said: 2 points of missing cells, a stability index of 0.1."
     ),
@@ -138,4 +138,5 @@ METHOD = Method(
     place=Place("Concerns"),
     needs=frozenset(),
     depends=frozenset({"spec", "comparisons", "policy"}),
+    version=2,
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -31,6 +32,8 @@ UNEVEN = 0.02
 """Difference of two shares of missing cells that matters."""
 INDEX = 0.10
 """Population stability index from which on two samples are said to differ."""
+TOLD_APART = 0.60
+"""Area from which on all features together are said to tell training from hold-out."""
 MOST_LEVELS = 8
 """Levels of a group column that columns are asked to foretell, the largest."""
 
@@ -179,8 +182,8 @@ def shares_of_groups(subject: Subject, population: Mapping[str, float], found: G
         found.suspect(2 * float(normal_tail(abs(z))), True, "share of a group", [column], said, "What is learnt and measured of a group rests on its own rows; read its intervals, or weigh the rows.", n, group=level, rows=here, found=estimate(value, low, high))  # fmt: skip
 
 
-def splits(subject: Subject, found: Gathered) -> None:
-    """Columns that are distributed otherwise in training and hold-out rows."""
+def splits(subject: Subject, found: Gathered, seed: int) -> None:
+    """Columns that are distributed otherwise in training and hold-out rows, and whether all together tell them apart."""
     if row_sets.nothing_trained(subject.spec):
         return
     table = subject.table
@@ -208,6 +211,37 @@ def splits(subject: Subject, found: Gathered) -> None:
             how = "the share of rows that would have to change"
         said = f"{words.opening(words.title(name))} is distributed otherwise among {words.count(len(held))} held-out than among {words.count(len(trained))} training {rows}: {how} is {words.decimal(distance, 3) if distance == distance else 'unknown'}, the stability index {words.decimal(index, 2)}."
         found.suspect(p, index >= INDEX, "splits differ", [name], said, "Find out how the rows were split; what is measured on the hold-out is of other cases then.", len(held) + len(trained), rows=len(held))  # fmt: skip
+    _told_apart(subject, held, trained, found, seed)
+
+
+def _told_apart(
+    subject: Subject, held: NDArray[np.int64], trained: NDArray[np.int64], found: Gathered, seed: int
+) -> None:
+    """Whether features together foretell in which of both a row is: a shift of many columns that none shows by itself."""
+    whole = replace(subject, context=subject.context.model_copy(update={"rows": "all", "segment": None}), alike=None)
+    among = np.isin(whole.rows.numbers, trained)
+    out = np.isin(whole.rows.numbers, held)
+    places = np.flatnonzero((among | out) & (whole.rows.mass > 0))
+    places = np.sort(np.random.default_rng([seed, 5]).permutation(places)[: foretold.MOST_TOGETHER])
+    features = [one for one in features_of(subject) if not subject.table.holds_bytes(one)]
+    if not features or not out[places].any() or out[places].all():
+        return
+    kinds = {name: foretold.kinds_of(whole, name) for name in features}
+    scores = foretold.all_together(list(kinds.values()), out[:, None], places, seed)[:, 0]
+    one = foretold.area(scores, out[places], subject.spec.policy.confidence)
+    if not np.isfinite(one.value):
+        return
+    half = foretold.halves(len(places), seed)
+    alone = {
+        name: foretold.area(
+            foretold.by_one(kind[places], out[places], half), out[places], subject.spec.policy.confidence
+        )
+        for name, kind in kinds.items()
+    }
+    most = sorted(features, key=lambda name: -(alone[name].value if np.isfinite(alone[name].value) else 0.0))[:2]
+    rows = subject.spec.wording.rows
+    said = f"All features together tell held-out from training {rows} with an area under the ROC curve of {words.decimal(one.value, 2)} ({words.decimal(one.low, 2)} to {words.decimal(one.high, 2)}), in {words.count(len(places))} of them; most by {words.listing([words.title(name) for name in most])}."
+    found.suspect(one.p, one.value >= TOLD_APART, "splits differ", most, said, "Find out how the rows were split; what is measured on the hold-out is of other cases then.", len(places), rows=int(out[places].sum()), found=estimate(one.value, one.low, one.high))  # fmt: skip
 
 
 class _Maker(NamedTuple):

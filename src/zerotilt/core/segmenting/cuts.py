@@ -248,6 +248,11 @@ def _notes(subject: Subject, name: str, how: How, edges: Sequence[float], settin
     return found
 
 
+def _short(text: str) -> str:
+    """A part of many levels by its first ones."""
+    return text if len(text) <= 60 else f"{text[:59].rsplit(' ', 1)[0]} …"
+
+
 def say(result: CutsResult, wording: Wording, settings: CutsSettings) -> Reading:
     parts, rows = (
         result.parts,
@@ -278,8 +283,8 @@ def say(result: CutsResult, wording: Wording, settings: CutsSettings) -> Reading
             low, high = min(of_it, key=lambda one: one[1]), max(of_it, key=lambda one: one[1])
             show = words.percent if metric_named(first).unit == "share" else words.decimal
             headline += (
-                f" {words.opening(metric_named(first).phrase)} goes from {show(low[1])} ({low[0].described}, {words.plural(low[0].rows, wording.row, wording.rows)}) "
-                f"to {show(high[1])} ({high[0].described}, {words.plural(high[0].rows, wording.row, wording.rows)})."
+                f" {words.opening(metric_named(first).phrase)} goes from {show(low[1])} ({_short(low[0].described)}, {words.plural(low[0].rows, wording.row, wording.rows)}) "
+                f"to {show(high[1])} ({_short(high[0].described)}, {words.plural(high[0].rows, wording.row, wording.rows)})."
             )
     return plain(headline, " ".join(result.notes))
 

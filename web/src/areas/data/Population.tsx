@@ -3,6 +3,9 @@ import { addressOf, settingsOf } from "../../api/settings";
 import { useAuditContext } from "../../frame/context";
 import { title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
+import { sharesIn } from "./shares";
+
+const MOST_BYTES = 200_000;
 
 /** Shares that groups have in the population, typed in; what the table holds is tested against them. */
 export function Population() {
@@ -13,6 +16,7 @@ export function Population() {
   const levels = audit.table?.profile.columns.find((one) => one.name === column)?.levels ?? [];
   const [level, setLevel] = useState("");
   const [share, setShare] = useState("");
+  const [told, setTold] = useState("");
   const chosen = levels.some((one) => one.level === level) ? level : (levels[0]?.level ?? "");
   const number = Number(share);
   const wrong = share.trim() !== "" && !(number > 0 && number < 100);
@@ -76,6 +80,32 @@ export function Population() {
           Test it
         </button>
       </form>
+      <label className="mt-2 flex flex-wrap items-baseline gap-3 text-soft">
+        or a CSV file with the columns column, group, share
+        <input
+          type="file"
+          accept=".csv,text/csv"
+          onChange={async (event) => {
+            const file = event.target.files?.[0];
+            event.target.value = "";
+            if (!file) return;
+            const found =
+              file.size > MOST_BYTES
+                ? { wrong: `${file.name} is too large for a list of shares.` }
+                : sharesIn(
+                    await file.text(),
+                    makers.map((one) => one.name),
+                  );
+            setTold("wrong" in found ? found.wrong : "");
+            if ("shares" in found) write({ ...known, ...found.shares });
+          }}
+        />
+      </label>
+      {told && (
+        <p role="alert" className="mt-1 text-flag">
+          {told}
+        </p>
+      )}
     </details>
   );
 }
