@@ -377,7 +377,7 @@ def test_a_pocket_of_errors_is_marked_as_worse_and_said():
     accuracy = {one.metric: one for one in found.segments[0].cells}["accuracy"]
     assert accuracy.mark == "worse" and accuracy.inside.value < 0.1
     reading = METHODS["segments"].read(found, subject.spec.wording, METHODS["segments"].settings())
-    assert "boats far out is worse than the rest beyond chance" in reading.text and reading.headline[0].flagged
+    assert "“boats far out” is worse than the rest beyond chance" in reading.text and reading.headline[0].flagged
 
 
 def test_noise_is_seldom_told_apart():

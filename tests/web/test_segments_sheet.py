@@ -63,7 +63,7 @@ def test_a_segment_is_clicked_together_typed_on_and_kept(page, audit, client, co
     page.get_by_label("called").fill("heavy by telephone")
     page.get_by_role("button", name="Save as segment").click()
     expect(page.get_by_role("tab", name="Segments")).to_have_attribute("aria-selected", "true")
-    expect(page.get_by_test_id("reading")).to_contain_text("heavy by telephone is worse than the rest beyond chance")
+    expect(page.get_by_test_id("reading")).to_contain_text("“heavy by telephone” is worse than the rest beyond chance")
     kept = client.get(restored).json()["spec"]["segments"]
     assert [one["name"] for one in kept] == ["heavy by telephone"] and kept[0]["conditions"][1]["over"] == 10
 

@@ -203,7 +203,7 @@ def say(result: SegmentsResult, wording: Wording, settings: SegmentsSettings) ->
     detail = " ".join(result.notes)
     if not result.metrics:
         largest = max(result.segments, key=lambda one: one.rows)
-        return plain(f"{which}; the largest, {largest.name}, holds {words.count(largest.rows)}.", detail)
+        return plain(f"{which}; the largest, “{largest.name}”, holds {words.count(largest.rows)}.", detail)
     worse = [(row, cell) for row in result.segments for cell in row.cells if cell.mark == "worse"]
     tested = (
         f"{words.opening(words.plural(result.tested, 'comparison'))} {'was' if result.tested == 1 else 'were'} tested together, each segment against all rows outside it."
@@ -225,8 +225,8 @@ def say(result: SegmentsResult, wording: Wording, settings: SegmentsSettings) ->
         if cell.inside.low is not None and cell.inside.high is not None
         else ""
     )
-    head = f"{which}: {words.listing([f'{name}' for name in names[:4]])}{f' and {len(names) - 4} more' if len(names) > 4 else ''} {'is' if len(names) == 1 else 'are'} worse than the rest beyond chance in some metric."
-    most = f" {words.opening(metric_phrase(cell.metric))} of {row.name}: {show(cell.inside.value or 0.0)}{ends} in {words.plural(row.rows, wording.row, wording.rows)}, {show(cell.outside.value or 0.0)} outside."
+    head = f"{which}: {words.listing([f'“{name}”' for name in names[:4]])}{f' and {len(names) - 4} more' if len(names) > 4 else ''} {'is' if len(names) == 1 else 'are'} worse than the rest beyond chance in some metric."
+    most = f" {words.opening(metric_phrase(cell.metric))} of “{row.name}”: {show(cell.inside.value or 0.0)}{ends} in {words.plural(row.rows, wording.row, wording.rows)}, {show(cell.outside.value or 0.0)} outside."
     return Reading(headline=(Span(text=head, flagged=True), Span(text=most)), detail=f"{tested} {detail}".strip())
 
 

@@ -310,7 +310,7 @@ METHOD = Method(
         "**Equal counts** puts as many rows (weight) into each part as ties allow; **equal width** makes stretches of one "
         "length; **levels** takes each by itself. **Where the error changes** weighs every choice of borders among up to 200 "
         "places for the one that leaves least spread of the error within parts (Fisher 1958), and takes fewer parts where one "
-        "more gains no more than chance. It looks in a seeded half of the rows and is read of the other half: borders that "
+        "more gains less than Schwarz' criterion asks (Yao 1988). It looks in a seeded half of the rows and is read of the other half: borders that "
         "were looked for make a difference larger than it is where they were found. Levels are put in the order of their mean "
         "error in the first half.\n\nRows up to a border belong below it; rows whose cell is empty are a part of their own."
     ),
