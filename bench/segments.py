@@ -25,7 +25,7 @@ from zerotilt.core.work import Work
 from zerotilt.services.home import Home
 from zerotilt.services.supervisor import Supervisor
 
-TEXT = "channel=telephone and parcel_weight>1"
+TEXT = "channel=telephone and declared_value>"
 GROUP_BY = "select t00, count(*), avg(prediction), avg(error) from rows group by all"
 CHANGED = """new Promise(done => {
     const field = document.querySelector("[aria-label='Conditions, typed']"), start = performance.now();
@@ -47,9 +47,9 @@ def typed(page: Page, client: httpx.Client, audit: str) -> None:
     page.wait_for_selector("[data-testid=reading]")
     path, served, seen = f"/api/audits/{audit}/readings/segment", [], []
     for step in range(60):
-        text = f"{TEXT}{step:02d}"
+        text = f"{TEXT}{10 + 3 * step}"
         started = time.perf_counter()
-        answer = client.post(path, json={"context": context, "settings": {"conditions": f"{TEXT}{step:02d}.5"}}).json()
+        answer = client.post(path, json={"context": context, "settings": {"conditions": f"{text}.5"}}).json()
         if answer.get("evidence") is None:
             talk.wait(client, answer["task"])
         served.append(time.perf_counter() - started)

@@ -105,7 +105,7 @@ def _read_ahead(arguments: dict) -> None:
 
 
 def _rehearse(arguments: dict) -> None:
-    """Once, while the first job is under way, explain a case and draw a response here.
+    """Once, while the first job is under way, count a segment, explain a case and draw a response here.
 
     Kernels are loaded for the numbers of this table and model, which takes each a hundredth of a second, and are then
     there for every job that follows. Only where the model is read as a sum: another might hang.
@@ -114,6 +114,9 @@ def _rehearse(arguments: dict) -> None:
         subject, _ = jobs.opened(arguments)
         if subject.predictor is None or subject.predictions.structure[0] is None:
             return
+        every = {"column": subject.table.names[0], "missing": True, "negated": True}
+        counting = method_named("segment")
+        counting.compute(subject, counting.settings.model_validate({"blocks": [[every]]}), 0, Work())
         first = {"row": int(subject.rows.numbers[0])}
         for name, settings in (("ladder", first), ("response", {}), ("tried", first)):
             method = method_named(name)
