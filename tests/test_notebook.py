@@ -40,6 +40,9 @@ def test_every_method_has_a_reading_a_table_and_a_plot(study, name):
         "other": 4,
         "edits": {"weight": "9"},
         "expected": {"weight": "rises", "grade": "none"} if name == "expectations" else "rises",
+        "conditions": "weight>3",
+        "also": ("light: weight<=3", "heavy: weight>3 and not grade="),
+        "sql": "select grade, count(*) as many from rows group by all",
     }
     found = getattr(study, name)(**{setting: value for setting, value in needed.items() if setting in fields})
     assert found.reading and found.reading == repr(found)

@@ -362,6 +362,17 @@ def test_compared_segments_have_the_figures_of_their_rows(seed):
             assert one.p_adjusted <= 0.05
 
 
+def test_segments_that_are_not_saved_are_compared_beside_those_that_are():
+    made, saved = weighed(4)
+    subject = subject_of(made, saved[:2])
+    found = run("segments", subject, also=('no carts: not segment "carts"', "high: z>30 or x="), metrics=("accuracy",))
+    assert [one.name for one in found.segments] == ["carts", "few", "no carts", "high"]
+    assert found.segments[0].rows + found.segments[2].rows == subject.n
+    assert found.segments[0].cells[0].inside == found.segments[2].cells[0].outside
+    with pytest.raises(Refused, match="two are called “carts”"):
+        run("segments", subject, also=("carts: z>3",))
+
+
 def test_a_pocket_of_errors_is_marked_as_worse_and_said():
     made = columns(11, 4_000)
     bad = (made["way"] == "boat") & (made["z"] > 25)

@@ -213,7 +213,7 @@ def test_a_saved_segment_is_compared_and_read_and_groups_become_segments(page, a
     page.locator("[data-mark='age_band|70 and over|selection_rate']").click()
     card = page.get_by_role("dialog", name="Rows of 70 and over")
     card.get_by_role("link", name="Make a segment of it").click()
-    expect(page.get_by_label("Conditions, typed")).to_have_value('age_band=70 and over')
+    expect(page.get_by_label("Conditions, typed")).to_have_value('age_band="70 and over"')
     expect(page.get_by_role("list", name="Sizes")).to_contain_text("hold-out: ")
 
 

@@ -126,6 +126,14 @@ def _check(audit: Audit, before: Spec, part: Part) -> None:
     elif isinstance(part, Comparisons):
         for crossing in part.intersections:
             membership.columns_of(before, membership.attribute(crossing))
+        there = {column.name for column in before.columns}
+        kept = {one.blocks for one in before.segments}  # one of an earlier table stays, whatever else is written
+        for segment in part.segments:
+            if segment.blocks not in kept and (unknown := sorted(set(segment.columns) - there)):
+                raise Refused(
+                    f"segments: “{segment.name}” names a column that is not there: {unknown[0]}.",
+                    where=f"column “{unknown[0]}”",
+                )
     elif isinstance(part, Limits):
         for name in [*part.policy.metrics, *(one.metric for one in part.policy.tolerances)]:
             if before.task not in metrics.metric_named(name).tasks:

@@ -10177,6 +10177,12 @@ export interface components {
              */
             segments: string[];
             /**
+             * Also
+             * @description Further ones that are not saved, as NAME: conditions
+             * @default []
+             */
+            also: string[];
+            /**
              * Metrics
              * @description The audit's own choice for segments, else its flag policy's, when empty
              * @default []

@@ -26,7 +26,8 @@ export function ColumnSketch({
   width,
   parts,
   tall,
-}: Drawing<Seen> & { parts: readonly string[]; tall: number }) {
+  summed = false,
+}: Drawing<Seen> & { parts: readonly string[]; tall: number; summed?: boolean }) {
   const height = heightOf(result, tall);
   const label = alternative(result, parts);
   if (!result.counts.length) {
@@ -43,7 +44,7 @@ export function ColumnSketch({
       {result.shape === "levels" ? (
         <Levels result={result} width={width} parts={parts} />
       ) : (
-        <Along result={result} width={width} parts={parts} tall={tall} />
+        <Along result={result} width={width} parts={parts} tall={tall} summed={summed} />
       )}
     </svg>
   );
@@ -65,7 +66,25 @@ const sharesOf = (counts: readonly number[]) => {
   return counts.map((one) => one / whole);
 };
 
-function Along({ result, width, parts, tall }: Drawing<Seen> & { parts: readonly string[]; tall: number }) {
+/** Shares of the rows up to the end of each bin. */
+function summedUp(shares: readonly number[]): number[] {
+  let sum = 0;
+  return shares.map((share) => {
+    sum += share;
+    return sum;
+  });
+}
+
+const MARKED = 120;
+const QUARTERS = [2, 3, 4];
+
+function Along({
+  result,
+  width,
+  parts,
+  tall,
+  summed,
+}: Drawing<Seen> & { parts: readonly string[]; tall: number; summed: boolean }) {
   const { edges } = result;
   const [low, high] = [edges[0] ?? 0, edges[edges.length - 1] ?? 1];
   const x = scaleLinear([low, high === low ? low + 1 : high], [4, width - 4]);
@@ -73,6 +92,35 @@ function Along({ result, width, parts, tall }: Drawing<Seen> & { parts: readonly
   const y = scaleLinear([0, Math.max(...lines.flat(), 1e-9)], [tall, 4]);
   const wide = (place: number) => Math.max(1, x(edges[place + 1] ?? high) - x(edges[place] ?? low) - 1);
   const unit = result.shape === "texts" ? " characters" : "";
+  const up = scaleLinear([0, 1], [tall, 10]);
+  if (summed)
+    return (
+      <>
+        {[0.25, 0.5, 0.75, 1].map((share) => (
+          <g key={share}>
+            <line x1={4} x2={width - 4} y1={up(share)} y2={up(share)} stroke="var(--rule)" />
+            <text x={6} y={up(share) - 3} fontSize={11} fill="var(--soft)">
+              {percent(share)} of the rows
+            </text>
+          </g>
+        ))}
+        {lines.map((shares, part) => {
+          const ends = summedUp(shares).map((share, place) => `L${x(edges[place + 1] ?? high)},${up(share)}`);
+          const look = lookOf(part);
+          return (
+            <path
+              key={parts[part] ?? "all"}
+              d={`M${x(low)},${up(0)}${ends.join("")}`}
+              fill="none"
+              stroke={parts.length ? look.colour : "var(--act)"}
+              strokeWidth={1.8}
+              strokeDasharray={parts.length ? look.dash : undefined}
+            />
+          );
+        })}
+        <Ends result={result} width={width} tall={tall} low={low} high={high} unit={unit} />
+      </>
+    );
   return (
     <>
       {!parts.length &&
@@ -110,13 +158,32 @@ function Along({ result, width, parts, tall }: Drawing<Seen> & { parts: readonly
             />
           );
         })}
+      {tall >= MARKED &&
+        QUARTERS.map((place) => {
+          const at = result.quantiles[place];
+          if (at === undefined || at < low || at > high) return null;
+          return (
+            <path key={place} d={`M${x(at)} ${tall} v6 m-3 0 h6`} fill="none" stroke="var(--ink)">
+              <title>{`${["a quarter", "half", "three quarters"][place - 2]} of the rows up to ${placed(result, at)}`}</title>
+            </path>
+          );
+        })}
+      <Ends result={result} width={width} tall={tall} low={low} high={high} unit={unit} />
+    </>
+  );
+}
+
+function Ends(props: { result: Seen; width: number; tall: number; low: number; high: number; unit: string }) {
+  const { result, width, tall } = props;
+  return (
+    <>
       <line x1={4} x2={width - 4} y1={tall} y2={tall} stroke="var(--rule)" />
       <text x={4} y={tall + 13} fontSize={11} fill="var(--soft)">
-        {placed(result, low)}
+        {placed(result, props.low)}
       </text>
       <text x={width - 4} y={tall + 13} fontSize={11} fill="var(--soft)" textAnchor="end">
-        {placed(result, high)}
-        {unit}
+        {placed(result, props.high)}
+        {props.unit}
       </text>
     </>
   );

@@ -23,6 +23,7 @@ from zerotilt.core.segmenting import sizes
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.subject import Subject
+from zerotilt.core.typed_conditions import named
 from zerotilt.core.work import Work
 
 Mark = Literal["worse", "better", "higher", "lower", "not told apart", "too few", "not defined"]
@@ -38,6 +39,9 @@ LESS_IS_BETTER = {
 
 class SegmentsSettings(Frozen):
     segments: tuple[str, ...] = Field(default=(), max_length=300, description="Names of saved segments; all when empty")
+    also: tuple[str, ...] = Field(
+        default=(), max_length=60, description="Further ones that are not saved, as NAME: conditions"
+    )
     metrics: tuple[str, ...] = Field(
         default=(), max_length=40, description="The audit's own choice for segments, else its flag policy's, when empty"
     )
@@ -151,6 +155,11 @@ def _wanted(subject: Subject, settings: SegmentsSettings) -> tuple[list[Segment]
             todo="Name one of these.",
         )
     wanted = [every[name] for name in settings.segments] or list(every.values())
+    wanted += [named(one, subject.table.names, tuple(every.values())) for one in settings.also]
+    if twice := next(
+        (one.name for i, one in enumerate(wanted) if one.name in {other.name for other in wanted[:i]}), ""
+    ):
+        raise Refused(f"segments: two are called “{twice}”.", todo="Give one of them another name.")
     fitting = [one for one in wanted if segments.unfit(one, subject.table) is None]
     left = [f"“{one.name}”" for one in wanted if one not in fitting]
     if wanted and not fitting:

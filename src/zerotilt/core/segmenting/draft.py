@@ -295,7 +295,7 @@ METHOD = Method(
         "the same split, with the intervals of Performance. Choosing rows because their figures looked odd makes them look "
         "odder than they are: read a segment on rows it was not found on."
     ),
-    main="overlaps",
+    main="splits",
     picture=picture,
     part="making",
     needs=frozenset(),

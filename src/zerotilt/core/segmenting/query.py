@@ -80,11 +80,14 @@ def answer(subject: Subject, settings: QuerySettings, seed: int, work: Work) -> 
             rows_named=subject.context.rows,
         )  # fmt: skip
     work.begin(2, "parts of the question answered")
-    wanted = sql.named_in(settings.sql)
-    # the engine counts rows by some column, so that one is always there
-    chosen = [name for name in offered if "*" in wanted or name.lower() in wanted or name == next(iter(offered))]
-    table = pa.table({name: offered[name][2]() for name in chosen})
-    work.advance(1)
+
+    def table(wanted: set[str]) -> pa.Table:
+        # the engine counts rows by some column, so that one is always there
+        chosen = [name for name in offered if "*" in wanted or name.lower() in wanted or name == next(iter(offered))]
+        made = pa.table({name: offered[name][2]() for name in chosen})
+        work.advance(1)
+        return made
+
     found = sql.ask(settings.sql, table)
     plain_table = pa.table([_plain(column) for column in found.table.columns], names=_apart(found.table.column_names))
     names = _named_rows(subject, plain_table)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 import threading
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any, NamedTuple
 
 import pyarrow as pa
@@ -42,30 +42,29 @@ class Answer(NamedTuple):
     """Whether these are all its rows."""
 
 
-def named_in(sql: str) -> set[str]:
-    """Every name and text in a question, in small letters; with a star in it, ``{"*"}`` too.
-
-    Raises
-    ------
-    Refused : it is no single question, or asks for something besides the one table.
-    """
+def _read(shut: Any, text: str) -> tuple[str, set[str]]:
+    """The one statement of a question, and every name and text in it in small letters, "*" where it holds a star."""
     import duckdb  # here, so that nothing that asks no question loads it
 
-    with duckdb.connect(config=_SHUT) as shut:
-        try:
-            statements = shut.extract_statements(sql)
-        except duckdb.Error as error:
-            raise _refused(error) from None
-        if len(statements) != 1 or statements[0].type != duckdb.StatementType.SELECT:
-            what = "This is empty." if not statements else "This changes something, or is more than one question."
-            raise Refused(f"{what} {HOW}", where="question", todo="Ask one question that only reads.")
-        found = shut.execute("SELECT json_serialize_sql(?)", [sql]).fetchone()
-    tree: dict[str, Any] = json.loads(found[0] if found else "{}")
+    try:
+        statements = shut.extract_statements(text)
+    except duckdb.Error as error:
+        raise _refused(error) from None
+    if len(statements) != 1 or statements[0].type != duckdb.StatementType.SELECT:
+        what = "This is empty." if not statements else "This changes something, or is more than one question."
+        raise Refused(f"{what} {HOW}", where="question", todo="Ask one question that only reads.")
+    query = statements[0].query
+    ends = [
+        place for place, kind in duckdb.tokenize(query) if kind == duckdb.token_type.operator and query[place] == ";"
+    ]
+    query = query[: ends[-1]] if ends else query  # what stands behind it are remarks
+    ((found,),) = shut.execute("SELECT json_serialize_sql(?)", [query]).fetchall()
+    tree: dict[str, Any] = json.loads(found)
     if tree.get("error", True):
         raise Refused(
             f"This cannot be read: {tree.get('error_message', 'it is no plain SELECT')}. {HOW}", where="question"
         )
-    return _checked(tree)
+    return query, _checked(tree)
 
 
 def _checked(tree: Any) -> set[str]:
@@ -119,23 +118,31 @@ def _texts(node: Mapping[str, Any]) -> Iterator[str]:
                 yield one
 
 
-def ask(sql: str, table: pa.Table, seconds: float = SECONDS) -> Answer:
-    """The answer to a question that :func:`named_in` has let through.
+def ask(text: str, table: Callable[[set[str]], pa.Table], seconds: float = SECONDS) -> Answer:
+    """The answer to one question.
+
+    Parameters
+    ----------
+    table : makes the table, given all that the question could name of it in small letters; ``"*"`` for everything.
 
     Raises
     ------
-    Refused : it names what is not there, takes too long or too much memory, or has too many columns.
+    Refused : it is no single question, asks for something besides the one table or for what is not there, takes too long
+        or too much memory, or has too many columns.
     """
     import duckdb
 
     with duckdb.connect(config=_SHUT) as shut:
-        shut.register(TABLE, table)
+        query, names = _read(shut, text)
+        shut.register(TABLE, table(names))
         shut.execute("SET lock_configuration = true")
         late = threading.Timer(seconds, shut.interrupt)
         late.start()
         try:
-            shut.execute(f"EXPLAIN {sql}")  # what is wrong in it is found here, where its lines are still its own
-            bounded = shut.sql(f"SELECT * FROM (\n{sql.strip().rstrip(';')}\n) AS asked LIMIT {MOST_ROWS + 1}")
+            shut.execute(
+                f"EXPLAIN {query}"
+            ).fetchall()  # what is wrong in it is found here, where its lines are still its own
+            bounded = shut.sql(f"SELECT * FROM (\n{query}\n) AS asked LIMIT {MOST_ROWS + 1}")
             if len(bounded.columns) > MOST_COLUMNS:
                 raise Refused(
                     f"The answer would have {words.count(len(bounded.columns))} columns; {words.count(MOST_COLUMNS)} can be shown.",

@@ -39,6 +39,16 @@ export function EveryColumn() {
           ]}
           onChoose={(by) => set({ by: by || null })}
         />
+        <Choose
+          name="Numbers drawn"
+          before="drawn as"
+          value={search.get("drawn") ?? ""}
+          choices={[
+            { value: "", label: "rows in bins" },
+            { value: "summed", label: "rows up to each value" },
+          ]}
+          onChoose={(drawn) => set({ drawn: drawn || null })}
+        />
       </Controls>
       <Sheet asked={asked}>
         {({ result }) => (
@@ -82,7 +92,15 @@ function One({ result }: { result: Result }) {
         name={`column-${seen.name}`}
         alternative={`Rows along ${title(seen.name)}`}
         data={() => csv([[...heads, "rows", ...parts], ...lines])}
-        draw={(width) => <ColumnSketch result={seen} width={width} parts={parts} tall={LARGE} />}
+        draw={(width) => (
+          <ColumnSketch
+            result={seen}
+            width={width}
+            parts={parts}
+            tall={LARGE}
+            summed={search.get("drawn") === "summed"}
+          />
+        )}
       />
     </section>
   );
