@@ -99,9 +99,12 @@ function Along({
         {[0.25, 0.5, 0.75, 1].map((share) => (
           <g key={share}>
             <line x1={4} x2={width - 4} y1={up(share)} y2={up(share)} stroke="var(--rule)" />
-            <text x={6} y={up(share) - 3} fontSize={11} fill="var(--soft)">
-              {percent(share)} of the rows
-            </text>
+            {share < 1 && (
+              // at the right, where the line has gone by
+              <text x={width - 6} y={up(share) - 3} fontSize={11} fill="var(--soft)" textAnchor="end">
+                {100 * share}% of the rows
+              </text>
+            )}
           </g>
         ))}
         {lines.map((shares, part) => {
@@ -168,6 +171,11 @@ function Along({
             </path>
           );
         })}
+      {tall >= MARKED && result.quantiles.length > 0 && (
+        <text x={width / 2} y={tall + 13} fontSize={11} fill="var(--soft)" textAnchor="middle">
+          marks: a quarter, half and three quarters of the rows
+        </text>
+      )}
       <Ends result={result} width={width} tall={tall} low={low} high={high} unit={unit} />
     </>
   );
