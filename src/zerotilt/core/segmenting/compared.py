@@ -228,7 +228,7 @@ def say(result: SegmentsResult, wording: Wording, settings: SegmentsSettings) ->
         )
     row, cell = min(worse, key=lambda one: one[1].p_adjusted or 0.0)
     names = list(dict.fromkeys(one.name for one, _ in worse))
-    show = words.percent if metric_named(cell.metric).unit == "share" else words.decimal
+    show = sizes.written_as(cell.metric, wording)
     ends = (
         f" ({words.level(result.confidence)} interval {show(cell.inside.low)} to {show(cell.inside.high)})"
         if cell.inside.low is not None and cell.inside.high is not None

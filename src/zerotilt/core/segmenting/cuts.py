@@ -96,11 +96,9 @@ def cut(subject: Subject, settings: CutsSettings, seed: int, work: Work) -> Cuts
     if (subject.table.coded(name)[1][subject.rows.numbers] < 0).any():
         found.append((Condition(column=name, missing=True),))
     if len(found) < 2:
-        raise Refused(
-            f"Cut by {how}, all rows are in one part of {words.title(name)}."
-            + (" Nowhere does the error change by more than chance." if error is not None else ""),
-            todo="Cut it in another way, or another column.",
-        )
+        nowhere = f"Nowhere along {words.title(name)} does the error change by more than chance."
+        one_part = f"Cut by {how}, all rows are in one part of {words.title(name)}."
+        raise Refused(nowhere if error is not None else one_part, todo="Cut it in another way, or another column.")
     return CutsResult(
         column=name,
         how=how,
@@ -281,7 +279,7 @@ def say(result: CutsResult, wording: Wording, settings: CutsSettings) -> Reading
         of_it = [(one, side.inside.value or 0.0) for one, side in told if side.metric == first]
         if len(of_it) > 1:
             low, high = min(of_it, key=lambda one: one[1]), max(of_it, key=lambda one: one[1])
-            show = words.percent if metric_named(first).unit == "share" else words.decimal
+            show = sizes.written_as(first, wording)
             headline += (
                 f" {words.opening(metric_named(first).phrase)} goes from {show(low[1])} ({_short(low[0].described)}, {words.plural(low[0].rows, wording.row, wording.rows)}) "
                 f"to {show(high[1])} ({_short(high[0].described)}, {words.plural(high[0].rows, wording.row, wording.rows)})."

@@ -257,8 +257,7 @@ def say(result: SegmentResult, wording: Wording, settings: SegmentSettings) -> R
     first = next((one for one in result.sides if metric_named(one.metric).name in ("accuracy", "mae")), None)
     first = first or (result.sides[0] if result.sides else None)
     if first is not None and first.inside.value is not None and first.outside.value is not None:
-        share_like = metric_named(first.metric).unit == "share"
-        show = words.percent if share_like else words.decimal
+        show = sizes.written_as(first.metric, wording)
         headline += (
             f" {words.opening(metric_phrase(first.metric))} {show(first.inside.value)} "
             f"({show(first.inside.low)} to {show(first.inside.high)}) against {show(first.outside.value)} in the others."

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from zerotilt.core import segments
+from zerotilt.core import segments, words
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups import measure, readout
 from zerotilt.core.groups.measure import Measured
-from zerotilt.core.groups.metrics import Measure
-from zerotilt.core.meaning import Role, Segment
+from zerotilt.core.groups.metrics import Measure, metric_named
+from zerotilt.core.meaning import Role, Segment, Wording
 from zerotilt.core.membership import SEGMENTS, Grouping
 from zerotilt.core.subject import Subject
 
@@ -34,6 +34,14 @@ class Overlap(Frozen):
     rows: int = Field(description="In both")
     theirs: int = Field(description="In the saved one")
     same: bool = Field(description="Both hold the same rows")
+
+
+def written_as(metric: str, wording: Wording) -> Callable[[float], str]:
+    """How values of a metric stand in a sentence: shares in percent, what is in the outcome's unit with it."""
+    unit = metric_named(metric).unit
+    if unit == "share":
+        return words.percent
+    return (lambda value: words.quantity(value, wording.unit)) if unit == "outcome" else words.decimal
 
 
 def whole(subject: Subject) -> Subject:
