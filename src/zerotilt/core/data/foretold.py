@@ -17,6 +17,8 @@ BINS, LEVELS = 16, 40
 FOLDS = 5
 PENALTY = 10.0
 """Of squared coefficients, in rows."""
+MOST_KINDS = 2_000
+"""Bins and levels of all columns together."""
 MOST_TOGETHER = 6_000
 """Rows from which all columns together are learnt and judged."""
 
@@ -79,8 +81,12 @@ def all_together(
     columns : kinds of every row, one array a column. targets : shape (n, targets). rows : places read.
     """
     blocks = []
+    most = max(2, MOST_KINDS // max(len(columns), 1))
     for kinds in columns:
         codes = np.unique(kinds[rows], return_inverse=True)[1]
+        many = int(codes.max(initial=0)) + 1
+        if many > most:  # of many columns neighbours are put together, so that the sums stay small
+            codes = codes * most // many
         block = np.zeros((len(rows), int(codes.max(initial=0)) + 1), np.float32)
         block[np.arange(len(rows)), codes] = 1
         blocks.append(block[:, 1:])
