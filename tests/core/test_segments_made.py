@@ -143,6 +143,7 @@ def _possible(blocks, table) -> bool:
         ("day>=2031-02-30", "there is no day 2031-02-30"),
         ("x>1 and not x>1", "contradict each other"),
         ("(" * 60 + "x>1" + ")" * 60, "too deep"),
+        (" and ".join(f"x!={i}" for i in range(50)), "40 can be kept"),
         (" and ".join(f"(x>{i} or x<-{i})" for i in range(1, 9)), "can be kept"),
     ],
 )
@@ -427,6 +428,8 @@ def test_a_segment_on_the_command_line_has_a_name():
     assert one.name == "heavy" and len(one.conditions) == 2
     assert named("heavy", ["z"], [one]) is one
     assert named('both: segment "heavy" or way=', ["z", "way"], [one]).alternatives
+    with pytest.raises(Refused, match="up to 120 characters"):
+        named("n" * 121 + ": z>3", ["z"])
     for text in ("heavy", ":z>3", "heavy:", "z>3"):
         with pytest.raises(Refused, match="NAME: conditions"):
             named(text, ["z"])

@@ -10,7 +10,7 @@ from itertools import product
 from typing import Literal, NoReturn
 
 from zerotilt.core import words
-from zerotilt.core.meaning import Block, Condition, Segment
+from zerotilt.core.meaning import MOST_ALTERNATIVES, MOST_CONDITIONS, Block, Condition, Segment
 from zerotilt.core.refusal import Refused
 
 _SIGNS = {"<=": "up_to", ">=": "at_least", ">": "over", "<": "under", "!=": "", "=": ""}
@@ -271,9 +271,6 @@ def picks(node: Node) -> bool:
     return not isinstance(node, Condition) and any(picks(one) for one in node.parts)
 
 
-MOST_BLOCKS = 40
-
-
 def blocks_of(node: Node) -> tuple[Block, ...]:
     """The same as lists of conditions: a row belongs to it that meets every condition of some list.
 
@@ -339,9 +336,14 @@ def _least(blocks: Sequence[Block]) -> tuple[Block, ...]:
         for i, block in enumerate(fitting)
         if not any(other < sets[i] or (other == sets[i] and j < i) for j, other in enumerate(sets))
     )
-    if len(kept) > MOST_BLOCKS:
+    longest = max(map(len, kept), default=0)
+    if longest > MOST_CONDITIONS:
         raise Refused(
-            f"Written out, these conditions take {len(kept)} lists; {MOST_BLOCKS} can be kept.",
+            f"Too many conditions are to be met together; {MOST_CONDITIONS} can be kept.", todo="Make them simpler."
+        )
+    if len(kept) > MOST_ALTERNATIVES:
+        raise Refused(
+            f"Written out, these conditions take {len(kept)} lists; {MOST_ALTERNATIVES} can be kept.",
             todo="Make them simpler, or two segments of them.",
         )
     return kept
@@ -429,6 +431,8 @@ def named(text: str, names: Sequence[str], known: Sequence[Segment] = ()) -> Seg
             f"“{text}” was given as a segment; it is written as NAME: conditions.",
             todo="For instance 'heavy: parcel_weight>10'.",
         )
+    if len(name.strip()) > 120:
+        raise Refused("The name of a segment has up to 120 characters.", todo="Give it a shorter one.")
     node = expression(conditions, names, known)
     if picks(node):
         raise Refused(

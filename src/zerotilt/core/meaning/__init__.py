@@ -3,6 +3,7 @@
 from zerotilt.core.meaning.changeable import Allowed, Changeable
 from zerotilt.core.meaning.comparisons import (
     MOST_ALTERNATIVES,
+    MOST_CONDITIONS,
     MOST_PICKED,
     MOST_SEGMENTS,
     Block,
@@ -21,6 +22,7 @@ from zerotilt.core.meaning.wording import Names, Wording
 
 __all__ = [
     "MOST_ALTERNATIVES",
+    "MOST_CONDITIONS",
     "MOST_PICKED",
     "MOST_SEGMENTS",
     "NOBODY",
