@@ -263,6 +263,7 @@ def say(result: CutsResult, wording: Wording, settings: CutsSettings) -> Reading
     told = [
         (one, side)
         for one in parts
+        if one.rows >= FEWEST  # no percentages of a handful of rows
         for side in one.sides
         if metric_named(side.metric).name in ("accuracy", "mae", "mean_prediction", "selection_rate")
         and side.inside.value is not None
