@@ -15,7 +15,7 @@ from tests.core.test_one_case import decided, numbered
 
 from zerotilt.core import arrayfile
 from zerotilt.core.attached import attached_to, digests_in
-from zerotilt.core.cases import CasesQuery
+from zerotilt.core.cases_asked import CasesQuery
 from zerotilt.core.contributions.every import ExplainedSettings, explain_every
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.meaning import Context, Role

@@ -5,7 +5,7 @@ import pytest
 from tests.core.systems import matrix, system
 
 from zerotilt.core import cases, rows
-from zerotilt.core.cases import CasesQuery
+from zerotilt.core.cases_asked import CasesQuery
 from zerotilt.core.groups.performance import PerformanceSettings
 from zerotilt.core.levels import match_level
 from zerotilt.core.meaning import Context, Role, RowSet, Task, Wording

@@ -11,13 +11,14 @@ from hypothesis import strategies as st
 from tests.core.systems import matrix, spec_of, system
 
 from zerotilt.core import membership, segments
+from zerotilt.core.logic import blocks_of
 from zerotilt.core.meaning import Condition, Context, Role, Segment
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
 from zerotilt.core.segmenting import borders, sizes
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
-from zerotilt.core.typed_conditions import blocks_of, expression, named, written
+from zerotilt.core.typed_conditions import expression, named, written
 from zerotilt.core.work import Work
 
 NAMES = ("way", "x", "x>y", "a = b", "not", "and so", "day")

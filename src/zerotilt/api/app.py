@@ -32,14 +32,14 @@ from zerotilt.api.problems import Problem
 from zerotilt.store.files import FileStore
 
 
-def create(files: FileStore, pages: Path | None = None) -> FastAPI:
-    """The server over a file store; ``pages`` is the folder of the built front end."""
+def create(files: FileStore, pages: Path | None = None, folder: Path | None = None) -> FastAPI:
+    """The server over a file store; ``pages`` is the folder of the built front end, ``folder`` where a worker listens."""
     files.clear_incoming()
     app = FastAPI(
         title="Zero Tilt", version=__version__, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json"
     )
     app.openapi = lambda: _contract(app)  # type: ignore[method-assign]
-    app.state.desk = Desk(files)
+    app.state.desk = Desk(files, folder or files.folder)
     app.add_middleware(Guard)
     problems.install(app)
     app.include_router(readings.of_methods())

@@ -6,6 +6,7 @@ import functools
 import inspect
 from collections.abc import Callable
 from functools import cached_property
+from pathlib import Path
 from typing import Annotated
 
 from fastapi import Depends, Request
@@ -17,6 +18,7 @@ from zerotilt.store.bell import Endings
 from zerotilt.store.database import database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit
+from zerotilt.tasks.at_hand import DirectLine
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.queue import Queue
 
@@ -24,8 +26,9 @@ PATIENCE = 3.0
 
 
 class Desk:
-    def __init__(self, files: FileStore):
+    def __init__(self, files: FileStore, folder: Path):
         self.files = files
+        self.at_hand = DirectLine(folder)
         self.endings = Endings()
 
     @cached_property

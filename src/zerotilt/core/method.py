@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 from pydantic import BaseModel
 
 from zerotilt.core.again import Measured
+from zerotilt.core.attached import Attached
 from zerotilt.core.drawing import Picture
 from zerotilt.core.findings import Finding
 from zerotilt.core.meaning import Spec, Wording
@@ -110,6 +111,12 @@ class Method:
     def quick(self) -> bool:
         """Whether it only scores the rows and counts."""
         return self.area in ("tilt", "intake") and not self.first_look
+
+    @property
+    def attaches(self) -> bool:
+        """Whether files go with its results."""
+        fields = self.result.model_fields.values()
+        return any(Attached in (one.annotation, *get_args(one.annotation)) for one in fields)
 
     def lacking(self, subject: Subject) -> Refused | None:
         """Why this cannot be read of a subject; None where it can."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import logging
 import os
 import shutil
@@ -17,7 +18,7 @@ from multiprocessing.reduction import send_handle
 from pathlib import Path
 from typing import Any
 
-from zerotilt.core.refusal import Cancelled
+from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers import alone
 from zerotilt.readers.inside import TICK, other_user, told
 from zerotilt.readers.structures import keep
@@ -28,6 +29,8 @@ log = logging.getLogger(__name__)
 READ_WARM = frozenset({"evidence", "check", "report", "preview"})
 FILES = ("table_path", "model_path", "alongside_path")
 MOST = 8
+SPARE_MEMORY = 512 * 2**20
+"""What a process that answers may hold beyond its reader before another takes its place."""
 SHARE_OF_MEMORY = 0.25
 """Of the machine's memory that readers at rest may hold together."""
 
@@ -46,8 +49,13 @@ class Reader:
         spawn = alone.context()
         self._control, there = spawn.Pipe(duplex=True)
         self._asking = threading.Lock()
+        self._limits = limits
+        self._standing: Standing | None = None
+        self._answering = threading.Lock()
         self._process = spawn.Process(target=serve, args=(there, files, self._scratch, limits.memory), daemon=True)
         self.jobs = 0
+        self.opened = False
+        """Whether it has opened its files, and so answers without a pause."""
         try:
             alone.started(self._process, there)
         except HelperDied:
@@ -70,6 +78,7 @@ class Reader:
                 wait.tick()
             number, found = told(self._control)[1]
             self._keep(found)
+            self.opened = True
             return int(number)
         except (EOFError, OSError, ValueError, TypeError) as problem:
             raise Lost(str(problem)) from None
@@ -99,17 +108,53 @@ class Reader:
             except (EOFError, OSError, ValueError):
                 raise HelperDied("the reader was ended, and the job with it") from None
 
+    def answer(self, job: str, arguments: dict, seconds: float) -> dict[str, Any] | None:
+        """The result of a quick job; None where it was not there in time, or nobody stood free to do it.
+
+        Raises
+        ------
+        Refused : what the job refused. RuntimeError : something unexpected happened in it.
+        """
+        until = time.monotonic() + seconds
+        if not self._answering.acquire(timeout=seconds):
+            return None
+        try:
+            standing = self._standing or self._stand(until)
+            self._standing = None
+            if standing is None:
+                return None
+            outcome = standing.answer(job, arguments, until, self._limits)
+            if outcome is not None and standing.bytes < self.bytes + SPARE_MEMORY:
+                self._standing = standing
+            else:
+                standing.end()
+        finally:
+            self._answering.release()
+        return None if outcome is None else result_of(*outcome)
+
+    def _stand(self, until: float) -> Standing | None:
+        """A process that answers; None where the reader is at something else."""
+        if not self._asking.acquire(timeout=max(until - time.monotonic(), 0)):
+            return None
+        here, there = alone.context().Pipe(duplex=True)
+        try:
+            with there:
+                self._control.send(("stand",))
+                send_handle(self._control, there.fileno(), self._process.pid)
+                return Standing(int(told(self._control)[1][0]), here)
+        except (EOFError, OSError, ValueError, TypeError):
+            here.close()
+            return None
+        finally:
+            self._asking.release()
+
     @property
     def alive(self) -> bool:
         return self._process.is_alive()
 
     @property
     def bytes(self) -> int:
-        """Memory that it holds."""
-        try:
-            return int(Path(f"/proc/{self._process.pid}/statm").read_text().split()[1]) * os.sysconf("SC_PAGESIZE")
-        except (OSError, IndexError):
-            return 0
+        return memory_of(self._process.pid)
 
     def end(self) -> None:
         """End it, and with it the jobs it has started."""
@@ -117,10 +162,43 @@ class Reader:
             self._process.kill()
         self._process.join(5)
         self._control.close()
+        if self._standing is not None:
+            self._standing.end()
         self._tidy()
 
     def _tidy(self) -> None:
         shutil.rmtree(self._scratch, ignore_errors=True)
+
+
+class Standing:
+    """A reader's process that answers one quick job after the other."""
+
+    def __init__(self, number: int, pipe: Connection):
+        self._number, self._pipe = number, pipe
+
+    def answer(self, job: str, arguments: dict, until: float, limits: Limits) -> tuple[str, Any] | None:
+        """How a job ended, as :func:`followed` says it; None where it has not ended in time, or without a word."""
+        with contextlib.suppress(Cancelled, Refused, OSError):
+            self._pipe.send_bytes(json.dumps([job, arguments]).encode())
+            return followed(self._pipe, lambda *_: time.monotonic() < until, limits)
+        return None
+
+    @property
+    def bytes(self) -> int:
+        return memory_of(self._number)
+
+    def end(self) -> None:
+        with contextlib.suppress(OSError):
+            os.kill(self._number, signal.SIGKILL)
+        self._pipe.close()
+
+
+def memory_of(number: int | None) -> int:
+    """Bytes of memory that a process holds."""
+    try:
+        return int(Path(f"/proc/{number}/statm").read_text().split()[1]) * os.sysconf("SC_PAGESIZE")
+    except (OSError, IndexError):
+        return 0
 
 
 class Wait:
@@ -176,6 +254,25 @@ class Room:
         finally:
             self._given_back(reader)
 
+    def answer(self, job: str, arguments: dict[str, Any], seconds: float) -> dict[str, Any] | None:
+        """The result of a job that is expected to be quick, by a process that stands ready; None where none does.
+
+        Raises
+        ------
+        Refused : what the job refused. RuntimeError : something unexpected happened in it.
+        """
+        with self._held:
+            key = _key(arguments)
+            reader = self._readers.get(key)
+            if reader is None or not reader.alive or not reader.opened:
+                return None
+            self._readers.move_to_end(key)
+            reader.jobs += 1
+        try:
+            return reader.answer(job, arguments, seconds)
+        finally:
+            self._given_back(reader)
+
     def _run(self, reader, job, arguments, scratch, on_tick, limits, gives_way, on_start) -> dict[str, Any]:
         here, there = alone.context().Pipe(duplex=False)
         with here:
@@ -195,7 +292,7 @@ class Room:
         raise ended_without_a_word(job, reader.ending(number), limits.memory)
 
     def _taken(self, arguments: dict[str, Any], limits: Limits) -> Reader:
-        key = tuple(arguments.get(name.replace("path", "digest")) for name in FILES)
+        key = _key(arguments)
         with self._held:
             reader = self._readers.pop(key, None)
             if reader is not None and not reader.alive:
@@ -233,3 +330,8 @@ class Room:
         with self._held:
             while self._readers:
                 self._readers.popitem()[1].end()
+
+
+def _key(arguments: dict[str, Any]) -> Hashable:
+    """What a reader is of: a table and its models."""
+    return tuple(arguments.get(name.replace("path", "digest")) for name in FILES)

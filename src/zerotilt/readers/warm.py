@@ -5,10 +5,12 @@ from __future__ import annotations
 import contextlib
 import gc
 import importlib
+import json
 import os
 import sys
 import time
 from collections.abc import Callable
+from functools import partial
 from multiprocessing.connection import Connection
 from multiprocessing.reduction import recv_handle
 from pathlib import Path
@@ -34,7 +36,7 @@ def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int)
 
     Asked ``("begin", job, arguments, scratch, gives_way)`` and given a pipe, a process is started for the job; told are
     its number, and of which models structures were found and left in ``scratch``. Asked ``("ended", number)``, how it
-    ended.
+    ended. Asked ``("stand",)`` and given a pipe, a process is started that answers one quick job after the other there.
     """
     os.umask(0o077)
     opened = unprivileged(files, scratch)
@@ -51,6 +53,17 @@ def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int)
             os._exit(0)
         if asked[0] == "ended":
             tell(control, "ended", _ending(asked[1], codes))
+            continue
+        if asked[0] == "stand":
+            pipe = Connection(recv_handle(control))
+            gc.freeze()
+            number = os.fork()
+            if not number:
+                control.close()
+                _stand(pipe, opened, scratch, memory)
+            gc.unfreeze()
+            pipe.close()
+            tell(control, "begun", [number, []])
             continue
         _, job, arguments, place, gives_way = asked
         pipe = Connection(recv_handle(control), readable=False)
@@ -93,6 +106,19 @@ def _job(pipe: Connection, job: str, arguments: dict, scratch: str, gives_way: b
         pipe.close()
     finally:
         os._exit(0)  # nothing of the reader's is tidied up here
+
+
+def _stand(pipe: Connection, opened: dict[str, Any], scratch: str, memory: int) -> None:
+    """Answer quick jobs one after the other: what a process of its own costs is paid once for all of them."""
+    try:
+        end_with_parent()
+        os.environ["HOME"] = os.environ["MPLCONFIGDIR"] = scratch
+        paths = {name: value for name, value in opened.items() if name.endswith("path")}
+        while True:
+            job, arguments = json.loads(pipe.recv_bytes())
+            perform(pipe, partial(jobs.JOBS[job], arguments | paths, Path(scratch)), memory, executor_at())
+    finally:
+        os._exit(0)
 
 
 def _read_ahead(arguments: dict) -> None:

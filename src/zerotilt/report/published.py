@@ -7,7 +7,7 @@ left of any printed set, once printed sets inside it are taken away, is nothing 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import cast
 
 import numpy as np
@@ -19,6 +19,8 @@ from zerotilt.core.groups.disparity import TiltResult
 from zerotilt.core.groups.reference import OTHERS
 from zerotilt.core.membership import Grouping
 from zerotilt.core.subject import Subject
+from zerotilt.report.compose import Bundle
+from zerotilt.report.document import sections
 
 
 @dataclass
@@ -135,3 +137,38 @@ def without_the_few(found: Evidence, subject: Subject, smallest: int) -> tuple[E
 def _of(result: TiltResult, attribute: str, group: str, metric: str) -> int:
     own = next(one for one in result.groups if (one.attribute, one.group) == (attribute, group))
     return own.metrics[metric].of
+
+
+def published(bundle: Bundle, subject: Subject, smallest: int) -> tuple[Bundle, int]:
+    """A bundle as it may go out to everybody, and how many groups it leaves out: no single rows, nothing of few people."""
+    kept, left_out = [], 0
+    for section in bundle.sections:
+        if (own := sections().get(section.method.name)) is None or not own.publishable:
+            continue
+        items = section.items
+        if section.method.name == "performance":
+            items = tuple((_of_many(found, smallest), heading) for found, heading in items)
+        if section.method.name == "tilt":
+            made = [(*without_the_few(found, subject, smallest), heading) for found, heading in items]
+            left_out = sum(number for _, number, _ in made)
+            items = tuple((found, heading) for found, _, heading in made)
+        kept.append(replace(section, items=items))
+    decisions = replace(bundle.decisions, raised=())
+    return replace(bundle, sections=tuple(kept), kept=[], decisions=decisions), left_out
+
+
+def _of_many(found: Evidence, smallest: int) -> Evidence:
+    """Performance without other row sets that hold too few."""
+    first, *others = found.result["sets"]
+    kept = [first, *(one for one in others if one["rows"] >= smallest)]
+    return found.model_copy(update={"result": found.result | {"sets": kept}})
+
+
+def too_few(subject: Subject, smallest: int) -> bool:
+    """Whether the rows that are read are too few to publish anything about, or those that a segment leaves out are."""
+    if subject.n < smallest:
+        return True
+    if subject.context.segment is None:
+        return False
+    whole = replace(subject, context=subject.context.model_copy(update={"segment": None}), beside=None, alike=None)
+    return 0 < whole.n - subject.n < smallest

@@ -2,34 +2,40 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
 from typing import Any, cast
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
-from markupsafe import Markup, escape
 
-from zerotilt.core import tabulate, words
-from zerotilt.core.evidence import Evidence
+from zerotilt.core import words
 from zerotilt.core.findings import GATHERED, OPEN, SEVERE, Standing
 from zerotilt.core.groups.disparity import TiltResult, by_weight
-from zerotilt.core.groups.metrics import METRICS, label, metric_named
+from zerotilt.core.groups.metrics import METRICS, label
 from zerotilt.core.groups.tilt_said import wanting
-from zerotilt.core.meaning import Role, Spec, Task
+from zerotilt.core.meaning import Role, Task
 from zerotilt.core.methods import METHODS
 from zerotilt.core.subject import Subject
-from zerotilt.report import figures, prose
+from zerotilt.report import prose
 from zerotilt.report.compose import Bundle
 from zerotilt.report.compose import Section as Read
-from zerotilt.report.document import Document, Piece, Reader, sections
-from zerotilt.report.explanations import drawing_of
+from zerotilt.report.document import Document, Piece, Reader
 from zerotilt.report.letters import letters
 from zerotilt.report.numbers import Number, numbers
-from zerotilt.report.published import without_the_few
+from zerotilt.report.published import published, too_few
 from zerotilt.report.short import sentences
+from zerotilt.report.shown import (
+    captions,
+    cell,
+    drawn_figure,
+    drawn_levels,
+    interval,
+    main_table,
+    paragraphs,
+    settings_of,
+)
 
 ENVIRONMENT = Environment(
     loader=PackageLoader("zerotilt.report"),
@@ -137,10 +143,10 @@ def render(
         gives=_gives(subject),
         recorded="decisions" if subject.spec.only(Role.decision) else "scores",
         methods=[METHODS[name] for name in METHODS if name in {found.method for found in bundle.by_key().values()}],
-        prose=_prose,
+        prose=paragraphs,
         ended=lambda text: text.strip().removesuffix("."),  # the sentence around it ends with its own
-        caption=_caption(spec),
-        main_table=_main_table,
+        caption=captions(spec),
+        main_table=main_table,
         facts=flat,
         # both in the same order: what matters to the decision first
         adjusted={one.name: found.p_adjusted for found, one in zip(flagged, bundle.findings("tilt"), strict=True)},
@@ -164,14 +170,14 @@ def render(
         words=words,
         reading=lambda evidence: evidence.read(spec),
         mark=lambda evidence: trace(evidence.key),
-        figure=partial(_drawn, spec, drawn),
-        levels=partial(_levels, spec, drawn, tilt),
+        figure=partial(drawn_figure, spec, drawn),
+        levels=partial(drawn_levels, spec, drawn, tilt),
         evidence=bundle.by_key(),
-        settings_of=_settings_of,
+        settings_of=settings_of,
         threshold_text=_threshold(subject) if subject.kind.cut else "",
         wanting=wanting(tilt, spec.wording) if tilt else "",
-        cell=_cell,
-        interval=_interval,
+        cell=cell,
+        interval=interval,
     )
     return Rendered(html, found, left_out)
 
@@ -206,41 +212,6 @@ def _pieces(document: Document, bundle: Bundle, reader: Reader, preview: bool) -
         if included or (preview and not nothing):
             out.append((piece, read.get(piece.id), included))
     return out
-
-
-def published(bundle: Bundle, subject: Subject, smallest: int) -> tuple[Bundle, int]:
-    """A bundle as it may go out to everybody, and how many groups it leaves out: no single rows, nothing of few people."""
-    kept, left_out = [], 0
-    for section in bundle.sections:
-        if (own := sections().get(section.method.name)) is None or not own.publishable:
-            continue
-        items = section.items
-        if section.method.name == "performance":
-            items = tuple((_of_many(found, smallest), heading) for found, heading in items)
-        if section.method.name == "tilt":
-            made = [(*without_the_few(found, subject, smallest), heading) for found, heading in items]
-            left_out = sum(number for _, number, _ in made)
-            items = tuple((found, heading) for found, _, heading in made)
-        kept.append(replace(section, items=items))
-    decisions = replace(bundle.decisions, raised=())
-    return replace(bundle, sections=tuple(kept), kept=[], decisions=decisions), left_out
-
-
-def _of_many(found: Evidence, smallest: int) -> Evidence:
-    """Performance without other row sets that hold too few."""
-    first, *others = found.result["sets"]
-    kept = [first, *(one for one in others if one["rows"] >= smallest)]
-    return found.model_copy(update={"result": found.result | {"sets": kept}})
-
-
-def too_few(subject: Subject, smallest: int) -> bool:
-    """Whether the rows that are read are too few to publish anything about, or those that a segment leaves out are."""
-    if subject.n < smallest:
-        return True
-    if subject.context.segment is None:
-        return False
-    whole = replace(subject, context=subject.context.model_copy(update={"segment": None}), beside=None, alike=None)
-    return 0 < whole.n - subject.n < smallest
 
 
 def _unexamined(subject: Subject, bundle: Bundle) -> list[str]:
@@ -335,16 +306,6 @@ def _absent(bundle: Bundle) -> dict[str, list[str]]:
     return found
 
 
-def _settings_of(evidence: Evidence) -> list[tuple[str, Any]]:
-    """Settings that say something; and what was read where it was left open."""
-    said = {name: value for name, value in evidence.settings.items() if value not in ("", None, [], {}, ())}
-    for name in ("feature", "attribute", "group", "reference", "column", "first", "second", "metric"):
-        read = evidence.result.get(name)
-        if name in evidence.settings and name not in said and isinstance(read, str) and read:
-            said[name] = f"{read} (as it was left open)"
-    return list(said.items())
-
-
 def _threshold(subject: Subject) -> str:
     """From which score on the event is predicted."""
     rule = subject.context.rule
@@ -352,77 +313,3 @@ def _threshold(subject: Subject) -> str:
         return f"{subject.decisions.cut:g} or more" if subject.decisions.cut <= 1 else "more than 1, which none has"
     own = ", ".join(f"{one.group} {one.threshold:g}" for one in rule.thresholds)
     return f"{own} or more by {words.title(' · '.join(rule.columns))}, {rule.threshold:g} for all others"
-
-
-OF_TABLES = ("performance", "cases", "tilt")
-"""Methods that the report shows as tables, or as levels of every grouping."""
-MOST_ROWS = 30
-
-
-def figure(spec: Spec, evidence: Evidence) -> str:
-    """The figure of one piece of evidence; empty where its table says it all."""
-    if evidence.method in OF_TABLES or not evidence.readable:
-        return ""
-    drawing = drawing_of(METHODS[evidence.method], evidence.typed, spec)
-    return figures.svg(drawing) if drawing is not None else ""
-
-
-def _drawn(spec: Spec, drawn: dict[str, str], evidence: Evidence) -> str:
-    if evidence.key not in drawn:
-        drawn[evidence.key] = figure(spec, evidence)
-    return drawn[evidence.key]
-
-
-def _levels(spec: Spec, drawn: dict[str, str], tilt: TiltResult, attribute: str) -> str:
-    """The levels of one grouping; another reader's are drawn anew only where groups are left out."""
-    of = [one.model_dump_json() for one in (*tilt.groups, *tilt.disparities) if one.attribute == attribute]
-    name = f"levels {attribute} {of}"
-    if name not in drawn:
-        drawn[name] = figures.svg(figures.levels(tilt, spec, attribute))
-    return drawn[name]
-
-
-def _caption(spec: Spec) -> Callable[[Evidence], str]:
-    def caption(evidence: Evidence) -> str:
-        place = METHODS[evidence.method].place
-        return place.caption(evidence.typed, spec) if place and place.caption else evidence.title
-
-    return caption
-
-
-def _main_table(evidence: Evidence) -> list[dict[str, Any]]:
-    """The first of the records behind a figure, as they are written."""
-    records = tabulate.as_table(evidence.typed).slice(0, MOST_ROWS).to_pylist()
-    return [
-        {name: words.decimal(value) if isinstance(value, float) else value for name, value in record.items()}
-        for record in records
-    ]
-
-
-def _prose(text: str) -> Markup:
-    """Paragraphs of a note; ``**`` and ``*`` make terms stand out, all else is text."""
-    out = ""
-    for paragraph in text.split("\n\n"):
-        told = str(escape(paragraph))
-        told = re.sub(r"\*\*(.+?)\*\*", r"<b>\1</b>", told)
-        told = re.sub(r"[*](.+?)[*]", r"<i>\1</i>", told)
-        out += f"<p>{told}</p>\n"
-    return Markup(out)
-
-
-def _is_rate(metric: str) -> bool:
-    return metric_named(metric).unit == "share"
-
-
-def _cell(metric: str, value: float | None) -> str:
-    if value is None:
-        return "not defined"
-    return words.percent(value) if _is_rate(metric) else words.decimal(value)
-
-
-def _interval(metric: str, measure) -> str:
-    if measure is None or measure.value is None:
-        return ""
-    if _is_rate(metric):
-        return f"{words.percent(measure.low)} to {words.percent(measure.high)}"
-    return f"{words.decimal(measure.low)} to {words.decimal(measure.high)}"

@@ -16,6 +16,7 @@ from zerotilt.store import database
 from zerotilt.store.bell import ASKED, QUEUED, Listener
 from zerotilt.store.files import FileStore, elsewhere
 from zerotilt.store.records import ModelVersion
+from zerotilt.tasks.at_hand import Answering
 from zerotilt.tasks.queue import Queue
 from zerotilt.tasks.worker import PLACES, Worker
 
@@ -43,6 +44,7 @@ def main() -> None:
     at_once = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="at once")
     Listener(ASKED, lambda name: at_once.submit(worker.perform, name)).start()
     Listener(QUEUED, lambda _: queue.wake()).start()
+    Answering(home.folder, worker.at_once)
     consumer = queue.huey.create_consumer(workers=THREADS, periodic=False)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:

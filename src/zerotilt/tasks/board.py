@@ -7,6 +7,7 @@ import hashlib
 import json
 import os
 import uuid
+from dataclasses import dataclass
 from typing import Any
 
 import peewee
@@ -32,11 +33,19 @@ from zerotilt.store.records import (
     Task,
     own,
 )
-from zerotilt.tasks.expectation import GUESS, QUICK_SECONDS, expected
+from zerotilt.tasks.expectation import DIRECT_SECONDS, GUESS, QUICK_SECONDS, expected, learnt
 from zerotilt.tasks.queue import Queue, Turn
 
 QUICK_KINDS = ("read_table", "inspect_model", "check")
 """What a person waits for in Intake: begun at once, whatever else is under way."""
+
+
+@dataclass(frozen=True)
+class Direct:
+    """What is asked for without a task: the key that the evidence will have, and what it is computed from."""
+
+    key: str
+    payload: dict[str, Any]
 
 
 class Board:
@@ -119,6 +128,24 @@ class Board:
             payload["given_digest"] = next(iter(digests_in(other.body["result"]).values()), None) if other else None
         seconds = expected(payload, payload["cells"])
         return self.submit("evidence", found.title, payload, audit, f"{wanted}:{audit.id}", turn, seconds)
+
+    def at_hand(
+        self, audit: Audit, context: Context, method: str, settings: dict[str, Any]
+    ) -> EvidenceRow | Direct | None:
+        """The evidence when it exists, else how to ask for it directly; None where it has to be a task.
+
+        Asked for directly is what is known to be quick on these very rows, and leaves no files.
+        """
+        wanted, payload = _wanted(audit, context, method, settings)
+        row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
+        if row is not None:
+            own(audit, wanted)
+            return row
+        found = method_named(method)
+        if found.attaches or found.reads(found.settings.model_validate(settings)):
+            return None
+        seconds = learnt(payload)
+        return Direct(wanted, payload) if seconds is not None and seconds <= DIRECT_SECONDS else None
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""

@@ -14,6 +14,8 @@ from zerotilt.tasks.ownership import now
 
 QUICK_SECONDS = 1.0
 """Up to here work is quick: it is begun at once, and waited for where it is asked for."""
+DIRECT_SECONDS = 0.3
+"""Up to here it is asked for directly, once it is known."""
 GUESS = 0.5
 UNKNOWN = None
 KEPT = 0.5
@@ -49,11 +51,21 @@ def expected(payload: dict[str, Any], cells: int) -> float | None:
     return UNKNOWN if whole else GUESS
 
 
+def learnt(payload: dict[str, Any]) -> float | None:
+    """Seconds that the same work took on the same table, models and rows; None where it was not done yet."""
+    known = Timing.get_or_none((Timing.work == work_of(payload)) & (Timing.basis == basis_of(payload)))
+    return known and known.seconds
+
+
 def learn(payload: dict[str, Any], cells: int, seconds: float) -> None:
     """Remember what work took."""
     Timing.insert(
         work=work_of(payload), basis=basis_of(payload), cells=cells, seconds=seconds, learnt=now()
     ).on_conflict(
         conflict_target=[Timing.work, Timing.basis],
-        update={Timing.seconds: KEPT * Timing.seconds + (1 - KEPT) * seconds, Timing.learnt: now()},
+        # what took less than ever is known at once: the first time, files were opened
+        update={
+            Timing.seconds: fn.least(KEPT * Timing.seconds + (1 - KEPT) * seconds, seconds),
+            Timing.learnt: now(),
+        },
     ).execute()

@@ -9,28 +9,26 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
-from datetime import datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 from zerotilt.core.attached import digests_in
-from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
 from zerotilt.readers.watch import HelperDied
 from zerotilt.store import removal, shelf
 from zerotilt.store.bell import ENDED, ring
-from zerotilt.store.check import discard_unowned, lock_file
+from zerotilt.store.check import discard_unowned
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
-from zerotilt.store.meaning import begin
-from zerotilt.store.records import Audit, ModelVersion, ReportForm, TableFile, Task, own
-from zerotilt.store.written import freeze, keep_preview
-from zerotilt.tasks import reporting
+from zerotilt.store.records import Task, own
+from zerotilt.tasks import at_hand, reporting
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.expectation import QUICK_SECONDS, learn
+from zerotilt.tasks.finishing import FINISHERS
 from zerotilt.tasks.lane import Lane
-from zerotilt.tasks.ownership import Superseded, carried_over, claim, guess_again, locked, now, ours
+from zerotilt.tasks.ownership import Superseded, claim, now, ours
 from zerotilt.tasks.queue import Queue, Turn
 from zerotilt.tasks.ticker import Ticker
 
@@ -82,6 +80,17 @@ class Worker:
                 self._perform(task_id, lane)
         finally:
             lane.give_back()
+
+    def at_once(self, arguments: dict[str, Any]) -> dict[str, Any] | None:
+        """A quick reading by a process that stands ready, kept nowhere yet; None where it is to go the long way."""
+        if not self._quick_places.acquire(timeout=at_hand.SECONDS / 4):
+            return None
+        try:
+            with self._hurry(True), contextlib.suppress(Refused):
+                return self._room.answer("evidence", self._with_files(arguments), at_hand.SECONDS)
+        finally:
+            self._quick_places.release()
+        return None
 
     @contextlib.contextmanager
     def _hurry(self, quick: bool) -> Iterator[None]:
@@ -177,15 +186,20 @@ class Worker:
 
     def _arguments(self, task: Task, ticker: Ticker) -> dict[str, Any]:
         """The payload with digests turned into paths of files that hold what they should, and what only the records know."""
-        arguments = dict(task.payload)
-        for name in ("table", "model", "alongside"):
-            if arguments.get(f"{name}_digest"):
-                arguments[f"{name}_path"] = str(self._files.verified(arguments[f"{name}_digest"], ticker.beat))
+        arguments = self._with_files(task.payload, ticker.beat)
         if "digest" in arguments:  # what was uploaded, or written
             arguments["path"] = str(self._files.verified(arguments["digest"], ticker.beat))
         if task.kind in ("report", "preview"):
             arguments |= reporting.arguments(task, self._files)
         return arguments
+
+    def _with_files(self, payload: dict[str, Any], beat: Callable[[], None] = lambda: None) -> dict[str, Any]:
+        """A payload with the paths of table and models."""
+        found = dict(payload)
+        for name in ("table", "model", "alongside"):
+            if found.get(f"{name}_digest"):
+                found[f"{name}_path"] = str(self._files.verified(found[f"{name}_digest"], beat))
+        return found
 
     def _keep_files(self, kind: str, result: dict[str, Any], ticker: Ticker) -> dict[str, Any]:
         """Move files from scratch into the store; the result with digests in their place. Bytes before rows."""
@@ -215,106 +229,12 @@ class Worker:
                 shelf.keep(self._files, body)
                 if task.audit_id is not None:
                     own(task.audit_id, body["key"])
-            outcome = FINISHERS[task.kind](self, task, result) if task.kind in FINISHERS else {}
+            finish = FINISHERS.get(task.kind)
+            outcome = finish(self._board, self._files, task, result) if finish else {}
             left = outcome.pop("left", [])
             Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(ours(task)).execute()
             ring(ENDED, str(task.id))
         return left
-
-    def _finish_table(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        payload = task.payload
-        # files before the audit, as where work is asked for: in the other order two of them can wait for one another
-        for digest in sorted({payload["digest"], result["file"]}):
-            lock_file(digest)
-        # as it is now, not as it was when reading began: what was entered meanwhile is carried over
-        audit = locked(task)
-        before = audit.tables.order_by(TableFile.created.desc()).first()
-        spec = carried_over(audit.spec, before.profile if before else None, result)
-        TableFile.create(
-            audit=audit,
-            name=payload["name"],
-            raw_digest=payload["digest"],
-            digest=result["file"],
-            bytes=payload["bytes"],
-            profile=result["profile"],
-        )
-        begin(audit, Spec.model_validate(spec))
-        if last := audit.models.order_by(ModelVersion.created.desc()).first():
-            guess_again(audit, last.card)
-        return {"rows": result["profile"]["rows"]}
-
-    def _finish_model(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        guess_again(locked(task), result["card"])
-        model = ModelVersion.create(
-            audit=task.audit, name=task.payload["name"], digest=task.payload["digest"], card=result["card"]
-        )
-        return {"model": str(model.id)}
-
-    def _finish_check(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        audit = locked(task)
-        checked = Spec.model_validate(task.payload["spec"]).digest()
-        same = audit.spec is not None and Spec.model_validate(audit.spec).digest() == checked
-        newest = audit.tables.order_by(TableFile.created.desc()).first()
-        if not same or newest is None or newest.digest != task.payload["table_digest"]:
-            raise Refused(
-                "The table or the meaning of its columns was changed while it was checked.",
-                todo="Finish once more, so that what stands there now is checked.",
-            )
-        Audit.update(ready=True).where(Audit.id == task.audit_id).execute()
-        self._board.ahead(audit, Context.model_validate(task.payload["context"]))
-        return {name: result[name] for name in ("counts", "unknown_outcomes", "classes")}
-
-    def _finish_report(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        audit = locked(task)  # reports of one audit are numbered one after the other
-        return {"number": freeze(audit, self._files, result, task.payload["document"]).number}
-
-    def _finish_form(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        locked(task)
-        for name, digest in result["files"].items():
-            ReportForm.insert(report=task.payload["report"], name=name, file=digest).on_conflict_ignore().execute()
-        return {"name": task.payload["name"]}
-
-    def _finish_preview(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        audit, payload = locked(task), task.payload
-        left = keep_preview(audit, payload["reader"], payload["made_of"], result["files"], result["lacking"])
-        return {"left": left}
-
-    def _finish_demo(self, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-        began = now()  # one transaction has one time; the audits keep their order all the same
-        opened = [
-            self._demo_audit(made, result, began + timedelta(milliseconds=place))
-            for place, made in enumerate(result["audits"])
-        ]
-        for audit, first in opened:
-            self._board.check(audit, first)
-        for audit, first in opened:
-            self._board.ahead(audit, first)
-        return {"audit": str(opened[0][0].id)}
-
-    def _demo_audit(self, made: dict[str, Any], result: dict[str, Any], created: datetime) -> tuple[Audit, Context]:
-        """One audit of the demo's table, and the context it opens with."""
-        audit = Audit.create(title=made["title"], demo=True, created=created)
-        begin(audit, Spec.model_validate(made["spec"]))
-        Audit.update(ready=True).where(Audit.id == audit.id).execute()
-        TableFile.create(
-            audit=audit,
-            name="claims.parquet",
-            raw_digest=result["file"],
-            digest=result["file"],
-            bytes=result["file_bytes"],
-            profile=result["profile"],
-        )
-        models = [
-            ModelVersion.create(
-                audit=audit,
-                name=model["name"],
-                digest=model["file"],
-                card=model["card"],
-                created=created + timedelta(milliseconds=place),
-            )
-            for place, model in enumerate(made["models"])
-        ]
-        return audit, Context(model=str(models[0].id))
 
     def sweep(self) -> int:
         """Take up again what a dead worker left; how many tasks. Remove what was deleted a while ago."""
@@ -344,14 +264,3 @@ class Worker:
                 self.sweep()
             except Exception as problem:  # the database may be away for a while; the next sweep tries again
                 log.warning("sweep failed: %s", problem)
-
-
-FINISHERS: dict[str, Callable[[Worker, Task, dict], dict]] = {
-    "read_table": Worker._finish_table,
-    "inspect_model": Worker._finish_model,
-    "check": Worker._finish_check,
-    "report": Worker._finish_report,
-    "preview": Worker._finish_preview,
-    "form": Worker._finish_form,
-    "demo": Worker._finish_demo,
-}

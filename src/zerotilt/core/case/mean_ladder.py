@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import membership, words
-from zerotilt.core.cases import chosen_of
+from zerotilt.core.cases_asked import chosen_of
 from zerotilt.core.contributions.explain import ShapleyMethod, explain
 from zerotilt.core.contributions.sums_met import affordable
 from zerotilt.core.frozen import Frozen

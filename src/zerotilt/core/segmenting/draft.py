@@ -14,6 +14,7 @@ from zerotilt.core.drawing import Picture
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.metrics import metric_named
 from zerotilt.core.groups.metrics import phrase as metric_phrase
+from zerotilt.core.logic import All, Any, Node, Not, blocks_of, picks
 from zerotilt.core.meaning import MOST_ALTERNATIVES, MOST_PICKED, Block, Condition, Segment, Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
@@ -21,7 +22,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.segmenting import sizes
 from zerotilt.core.segmenting.sizes import Overlap, Sides
 from zerotilt.core.subject import Subject
-from zerotilt.core.typed_conditions import All, Any, Node, Not, blocks_of, expression, picks, written
+from zerotilt.core.typed_conditions import expression, written
 from zerotilt.core.work import Work
 
 SPLITS = ("hold-out", "training", "all")

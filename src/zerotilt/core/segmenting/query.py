@@ -17,7 +17,7 @@ from pydantic import Field
 from zerotilt.core import rows as row_sets
 from zerotilt.core import words
 from zerotilt.core.attached import Attached
-from zerotilt.core.cases import EXPLAINED
+from zerotilt.core.cases_asked import EXPLAINED
 from zerotilt.core.drawing import MOST_BARS, Picture
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import MOST_PICKED, Role, Spec, Wording
