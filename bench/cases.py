@@ -47,6 +47,7 @@ def typed(page: Page, client: httpx.Client, audit: str, scale: str) -> None:
     """One value after the other, none of them asked before; the pause of 40 ms between keystrokes is in it."""
     page.goto(f"/audits/{audit}/cases?part=tries&row=1{scale}")
     page.wait_for_selector("[data-testid=reading]")
+    page.wait_for_selector('input[aria-label="missed scans"]')
     page.wait_for_selector("section[aria-label^='Ladder of'] [data-rung]")
     for what, ladder in (("output and decision", False), ("output and ladder", True)):
         took, served = [], []

@@ -25,6 +25,7 @@ from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task
 from zerotilt.tasks import board, reporting, worker
+from zerotilt.tasks.finishing import table
 from zerotilt.tasks.lane import Lane
 from zerotilt.tasks.ownership import Superseded, claim
 from zerotilt.tasks.ticker import Ticker
@@ -73,7 +74,7 @@ def test_a_table_that_is_finished_and_one_that_is_asked_for_do_not_wait_for_one_
     def finish():
         try:
             with database.connection_context(), database.atomic() as transaction:
-                made._finish_table(task, result)
+                table(made._board, made._files, task, result)
                 transaction.rollback()
             ended.append(None)
         except BaseException as problem:

@@ -67,7 +67,18 @@ def _add(router: APIRouter, method: Method) -> None:
         for body in bodies:
             shelf.keep(desk.files, body)
             own(audit, body["key"])
-        return {"evidence": evidence(bodies[0], Spec.model_validate(audit.spec), wanted.context)}
+        spec = Spec.model_validate(audit.spec)
+        told = [evidence(body, spec, wanted.context) for body in bodies]
+        also = {name: dict(asked) for name, asked in method.also(wanted.settings)}
+        beside = [
+            {
+                "method": one["method"],
+                "settings": also[one["method"]],
+                "evidence": one | {"reading": one["reading"].model_dump()},
+            }
+            for one in told[1:]
+        ]
+        return {"evidence": told[0], "beside": beside}
 
     def computed(audit, desk, wanted, key):
         """What was waited for; it was asked for by this audit, under this key."""

@@ -238,11 +238,23 @@ class EvidenceView(Evidence, Generic[R]):
     reading: Reading  # type: ignore[assignment]
 
 
+class ReadBeside(BaseModel):
+    """Evidence of another method, as its own route would answer."""
+
+    method: str
+    settings: dict[str, Any] = Field(description="With which it would be asked for")
+    evidence: dict[str, Any]
+
+
 class ReadingView(BaseModel, Generic[R]):
     """Either the evidence, or the task that computes it."""
 
     evidence: EvidenceView[R] | None = None
     task: TaskView | None = None
+    beside: list[ReadBeside] = Field(
+        default=[],
+        description="What is shown with it and was computed in the same turn, so that it need not be asked for",
+    )
 
 
 class KeptView(BaseModel):

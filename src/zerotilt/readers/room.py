@@ -141,7 +141,11 @@ class Reader:
             with there:
                 self._control.send(("stand",))
                 send_handle(self._control, there.fileno(), self._process.pid)
-                return Standing(int(told(self._control)[1][0]), here)
+                # it may still be at what follows a job; who waits has gone another way by then
+                if self._control.poll(self._limits.stall):
+                    return Standing(int(told(self._control)[1][0]), here)
+            self.end()
+            return None
         except (EOFError, OSError, ValueError, TypeError):
             here.close()
             return None

@@ -56,6 +56,7 @@ def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int)
             continue
         if asked[0] == "stand":
             pipe = Connection(recv_handle(control))
+            _reap(codes)
             gc.freeze()
             number = os.fork()
             if not number:

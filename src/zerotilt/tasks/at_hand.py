@@ -42,7 +42,7 @@ class Answering:
             try:
                 pipe = self._listener.accept()
             except OSError as problem:
-                log.warning("nobody can ask directly any more: %s", problem)
+                log.info("nobody can ask directly any more: %s", problem)
                 return
             threading.Thread(target=self._talk, args=(pipe,), daemon=True).start()
 

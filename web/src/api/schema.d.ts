@@ -13,7 +13,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Concerns: the evidence, or the task that computes it */
+        /**
+         * Concerns: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_concerns"];
         delete?: never;
         options?: never;
@@ -30,7 +33,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Performance: the evidence, or the task that computes it */
+        /**
+         * Performance: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_performance"];
         delete?: never;
         options?: never;
@@ -47,7 +53,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Every column: the evidence, or the task that computes it */
+        /**
+         * Every column: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_columns"];
         delete?: never;
         options?: never;
@@ -64,7 +73,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Two columns together: the evidence, or the task that computes it */
+        /**
+         * Two columns together: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_pairs"];
         delete?: never;
         options?: never;
@@ -81,7 +93,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Segment: the evidence, or the task that computes it */
+        /**
+         * Segment: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_segment"];
         delete?: never;
         options?: never;
@@ -98,7 +113,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Column cut into segments: the evidence, or the task that computes it */
+        /**
+         * Column cut into segments: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_cuts"];
         delete?: never;
         options?: never;
@@ -115,7 +133,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Segments compared: the evidence, or the task that computes it */
+        /**
+         * Segments compared: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_segments"];
         delete?: never;
         options?: never;
@@ -132,7 +153,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Question in SQL: the evidence, or the task that computes it */
+        /**
+         * Question in SQL: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_query"];
         delete?: never;
         options?: never;
@@ -149,7 +173,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Drivers: the evidence, or the task that computes it */
+        /**
+         * Drivers: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_drivers"];
         delete?: never;
         options?: never;
@@ -166,7 +193,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Methods side by side: the evidence, or the task that computes it */
+        /**
+         * Methods side by side: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_side_by_side"];
         delete?: never;
         options?: never;
@@ -183,7 +213,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Mean Shapley values apart: the evidence, or the task that computes it */
+        /**
+         * Mean Shapley values apart: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_shapley_by_part"];
         delete?: never;
         options?: never;
@@ -200,7 +233,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Spread of contributions: the evidence, or the task that computes it */
+        /**
+         * Spread of contributions: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_spread"];
         delete?: never;
         options?: never;
@@ -217,7 +253,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Expected directions: the evidence, or the task that computes it */
+        /**
+         * Expected directions: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_expectations"];
         delete?: never;
         options?: never;
@@ -234,7 +273,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Loss Shapley values: the evidence, or the task that computes it */
+        /**
+         * Loss Shapley values: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_loss_shapley"];
         delete?: never;
         options?: never;
@@ -251,7 +293,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The model's own parts: the evidence, or the task that computes it */
+        /**
+         * The model's own parts: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_own_parts"];
         delete?: never;
         options?: never;
@@ -268,7 +313,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Response: the evidence, or the task that computes it */
+        /**
+         * Response: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_response"];
         delete?: never;
         options?: never;
@@ -285,7 +333,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Accumulated local effects: the evidence, or the task that computes it */
+        /**
+         * Accumulated local effects: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_ale"];
         delete?: never;
         options?: never;
@@ -302,7 +353,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Two features: the evidence, or the task that computes it */
+        /**
+         * Two features: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_surface"];
         delete?: never;
         options?: never;
@@ -319,7 +373,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Interactions: the evidence, or the task that computes it */
+        /**
+         * Interactions: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_interactions"];
         delete?: never;
         options?: never;
@@ -336,7 +393,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Expected direction: the evidence, or the task that computes it */
+        /**
+         * Expected direction: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_expected"];
         delete?: never;
         options?: never;
@@ -353,7 +413,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cases: the evidence, or the task that computes it */
+        /**
+         * Cases: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_cases"];
         delete?: never;
         options?: never;
@@ -370,7 +433,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Every row explained: the evidence, or the task that computes it */
+        /**
+         * Every row explained: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_explained"];
         delete?: never;
         options?: never;
@@ -387,7 +453,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Ladder: the evidence, or the task that computes it */
+        /**
+         * Ladder: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_ladder"];
         delete?: never;
         options?: never;
@@ -404,7 +473,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Values of a case: the evidence, or the task that computes it */
+        /**
+         * Values of a case: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_values"];
         delete?: never;
         options?: never;
@@ -421,7 +493,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Case with other values: the evidence, or the task that computes it */
+        /**
+         * Case with other values: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_tried"];
         delete?: never;
         options?: never;
@@ -438,7 +513,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Curves of a case: the evidence, or the task that computes it */
+        /**
+         * Curves of a case: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_profiles"];
         delete?: never;
         options?: never;
@@ -455,7 +533,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Nearest case decided otherwise: the evidence, or the task that computes it */
+        /**
+         * Nearest case decided otherwise: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_nearest"];
         delete?: never;
         options?: never;
@@ -472,7 +553,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Smallest change: the evidence, or the task that computes it */
+        /**
+         * Smallest change: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_change"];
         delete?: never;
         options?: never;
@@ -489,7 +573,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cases like this one: the evidence, or the task that computes it */
+        /**
+         * Cases like this one: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_alike"];
         delete?: never;
         options?: never;
@@ -506,7 +593,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Least consistent cases: the evidence, or the task that computes it */
+        /**
+         * Least consistent cases: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_odd"];
         delete?: never;
         options?: never;
@@ -523,7 +613,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Two cases: the evidence, or the task that computes it */
+        /**
+         * Two cases: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_difference"];
         delete?: never;
         options?: never;
@@ -540,7 +633,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Simple model nearby: the evidence, or the task that computes it */
+        /**
+         * Simple model nearby: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_surrogate"];
         delete?: never;
         options?: never;
@@ -557,7 +653,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Checks of an explanation: the evidence, or the task that computes it */
+        /**
+         * Checks of an explanation: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_checks"];
         delete?: never;
         options?: never;
@@ -574,7 +673,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Page for the person: the evidence, or the task that computes it */
+        /**
+         * Page for the person: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_person"];
         delete?: never;
         options?: never;
@@ -591,7 +693,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** One column changed: the evidence, or the task that computes it */
+        /**
+         * One column changed: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_flip"];
         delete?: never;
         options?: never;
@@ -608,7 +713,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cases with alike explanations: the evidence, or the task that computes it */
+        /**
+         * Cases with alike explanations: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_families"];
         delete?: never;
         options?: never;
@@ -625,7 +733,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Ladder of a group or segment: the evidence, or the task that computes it */
+        /**
+         * Ladder of a group or segment: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_mean_ladder"];
         delete?: never;
         options?: never;
@@ -642,7 +753,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Rows laid out: the evidence, or the task that computes it */
+        /**
+         * Rows laid out: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_arrangement"];
         delete?: never;
         options?: never;
@@ -659,7 +773,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tilt: the evidence, or the task that computes it */
+        /**
+         * Tilt: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_tilt"];
         delete?: never;
         options?: never;
@@ -676,7 +793,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Crossings: the evidence, or the task that computes it */
+        /**
+         * Crossings: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_lattice"];
         delete?: never;
         options?: never;
@@ -693,7 +813,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** One group: the evidence, or the task that computes it */
+        /**
+         * One group: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_one_group"];
         delete?: never;
         options?: never;
@@ -710,7 +833,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What drives the gap: the evidence, or the task that computes it */
+        /**
+         * What drives the gap: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_score_gap"];
         delete?: never;
         options?: never;
@@ -727,7 +853,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Given other columns: the evidence, or the task that computes it */
+        /**
+         * Given other columns: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_given"];
         delete?: never;
         options?: never;
@@ -744,7 +873,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Labels and decisions: the evidence, or the task that computes it */
+        /**
+         * Labels and decisions: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_sides"];
         delete?: never;
         options?: never;
@@ -761,7 +893,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Thresholds: the evidence, or the task that computes it */
+        /**
+         * Thresholds: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
         post: operations["read_thresholds"];
         delete?: never;
         options?: never;
@@ -9270,6 +9405,25 @@ export interface components {
             positive_predictive_value: number | null;
         };
         /**
+         * ReadBeside
+         * @description Evidence of another method, as its own route would answer.
+         */
+        ReadBeside: {
+            /** Method */
+            method: string;
+            /**
+             * Settings
+             * @description With which it would be asked for
+             */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Evidence */
+            evidence: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * Reading
          * @description What the figure shows, with its numbers, interval and row count.
          */
@@ -9289,226 +9443,496 @@ export interface components {
         ReadingView_AleResult_: {
             evidence?: components["schemas"]["EvidenceView_AleResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[AlikeResult] */
         ReadingView_AlikeResult_: {
             evidence?: components["schemas"]["EvidenceView_AlikeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ArrangementResult] */
         ReadingView_ArrangementResult_: {
             evidence?: components["schemas"]["EvidenceView_ArrangementResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ByPartResult] */
         ReadingView_ByPartResult_: {
             evidence?: components["schemas"]["EvidenceView_ByPartResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[CasesPage] */
         ReadingView_CasesPage_: {
             evidence?: components["schemas"]["EvidenceView_CasesPage_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ChangeResult] */
         ReadingView_ChangeResult_: {
             evidence?: components["schemas"]["EvidenceView_ChangeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ChecksResult] */
         ReadingView_ChecksResult_: {
             evidence?: components["schemas"]["EvidenceView_ChecksResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ColumnsResult] */
         ReadingView_ColumnsResult_: {
             evidence?: components["schemas"]["EvidenceView_ColumnsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ConcernsResult] */
         ReadingView_ConcernsResult_: {
             evidence?: components["schemas"]["EvidenceView_ConcernsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[CutsResult] */
         ReadingView_CutsResult_: {
             evidence?: components["schemas"]["EvidenceView_CutsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[DifferenceResult] */
         ReadingView_DifferenceResult_: {
             evidence?: components["schemas"]["EvidenceView_DifferenceResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[DriversResult] */
         ReadingView_DriversResult_: {
             evidence?: components["schemas"]["EvidenceView_DriversResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ExpectationsResult] */
         ReadingView_ExpectationsResult_: {
             evidence?: components["schemas"]["EvidenceView_ExpectationsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ExpectedResult] */
         ReadingView_ExpectedResult_: {
             evidence?: components["schemas"]["EvidenceView_ExpectedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ExplainedResult] */
         ReadingView_ExplainedResult_: {
             evidence?: components["schemas"]["EvidenceView_ExplainedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[FamiliesResult] */
         ReadingView_FamiliesResult_: {
             evidence?: components["schemas"]["EvidenceView_FamiliesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[FlipResult] */
         ReadingView_FlipResult_: {
             evidence?: components["schemas"]["EvidenceView_FlipResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[GivenResult] */
         ReadingView_GivenResult_: {
             evidence?: components["schemas"]["EvidenceView_GivenResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[InteractionsResult] */
         ReadingView_InteractionsResult_: {
             evidence?: components["schemas"]["EvidenceView_InteractionsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[LadderResult] */
         ReadingView_LadderResult_: {
             evidence?: components["schemas"]["EvidenceView_LadderResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[LatticeResult] */
         ReadingView_LatticeResult_: {
             evidence?: components["schemas"]["EvidenceView_LatticeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[LossShapleyResult] */
         ReadingView_LossShapleyResult_: {
             evidence?: components["schemas"]["EvidenceView_LossShapleyResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[MeanLadderResult] */
         ReadingView_MeanLadderResult_: {
             evidence?: components["schemas"]["EvidenceView_MeanLadderResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[NearestResult] */
         ReadingView_NearestResult_: {
             evidence?: components["schemas"]["EvidenceView_NearestResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[OddResult] */
         ReadingView_OddResult_: {
             evidence?: components["schemas"]["EvidenceView_OddResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[OpenedResult] */
         ReadingView_OpenedResult_: {
             evidence?: components["schemas"]["EvidenceView_OpenedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[OwnResult] */
         ReadingView_OwnResult_: {
             evidence?: components["schemas"]["EvidenceView_OwnResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[PairsResult] */
         ReadingView_PairsResult_: {
             evidence?: components["schemas"]["EvidenceView_PairsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[PerformanceResult] */
         ReadingView_PerformanceResult_: {
             evidence?: components["schemas"]["EvidenceView_PerformanceResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[PersonResult] */
         ReadingView_PersonResult_: {
             evidence?: components["schemas"]["EvidenceView_PersonResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ProfilesResult] */
         ReadingView_ProfilesResult_: {
             evidence?: components["schemas"]["EvidenceView_ProfilesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[QueryResult] */
         ReadingView_QueryResult_: {
             evidence?: components["schemas"]["EvidenceView_QueryResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ResponseResult] */
         ReadingView_ResponseResult_: {
             evidence?: components["schemas"]["EvidenceView_ResponseResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ScoreGapResult] */
         ReadingView_ScoreGapResult_: {
             evidence?: components["schemas"]["EvidenceView_ScoreGapResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[SegmentResult] */
         ReadingView_SegmentResult_: {
             evidence?: components["schemas"]["EvidenceView_SegmentResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[SegmentsResult] */
         ReadingView_SegmentsResult_: {
             evidence?: components["schemas"]["EvidenceView_SegmentsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[SideResult] */
         ReadingView_SideResult_: {
             evidence?: components["schemas"]["EvidenceView_SideResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[SidesResult] */
         ReadingView_SidesResult_: {
             evidence?: components["schemas"]["EvidenceView_SidesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[SpreadResult] */
         ReadingView_SpreadResult_: {
             evidence?: components["schemas"]["EvidenceView_SpreadResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[SurfaceResult] */
         ReadingView_SurfaceResult_: {
             evidence?: components["schemas"]["EvidenceView_SurfaceResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[SurrogateResult] */
         ReadingView_SurrogateResult_: {
             evidence?: components["schemas"]["EvidenceView_SurrogateResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ThresholdResult] */
         ReadingView_ThresholdResult_: {
             evidence?: components["schemas"]["EvidenceView_ThresholdResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[TiltResult] */
         ReadingView_TiltResult_: {
             evidence?: components["schemas"]["EvidenceView_TiltResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[TriedResult] */
         ReadingView_TriedResult_: {
             evidence?: components["schemas"]["EvidenceView_TriedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /** ReadingView[ValuesResult] */
         ReadingView_ValuesResult_: {
             evidence?: components["schemas"]["EvidenceView_ValuesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
         };
         /**
          * Reference

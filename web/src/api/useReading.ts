@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef } from "react";
 import { useAuditContext } from "../frame/context";
 import { api, type Context, need, type Problem, type Task, type Told } from "./client";
@@ -8,6 +8,8 @@ import { ENDED, useTask } from "./tasks";
 interface Answer<M extends MethodName> {
   evidence?: Readings[M] | null;
   task?: Task | null;
+  /** Evidence of other methods that are shown with it. */
+  beside?: { method: string; settings: object; evidence: unknown }[];
 }
 
 export interface Asked<M extends MethodName> {
@@ -43,9 +45,10 @@ export function useReading<M extends MethodName>(
 
 function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enabled: boolean): Asked<M> {
   const { audit, context } = useAuditContext();
+  const client = useQueryClient();
   const query = useQuery<Answer<M>, Problem>({
     queryKey: ["reading", audit.id, method, context, settings],
-    queryFn: () => ask(audit.id, method, context, settings),
+    queryFn: () => askOnce(client, audit.id, method, context, settings),
     placeholderData: keepPreviousData,
     enabled,
     staleTime: Number.POSITIVE_INFINITY,
@@ -71,7 +74,7 @@ export function useAhead<M extends MethodName>(method: M): (settings: Settings<M
     (settings) => {
       void client.prefetchQuery({
         queryKey: ["reading", audit.id, method, context, settings],
-        queryFn: () => ask(audit.id, method, context, settings),
+        queryFn: () => askOnce(client, audit.id, method, context, settings),
         staleTime: Number.POSITIVE_INFINITY,
       });
     },
@@ -126,6 +129,21 @@ export async function evidenceOf<M extends MethodName>(
     await new Promise((done) => setTimeout(done, 200));
     signal.throwIfAborted();
   }
+}
+
+/** Ask; what comes with the answer is there, too, before anybody asks for it. */
+async function askOnce<M extends MethodName>(
+  client: QueryClient,
+  audit: string,
+  method: M,
+  context: Context,
+  settings: Settings<M>,
+): Promise<Answer<M>> {
+  const answer = await ask(audit, method, context, settings);
+  for (const one of answer.beside ?? []) {
+    client.setQueryData(["reading", audit, one.method, context, one.settings], { evidence: one.evidence });
+  }
+  return answer;
 }
 
 async function ask<M extends MethodName>(

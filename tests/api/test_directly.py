@@ -1,0 +1,90 @@
+"""Quick readings are answered in their request, without a task, and are kept as any other."""
+
+from __future__ import annotations
+
+import pytest
+from starlette.testclient import TestClient
+from tests.api import talk
+
+from zerotilt.api.app import create
+from zerotilt.store import database
+from zerotilt.store.files import FileStore
+from zerotilt.store.records import EvidenceRow, Task
+from zerotilt.tasks.at_hand import Answering
+
+
+@pytest.fixture
+def tasks(running):
+    """How many tasks of an audit's evidence there are."""
+    database.bind(running.postgres.address)
+
+    def count(audit):
+        with database.database.connection_context():
+            return Task.select().where((Task.audit == audit["id"]) & (Task.kind == "evidence")).count()
+
+    return count
+
+
+def post(client, audit, context, method, settings):
+    return client.post(
+        f"/api/audits/{audit['id']}/readings/{method}", json={"context": context, "settings": settings}
+    ).json()
+
+
+def warmed(client, audit, context, method, settings):
+    """Read it with other settings until it is known to be quick here."""
+    for one in settings:
+        talk.read(client, audit["id"], method, context, one)
+
+
+def test_a_quick_reading_is_answered_at_once_and_leaves_no_task(client, audit, context, tasks):
+    warmed(client, audit, context, "ladder", [{"row": row} for row in (3, 4, 5)])
+    before = tasks(audit)
+    found = [post(client, audit, context, "ladder", {"row": row}) for row in range(40, 48)]
+    direct = [one for one in found if one["evidence"]]
+    assert len(direct) == 8 and tasks(audit) == before
+    # kept: listed, found again, and only this audit's
+    listed = {one["key"] for one in client.get(f"/api/audits/{audit['id']}/evidence").json()}
+    assert {one["evidence"]["key"] for one in direct} <= listed
+    again = post(client, audit, context, "ladder", {"row": 40})
+    assert again["evidence"] == direct[0]["evidence"] and again["task"] is None
+
+
+def test_it_says_what_a_task_would_have_said(client, audit, context, tasks):
+    warmed(client, audit, context, "segment", [{"conditions": f"parcel_weight>{i}"} for i in (1, 2, 3)])
+    asked = {"conditions": "parcel_weight>7.25 or channel=telephone"}
+    before = tasks(audit)
+    direct = post(client, audit, context, "segment", asked)["evidence"]
+    assert tasks(audit) == before
+    with database.database.connection_context():
+        EvidenceRow.delete().where(EvidenceRow.key == direct["key"]).execute()
+    taken = talk.read(client, audit["id"], "segment", context, asked)
+    for name in ("key", "result", "reading", "context", "settings", "digests", "rows", "rows_described"):
+        assert taken[name] == direct[name]
+
+
+def test_what_is_shown_with_it_comes_with_it(client, audit, context):
+    warmed(client, audit, context, "tried", [{"row": 1, "edits": {"missed_scans": f"{i}"}} for i in (1, 2, 3)])
+    asked = {"row": 1, "edits": {"missed_scans": "1.375"}}
+    found = post(client, audit, context, "tried", asked)
+    (beside,) = found["beside"]
+    assert (beside["method"], beside["settings"]) == ("ladder", asked)
+    own = post(client, audit, context, "ladder", asked)["evidence"]
+    assert own == beside["evidence"]
+
+
+def test_what_is_refused_is_refused_in_words(client, audit, context):
+    warmed(client, audit, context, "segment", [{"conditions": f"parcel_weight>{i}"} for i in (4, 5, 6)])
+    found = post(client, audit, context, "segment", {"conditions": "no_such_column>3"})
+    ended = talk.wait(client, found["task"])
+    assert ended["state"] == "failed" and "no_such_column" in ended["error"]["message"]
+
+
+def test_an_answer_to_another_question_is_not_taken(running, audit, context, client, tasks, tmp_path):
+    warmed(client, audit, context, "ladder", [{"row": row} for row in (6, 7, 8)])
+    other = talk.read(client, audit["id"], "ladder", context, {"row": 6})
+    Answering(tmp_path, lambda asked: {"evidence": [other]})
+    with TestClient(create(FileStore(tmp_path / "files"), folder=tmp_path), base_url="http://127.0.0.1") as own:
+        found = post(own, audit, context, "ladder", {"row": 9})
+    said = found["evidence"] or talk.read(client, audit["id"], "ladder", context, {"row": 9})
+    assert said["settings"]["row"] == 9
