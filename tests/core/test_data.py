@@ -189,17 +189,41 @@ def test_coarse_columns_that_are_alike_by_chance_are_no_duplicates():
     assert not {"duplicated rows", "contradicting rows"} & kinds(concerns(subject))
 
 
-def test_areas_are_scikit_learns_and_their_p_values_those_of_ranks():
+def test_areas_are_scikit_learns():
     rng = np.random.default_rng(0)
     for _ in range(20):
         y = rng.random(200) < 0.3
         scores = np.round(rng.normal(size=200) + y, 1)
-        found = foretold.area(scores, y, 0.95)
-        assert found.value == pytest.approx(roc_auc_score(y, scores))
+        assert foretold.area(scores, y, 0.95).value == pytest.approx(roc_auc_score(y, scores))
+
+
+def test_what_was_learnt_in_folds_varies_by_chance_twice_as_much_as_ranks_do():
+    rng = np.random.default_rng(5)
+    columns = [rng.integers(0, 12, 300) for _ in range(4)]
+    areas, chances = [], []
+    for seed in range(600):
+        y = rng.random(300) < 0.4
+        scores = foretold.all_together(columns, y[:, None], np.arange(300), seed)[:, 0]
+        found = foretold.area(scores, y, 0.95).value
+        areas.append((found - 0.5) / np.sqrt(301 / (12 * y.sum() * (~y).sum())))
+        chances.append(foretold.by_chance(found, scores, y))
+    assert np.var(areas) == pytest.approx(2, abs=0.35)
+    # the level is kept: of 600, four standard errors
+    for level in (0.1, 0.05, 0.01):
+        assert np.mean(np.array(chances) <= level) <= level + 4 * np.sqrt(level * (1 - level) / 600)
+    assert np.mean(np.array(chances) <= 0.1) > 0.04
+
+
+def test_chances_of_areas_are_those_of_ranks_that_vary_twice_as_much():
+    rng = np.random.default_rng(6)
+    for _ in range(10):
+        y, scores = rng.random(200) < 0.3, np.round(rng.normal(size=200), 1)
         ranks = stats.mannwhitneyu(
             scores[y], scores[~y], alternative="greater", use_continuity=False, method="asymptotic"
         )
-        assert found.p == pytest.approx(ranks.pvalue, rel=1e-6, abs=1e-12)
+        expected = stats.norm.sf(stats.norm.isf(ranks.pvalue) / np.sqrt(2))
+        assert foretold.by_chance(roc_auc_score(y, scores), scores, y) == pytest.approx(expected, rel=1e-6)
+    assert np.isnan(foretold.by_chance(0.5, scores, np.zeros(200, bool)))
 
 
 def test_columns_that_know_nothing_foretell_nothing():

@@ -52,13 +52,13 @@ def _add(router: APIRouter, method: Method) -> None:
         if isinstance(found, Direct):
             return {"direct": found}
         if found is not None:
-            return {"evidence": shown(audit, desk, wanted, found)}
+            return shown(audit, desk, wanted, found)
         return queued(audit, desk, wanted)
 
     def queued(audit, desk, wanted):
         found = desk.board.reading(ready(audit), wanted.context, method.name, wanted.settings.model_dump())
         if isinstance(found, EvidenceRow):
-            return {"evidence": shown(audit, desk, wanted, found)}
+            return shown(audit, desk, wanted, found)
         return {"task": TaskView.of(type(found).get_by_id(found.id)), "key": str(found.key).partition(":")[0]}
 
     def kept(audit, desk, wanted, bodies):
@@ -67,25 +67,30 @@ def _add(router: APIRouter, method: Method) -> None:
         for body in bodies:
             shelf.keep(desk.files, body)
             own(audit, body["key"])
-        spec = Spec.model_validate(audit.spec)
-        told = [evidence(body, spec, wanted.context) for body in bodies]
-        also = {name: dict(asked) for name, asked in method.also(wanted.settings)}
-        beside = [
-            {
-                "method": one["method"],
-                "settings": also[one["method"]],
-                "evidence": one | {"reading": one["reading"].model_dump()},
-            }
-            for one in told[1:]
-        ]
-        return {"evidence": told[0], "beside": beside}
+        return told(audit, wanted, bodies)
 
     def computed(audit, desk, wanted, key):
         """What was waited for; it was asked for by this audit, under this key."""
-        return {"evidence": shown(audit, desk, wanted, evidence_of(audit, key))}
+        return shown(audit, desk, wanted, evidence_of(audit, key))
 
     def shown(audit, desk, wanted, row):
-        return evidence(shelf.whole(row, desk.files), Spec.model_validate(audit.spec), wanted.context)
+        """The evidence, and what is shown with it where that is there."""
+        beside = [desk.board.known(audit, wanted.context, *asked) for asked in method.also(wanted.settings)]
+        return told(audit, wanted, [shelf.whole(one, desk.files) for one in (row, *beside) if one is not None])
+
+    def told(audit, wanted, bodies):
+        spec = Spec.model_validate(audit.spec)
+        first, *others = (evidence(body, spec, wanted.context) for body in bodies)
+        asked = {name: dict(settings) for name, settings in method.also(wanted.settings)}
+        beside = [
+            {
+                "method": one["method"],
+                "settings": asked[one["method"]],
+                "evidence": one | {"reading": one["reading"].model_dump()},
+            }
+            for one in others
+        ]
+        return {"evidence": first, "beside": beside}
 
     read.__annotations__ = {"audit": Audit, "desk": TheDesk, "wanted": ask}
     queued.__annotations__ = dict(read.__annotations__)

@@ -24,12 +24,11 @@ MOST_TOGETHER = 6_000
 
 
 class Foretold(NamedTuple):
-    """Area under the ROC curve, with its interval and the p-value of no more than 0.5."""
+    """Area under the ROC curve, with its interval."""
 
     value: float
     low: float
     high: float
-    p: float
 
 
 def kinds_of(subject: Subject, name: str) -> NDArray[np.int64]:
@@ -105,17 +104,27 @@ def all_together(
     return scores
 
 
+def by_chance(value: float, scores: NDArray[np.float64], happened: NDArray[np.bool_]) -> float:
+    """How likely an area of scores that were learnt in folds is at least as large where there is nothing to learn.
+
+    What one row says of another, that one says of it: every pair counts twice, and the area varies twice as much as one
+    of ranks that owe nothing to one another (Mann & Whitney 1947, with ties). NaN where only one of both happened.
+    """
+    n1, n0 = int(happened.sum()), int((~happened).sum())
+    n = n1 + n0
+    if not n1 or not n0 or not np.isfinite(value):
+        return float("nan")
+    _, counts = np.unique(scores, return_counts=True)
+    ties = float((counts.astype(float) ** 3 - counts).sum()) / (n * (n - 1))
+    spread = np.sqrt(max((n + 1 - ties) / (12 * n1 * n0), 1e-18))
+    return float(normal_tail((value - 0.5) / (spread * np.sqrt(2))))
+
+
 def area(scores: NDArray[np.float64], happened: NDArray[np.bool_], confidence: float) -> Foretold:
     """The area of scores learnt from other rows; NaN where only one of both happened."""
     value, variance = intervals.auc(scores, happened)
     n1, n0 = int(happened.sum()), int((~happened).sum())
     if not n1 or not n0 or not np.isfinite(value):
-        return Foretold(np.nan, np.nan, np.nan, np.nan)
+        return Foretold(np.nan, np.nan, np.nan)
     found = intervals.area(value, variance, n1, n0, confidence)
-    # under no news the ranks are those of chance (Mann & Whitney 1947), ties among them
-    _, counts = np.unique(scores, return_counts=True)
-    n = n1 + n0
-    ties = float((counts.astype(float) ** 3 - counts).sum()) / (n * (n - 1)) if n > 1 else 0.0
-    spread = np.sqrt(max((n + 1 - ties) / (12 * n1 * n0), 1e-18))
-    p = float(normal_tail((value - 0.5) / spread))
-    return Foretold(float(value), float(found.low), float(found.high), p)
+    return Foretold(float(value), float(found.low), float(found.high))

@@ -241,7 +241,8 @@ def _told_apart(
     most = sorted(features, key=lambda name: -(alone[name].value if np.isfinite(alone[name].value) else 0.0))[:2]
     rows = subject.spec.wording.rows
     said = f"All features together tell held-out from training {rows} with an area under the ROC curve of {words.decimal(one.value, 2)} ({words.decimal(one.low, 2)} to {words.decimal(one.high, 2)}), in {words.count(len(places))} of them; most by {words.listing([words.title(name) for name in most])}."
-    found.suspect(one.p, one.value >= TOLD_APART, "splits differ", most, said, "Find out how the rows were split; what is measured on the hold-out is of other cases then.", len(places), rows=int(out[places].sum()), found=estimate(one.value, one.low, one.high))  # fmt: skip
+    p = foretold.by_chance(one.value, scores, out[places])
+    found.suspect(p, one.value >= TOLD_APART, "splits differ", most, said, "Find out how the rows were split; what is measured on the hold-out is of other cases then.", len(places), rows=int(out[places].sum()), found=estimate(one.value, one.low, one.high))  # fmt: skip
 
 
 class _Maker(NamedTuple):
@@ -328,7 +329,8 @@ def _stand_in(subject, maker: _Maker, kinds, scores, drawn, half, taken: set[str
         f"among {words.count(len(drawn))} of {words.count(n)} {rows}{f'; alone, {strongest}' if named else ''}{lean}."
     )
     # the largest of several areas: chance has as many tries
-    found.suspect(min(one.p * len(known), 1.0), large, "stand-in", [maker.name, *named], said, "Leaving the group column out does not leave the group out; compare rates within levels of the stand-in.", n, group=label, rows=maker.sizes[best], found=estimate(one.value, one.low, one.high))  # fmt: skip
+    p = foretold.by_chance(one.value, scores[:, best], target[drawn])
+    found.suspect(min(p * len(known), 1.0), large, "stand-in", [maker.name, *named], said, "Leaving the group column out does not leave the group out; compare rates within levels of the stand-in.", n, group=label, rows=maker.sizes[best], found=estimate(one.value, one.low, one.high))  # fmt: skip
 
 
 LEANT_ON = 2_000
