@@ -203,6 +203,16 @@ def window(browser: Browser, url: str) -> Page:
     return page
 
 
+def made_ready(client: httpx.Client) -> None:
+    """Wait until nothing else is under way: parts of the demo that nobody has opened are made ready for a while."""
+    while any(
+        one["state"] in ("queued", "running")
+        for audit in client.get("/api/audits").json()
+        for one in client.get(f"/api/audits/{audit['id']}/tasks").json()
+    ):
+        time.sleep(1)
+
+
 def main() -> None:
     parts = ("typed", "laid", "sorted", "explained")
     chosen = [one for one in sys.argv[1:] if one in parts] or list(parts)
@@ -221,6 +231,7 @@ def main() -> None:
                 if "typed" in chosen:
                     supervisor.load_demo()
                     found = [one for one in client.get("/api/audits").json() if one["title"] == "Skerry Post claims"]
+                    made_ready(client)
                     for scale in ("&as=log-odds", ""):
                         typed(page, client, found[0]["id"], scale)
                 if "laid" in chosen:

@@ -14,7 +14,7 @@ from pathlib import Path
 import httpx
 import pyarrow.parquet as pq
 from at_once import BROWSER
-from cases import window
+from cases import made_ready, window
 from playwright.sync_api import Page, sync_playwright
 from sheets import invented, subject_of
 from tests.api import talk
@@ -100,6 +100,7 @@ def main() -> None:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
                 page = window(browser, supervisor.url)
                 supervisor.load_demo()
+                made_ready(client)
                 found = next(one for one in client.get("/api/audits").json() if one["title"] == "Skerry Post claims")
                 typed(page, client, found["id"])
                 browser.close()

@@ -90,7 +90,7 @@ def test_what_is_refused_is_refused_in_words(client, audit, context):
 def test_an_answer_to_another_question_is_not_taken(running, audit, context, client, tasks, tmp_path):
     warmed(client, audit, context, "ladder", [{"row": row} for row in (6, 7, 8)])
     other = talk.read(client, audit["id"], "ladder", context, {"row": 6})
-    Answering(tmp_path, lambda asked: {"evidence": [other]})
+    Answering(tmp_path, lambda asked, seconds: {"evidence": [other]})
     with TestClient(create(FileStore(tmp_path / "files"), folder=tmp_path), base_url="http://127.0.0.1") as own:
         found = post(own, audit, context, "ladder", {"row": 9})
     said = found["evidence"] or talk.read(client, audit["id"], "ladder", context, {"row": 9})

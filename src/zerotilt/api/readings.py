@@ -103,7 +103,7 @@ def _add(router: APIRouter, method: Method) -> None:
         """What is quick is waited for, outside the transaction in which it was asked for."""
         found = handler(**given)
         if direct := found.get("direct"):
-            made = (given["desk"].at_hand.ask(direct.payload) or {}).get("evidence", [{}])
+            made = (given["desk"].at_hand.ask(direct.payload, direct.seconds) or {}).get("evidence", [{}])
             if made[0].get("key") == direct.key:
                 return keep(**given, bodies=made)
             found = asked(**given)

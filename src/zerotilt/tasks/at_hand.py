@@ -18,10 +18,9 @@ from typing import Any
 
 log = logging.getLogger(__name__)
 NAME = "at-hand"
-SECONDS = 1.0
-"""How long work may take that is asked for directly."""
 GRACE = 0.5
-Answer = Callable[[dict[str, Any]], dict[str, Any] | None]
+"""Seconds by which an answer may come later than the work was given."""
+Answer = Callable[[dict[str, Any], float], dict[str, Any] | None]
 
 
 class Answering:
@@ -49,10 +48,10 @@ class Answering:
     def _talk(self, pipe: Connection) -> None:
         with contextlib.suppress(EOFError, OSError), pipe:
             while True:
-                asked = json.loads(pipe.recv_bytes())
+                asked, seconds = json.loads(pipe.recv_bytes())
                 found = None
                 try:
-                    found = self._answer(asked)
+                    found = self._answer(asked, seconds)
                 except Exception:  # the long way says what is wrong
                     log.exception("a direct question was not answered")
                 pipe.send_bytes(json.dumps(found).encode())
@@ -65,8 +64,8 @@ class DirectLine:
         self._folder = folder
         self._free: list[Connection] = []
 
-    def ask(self, question: dict[str, Any]) -> dict[str, Any] | None:
-        """The answer; None where there is none in time."""
+    def ask(self, question: dict[str, Any], seconds: float) -> dict[str, Any] | None:
+        """The answer; None where there is none in so many seconds."""
         try:
             pipe = self._free.pop()
         except IndexError:
@@ -74,8 +73,8 @@ class DirectLine:
         if pipe is None:
             return None
         try:
-            pipe.send_bytes(json.dumps(question).encode())
-            if pipe.poll(SECONDS + GRACE):
+            pipe.send_bytes(json.dumps([question, seconds]).encode())
+            if pipe.poll(seconds + GRACE):
                 found = json.loads(pipe.recv_bytes())
                 self._free.append(pipe)
                 return found

@@ -33,7 +33,7 @@ from zerotilt.store.records import (
     Task,
     own,
 )
-from zerotilt.tasks.expectation import DIRECT_SECONDS, GUESS, QUICK_SECONDS, expected, learnt
+from zerotilt.tasks.expectation import GUESS, QUICK_SECONDS, expected, patience
 from zerotilt.tasks.queue import Queue, Turn
 
 QUICK_KINDS = ("read_table", "inspect_model", "check")
@@ -42,10 +42,11 @@ QUICK_KINDS = ("read_table", "inspect_model", "check")
 
 @dataclass(frozen=True)
 class Direct:
-    """What is asked for without a task: the key that the evidence will have, and what it is computed from."""
+    """What is asked for without a task: the key that the evidence will have, what it is computed from, and in which time."""
 
     key: str
     payload: dict[str, Any]
+    seconds: float
 
 
 class Board:
@@ -134,7 +135,7 @@ class Board:
     ) -> EvidenceRow | Direct | None:
         """The evidence when it exists, else how to ask for it directly; None where it has to be a task.
 
-        Asked for directly is what is known to be quick on these very rows, and leaves no files.
+        Asked for directly is what leaves no files and is known to be quick on these very rows, or may be: of a small table.
         """
         wanted, payload = _wanted(audit, context, method, settings)
         row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
@@ -144,8 +145,8 @@ class Board:
         found = method_named(method)
         if found.attaches or found.reads(found.settings.model_validate(settings)):
             return None
-        seconds = learnt(payload)
-        return Direct(wanted, payload) if seconds is not None and seconds <= DIRECT_SECONDS else None
+        seconds = patience(payload, payload["cells"])
+        return Direct(wanted, payload, seconds) if seconds else None
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""

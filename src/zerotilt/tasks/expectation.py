@@ -14,8 +14,10 @@ from zerotilt.tasks.ownership import now
 
 QUICK_SECONDS = 1.0
 """Up to here work is quick: it is begun at once, and waited for where it is asked for."""
-DIRECT_SECONDS = 0.3
-"""Up to here it is asked for directly, once it is known."""
+DIRECT_SECONDS, SMALL = 0.3, 500_000
+"""Up to here it is asked for directly: seconds that it took before, or cells of a table where nobody knows yet."""
+KNOWN_PATIENCE, PATIENCE = 1.0, 0.5
+"""How long is waited for what is asked for directly: where it was quick before, and where it may be."""
 GUESS = 0.5
 UNKNOWN = None
 KEPT = 0.5
@@ -51,10 +53,12 @@ def expected(payload: dict[str, Any], cells: int) -> float | None:
     return UNKNOWN if whole else GUESS
 
 
-def learnt(payload: dict[str, Any]) -> float | None:
-    """Seconds that the same work took on the same table, models and rows; None where it was not done yet."""
+def patience(payload: dict[str, Any], cells: int) -> float:
+    """Seconds for which an answer is waited for without a task; 0 where it would not be there in time."""
     known = Timing.get_or_none((Timing.work == work_of(payload)) & (Timing.basis == basis_of(payload)))
-    return known and known.seconds
+    if known is not None:
+        return KNOWN_PATIENCE if known.seconds <= DIRECT_SECONDS else 0.0
+    return PATIENCE if cells <= SMALL and not METHODS[payload["method"]].first_look else 0.0
 
 
 def learn(payload: dict[str, Any], cells: int, seconds: float) -> None:

@@ -23,7 +23,7 @@ from zerotilt.store.check import discard_unowned
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Task, own
-from zerotilt.tasks import at_hand, reporting
+from zerotilt.tasks import reporting
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.expectation import QUICK_SECONDS, learn
 from zerotilt.tasks.finishing import FINISHERS
@@ -81,13 +81,13 @@ class Worker:
         finally:
             lane.give_back()
 
-    def at_once(self, arguments: dict[str, Any]) -> dict[str, Any] | None:
+    def at_once(self, arguments: dict[str, Any], seconds: float) -> dict[str, Any] | None:
         """A quick reading by a process that stands ready, kept nowhere yet; None where it is to go the long way."""
-        if not self._quick_places.acquire(timeout=at_hand.SECONDS / 4):
+        if not self._quick_places.acquire(timeout=seconds / 4):
             return None
         try:
             with self._hurry(True), contextlib.suppress(Refused):
-                return self._room.answer("evidence", self._with_files(arguments), at_hand.SECONDS)
+                return self._room.answer("evidence", self._with_files(arguments), seconds)
         finally:
             self._quick_places.release()
         return None
