@@ -33,7 +33,11 @@ class Answering:
         place = _within(self._folder)
         with contextlib.suppress(FileNotFoundError):
             os.unlink(place)  # left by a worker before this one
-        self._listener = Listener(place, family="AF_UNIX", backlog=64)
+        before = os.umask(0o077)  # from the first moment on its owner's alone
+        try:
+            self._listener = Listener(place, family="AF_UNIX", backlog=64)
+        finally:
+            os.umask(before)
         threading.Thread(target=self._listen, name="at hand", daemon=True).start()
 
     def _listen(self) -> None:
