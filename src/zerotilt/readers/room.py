@@ -132,6 +132,12 @@ class Reader:
             self._answering.release()
         return None if outcome is None else result_of(*outcome)
 
+    def stand_by(self) -> None:
+        """Have a process stand ready before the first quick job is asked for."""
+        with self._answering:
+            if self._standing is None and self.alive:
+                self._standing = self._stand(time.monotonic() + self._limits.stall)
+
     def _stand(self, until: float) -> Standing | None:
         """A process that answers; None where the reader is at something else."""
         if not self._asking.acquire(timeout=max(until - time.monotonic(), 0)):
@@ -151,6 +157,11 @@ class Reader:
             return None
         finally:
             self._asking.release()
+
+    @property
+    def unready(self) -> bool:
+        """Whether nobody stands ready, nor is at work."""
+        return self._standing is None and not self._answering.locked()
 
     @property
     def alive(self) -> bool:
@@ -250,7 +261,10 @@ class Room:
             os.chown(scratch, self._user.pw_uid, self._user.pw_gid)
         reader = self._taken(arguments, limits)
         try:
-            return self._run(reader, job, arguments, scratch, on_tick, limits, gives_way, on_start)
+            found = self._run(reader, job, arguments, scratch, on_tick, limits, gives_way, on_start)
+            if not gives_way and reader.unready:
+                threading.Thread(target=reader.stand_by, name="stands by", daemon=True).start()
+            return found
         except Lost:
             # it died while it opened the files: alone, the job says why
             log.warning("a reader was lost; its job is done alone")

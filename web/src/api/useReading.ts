@@ -1,8 +1,10 @@
-import { keepPreviousData, type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
+import { hashKey, keepPreviousData, type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef } from "react";
-import { useAuditContext } from "../frame/context";
+import { readBy, useAuditContext } from "../frame/context";
+import { listen } from "../frame/forthcoming";
 import { api, type Context, need, type Problem, type Task, type Told } from "./client";
 import { declared, type MethodName, type Readings, type Settings } from "./methods";
+import { settingsOf } from "./settings";
 import { ENDED, useTask } from "./tasks";
 
 interface Answer<M extends MethodName> {
@@ -53,6 +55,7 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
     enabled,
     staleTime: Number.POSITIVE_INFINITY,
   });
+  useForthcoming(method, settings, enabled);
   const task = useTask(query.data?.task ?? undefined);
   useLeaving(enabled ? task : undefined, query.refetch);
   const failed = task?.state === "failed" && task.error ? task.error : null;
@@ -64,6 +67,30 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
     problem: query.error ?? (failed ? { detail: failed.message, where: failed.where, todo: failed.todo } : null),
     again: () => query.refetch(),
   };
+}
+
+/**
+ * Ask for what the address is about to read while the page is still drawn for it: where the settings are the address's
+ * own, besides those of a first look.
+ */
+function useForthcoming<M extends MethodName>(method: M, settings: Settings<M>, enabled: boolean): void {
+  const { audit, search } = useAuditContext();
+  const client = useQueryClient();
+  useEffect(() => {
+    if (!enabled) return;
+    const look = declared(method).first_look as Settings<M>;
+    const own = settingsOf(method, search);
+    const more = [look, {} as Settings<M>].find((one) => hashKey([{ ...own, ...one }]) === hashKey([settings]));
+    if (!more) return;
+    return listen((next) => {
+      const [{ context }, asked] = [readBy(audit, next), { ...settingsOf(method, next), ...more }];
+      void client.prefetchQuery({
+        queryKey: ["reading", audit.id, method, context, asked],
+        queryFn: () => askOnce(client, audit.id, method, context, asked),
+        staleTime: Number.POSITIVE_INFINITY,
+      });
+    });
+  }, [client, audit, search, method, settings, enabled]);
 }
 
 /** Ask for what will be looked at in a moment, before the page is drawn for it. */

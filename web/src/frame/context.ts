@@ -3,6 +3,7 @@ import { useSearchParams } from "react-router";
 import type { Audit, Context } from "../api/client";
 import { declared } from "../api/methods";
 import words from "../api/words.json";
+import { tell } from "./forthcoming";
 import { kindOf } from "./tasks";
 
 export const ROWS = ["hold-out", "training", "all"] as const;
@@ -19,21 +20,7 @@ export function useAuditContext() {
   const audit = useContext(OpenAudit);
   if (audit === null) throw new Error("no audit is open");
   const [search, setSearch] = useSearchParams();
-  const wanted = search.get("model");
-  const named = (id: string | null) => audit.models.find((one) => one.id === id);
-  const newest = audit.models[audit.models.length - 1];
-  const model = named(wanted) ?? (audit.ready ? named(audit.checked_model) : undefined) ?? newest;
-  const task = audit.spec?.task ?? "binary";
-  const kind = kindOf(task);
-  const beside = besideOf(search.get("beside"), audit);
-  const context: Context = {
-    model: model?.id ?? null,
-    rows: audit.only_all && !model ? "all" : (ROWS.find((one) => one === search.get("rows")) ?? "hold-out"),
-    output: search.get("as") === "log-odds" && kind.scaled ? "log-odds" : "probability",
-    segment: segmentOf(search.get("segment"), audit),
-    read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
-    alongside: beside && beside.model === model?.id ? null : beside,
-  };
+  const { model, task, kind, context } = readBy(audit, search);
   useEffect(() => {
     if (underWay?.toString() === search.toString()) underWay = null;
   }, [search]);
@@ -45,6 +32,7 @@ export function useAuditContext() {
         else next.set(name, value);
       }
       underWay = next;
+      tell(next);
       setTimeout(() => {
         if (underWay === next) underWay = null;
       }, SETTLED);
@@ -53,6 +41,25 @@ export function useAuditContext() {
     [search, setSearch],
   );
   return { audit, model, context, task, kind, search, set };
+}
+
+/** What an address reads of an audit. */
+export function readBy(audit: Audit, search: URLSearchParams) {
+  const named = (id: string | null) => audit.models.find((one) => one.id === id);
+  const newest = audit.models[audit.models.length - 1];
+  const model = named(search.get("model")) ?? (audit.ready ? named(audit.checked_model) : undefined) ?? newest;
+  const task = audit.spec?.task ?? "binary";
+  const kind = kindOf(task);
+  const beside = besideOf(search.get("beside"), audit);
+  const context: Context = {
+    model: model?.id ?? null,
+    rows: audit.only_all && !model ? "all" : (ROWS.find((one) => one === search.get("rows")) ?? "hold-out"),
+    output: search.get("as") === "log-odds" && kind.scaled ? "log-odds" : "probability",
+    segment: segmentOf(search.get("segment"), audit),
+    read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
+    alongside: beside && beside.model === model?.id ? null : beside,
+  };
+  return { model, task, kind, context };
 }
 
 type Alongside = NonNullable<Context["alongside"]>;
