@@ -71,6 +71,56 @@ def test_no_set_that_can_be_worked_out_is_smaller_than_was_set(seed):
         assert mask.sum() == 0 or mask.sum() >= smallest
 
 
+def told(known: list[np.ndarray], wanted: np.ndarray) -> bool:
+    """Whether a set of rows is a sum and difference of known ones, by ranks."""
+    held = np.array(known, float)
+    return np.linalg.matrix_rank(np.vstack([held, wanted])) == np.linalg.matrix_rank(held)
+
+
+def of_three_columns(rng: np.random.Generator, rows: int) -> list[Grouping]:
+    """Two columns with groups apart, a third one that joins them but for a few rows, and a column of its own."""
+    base = rng.choice(4, rows, p=rng.dirichlet(np.full(4, 3.0)))
+    few = rng.random(rows) < rng.choice([0.0, 0.01, 0.05, 0.2])
+    joined = np.where(few, 2, np.isin(base, (0, 1)).astype(int))
+    return [
+        grouping("first", (base == 0).astype(int)),
+        grouping("second", (base == 1).astype(int)),
+        grouping("third", joined),
+        grouping("other", rng.integers(0, 3, rows)),
+    ]
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_no_sum_and_difference_of_printed_sets_is_a_small_one(seed):
+    rng = np.random.default_rng(seed)
+    rows, smallest = int(rng.integers(40, 400)), int(rng.choice([5, 30]))
+    groupings = (random_groupings if seed % 2 else of_three_columns)(rng, rows)
+    allowed = printable(groupings, rows, smallest)
+    every = [(each, place, each.mask(place)) for each in groupings for place in range(len(each.labels))]
+    known = [np.ones(rows), *(mask for each, place, mask in every if (each.attribute, each.labels[place]) in allowed)]
+    masks = [mask for _, _, mask in every]
+    for mask in masks + [a & b for a, b in itertools.combinations(masks, 2)]:
+        if 0 < mask.sum() < smallest:
+            assert not told(known, mask)
+
+
+def test_three_columns_together_do_not_tell_what_no_two_do():
+    # a 100, b 100 others; c holds 190 of both: a and b less c are ten people
+    base = np.repeat([0, 1, 2], [100, 100, 300])
+    held = np.repeat([1, 0, 1, 0], [95, 5, 95, 305])
+    a, b, c = grouping("a", (base == 0) * 1), grouping("b", (base == 1) * 1), grouping("c", held)
+    assert len(printable([a, b], 500, 30)) == 4 and len(printable([a, c], 500, 30)) == 4
+    allowed = printable([a, b, c], 500, 30)
+    known = [np.ones(500)] + [
+        each.mask(place)
+        for each in (a, b, c)
+        for place, label in enumerate(each.labels)
+        if (each.attribute, label) in allowed
+    ]
+    assert len(allowed) >= 2
+    assert not told(known, (base == 0) & (held == 0)) and not told(known, (base < 2) & (held == 0))
+
+
 def test_large_groups_are_all_printed_and_the_next_smallest_covers_a_small_one():
     large = grouping("a", np.repeat([0, 1, 2], [400, 300, 300]))
     assert printable([large], 1_000, 30) == {("a", "a0"), ("a", "a1"), ("a", "a2")}

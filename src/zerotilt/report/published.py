@@ -1,17 +1,21 @@
-"""What can go out to everybody: no group under a set number of rows, and none that can be worked out by subtraction.
+"""What can go out to everybody: no group under a set number of rows, and none that can be worked out from those printed.
 
 Primary and complementary suppression of cells (Cox 1980), with the rows at hand: groups are taken out until what is
-left of any printed set, once printed sets inside it are taken away, is nothing or large enough.
+left of any printed set, once printed sets inside it are taken away, is nothing or large enough, until no sum and
+difference of three printed sets is a smaller one, and until no sum and difference of however many is a smaller group, a
+smaller crossing of two, or fewer people alike in all columns.
 """
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import cast
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import csr_array, vstack
 
 from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
@@ -21,6 +25,9 @@ from zerotilt.core.membership import Grouping
 from zerotilt.core.subject import Subject
 from zerotilt.report.compose import Bundle
 from zerotilt.report.document import sections
+
+PIECE = 10_000
+"""Small sets looked at together."""
 
 
 @dataclass
@@ -56,6 +63,9 @@ def printable(groupings: Sequence[Grouping], rows: int, smallest: int) -> set[tu
                 if of is not by and by.printed.any() and _tells(of, by, smallest):
                     by.printed[:] = False
                     changed = True
+        if not changed and (one := _combined(parted, smallest)) is not None:
+            _cover(one, rows, smallest)
+            changed = True
     return {
         (one.attribute, label)
         for one in parted
@@ -100,6 +110,71 @@ def _tells(of: _Parted, by: _Parted, smallest: int) -> bool:
         if nested.any() and 0 < rows.sum() - rows[nested].sum() < smallest:
             return True
     return False
+
+
+def _combined(parted: list[_Parted], smallest: int) -> _Parted | None:
+    """Take out one printed group by which sums and differences of printed ones give a small set; whose it was, or None.
+
+    A set can be worked out where its rows are a linear combination of all rows and the printed sets.
+    """
+    kinds, alike = np.unique(np.stack([one.codes for one in parted]), axis=1, return_inverse=True)
+    sizes = np.bincount(alike.reshape(-1), minlength=kinds.shape[1])
+    printed = [(part, int(place)) for part in range(len(parted)) for place in np.flatnonzero(parted[part].printed)]
+    if not printed:
+        return None
+    known = csr_array(np.stack([kinds[part] == place for part, place in printed]).astype(float))
+    by = _of_three(known, sizes, smallest)
+    if by is None:
+        by = _of_many_together(vstack([np.ones((1, len(sizes))), known]).tocsr(), kinds, sizes, smallest)
+    if by is None:
+        return None
+    part, place = min((printed[i] for i in by), key=lambda one: parted[one[0]].sizes[one[1]])
+    found = parted[part]
+    found.printed[[place] if None not in found.labels else slice(None)] = False
+    return found
+
+
+def _of_three(printed: csr_array, sizes: NDArray[np.int64], smallest: int) -> NDArray[np.int64] | None:
+    """The first three sets whose sum and difference, with all rows or without, is a small set; shape (3,)."""
+    rows, n = printed @ sizes, sizes.sum()
+    order = np.argsort(rows)
+    first, second = np.triu_indices(len(rows), 1)
+    for a, b, c in itertools.product((1, -1), repeat=3):
+        for everything in range(-3, 4):
+            so_far = everything * n + a * rows[first] + b * rows[second]
+            # the third set makes the sum a small one: c * rows lies between -so_far and smallest - so_far
+            ends = np.sort(np.stack([-c * so_far, c * (smallest - so_far)]), axis=0)
+            low, high = np.searchsorted(rows[order], ends[0], "right"), np.searchsorted(rows[order], ends[1], "left")
+            for pair in np.flatnonzero(high > low):
+                for third in order[low[pair] : high[pair]]:
+                    if third <= second[pair]:
+                        continue  # found in another order
+                    three = np.array([first[pair], second[pair], third])
+                    found = everything + np.array([a, b, c]) @ printed[three].toarray()
+                    if np.isin(found, (0, 1)).all():
+                        return three
+    return None
+
+
+def _of_many_together(known: csr_array, kinds, sizes, smallest: int) -> NDArray[np.int64] | None:
+    """The printed sets that tell of a small one: of people alike in all columns, of a group, of two groups crossed."""
+    lengths, turned = np.linalg.eigh((known @ known.T).toarray())
+    kept = lengths > 1e-9 * lengths[-1]
+    onto = (turned[:, kept] / np.sqrt(lengths[kept])).T
+    parts = range(len(kinds))
+    for some in (tuple(parts), *((one,) for one in parts), *itertools.combinations(parts, 2)):
+        place = np.unique(kinds[list(some)], axis=1, return_inverse=True)[1].reshape(-1)
+        small = np.flatnonzero(np.bincount(place, sizes) < smallest)
+        inside = csr_array((np.ones(len(place)), (np.arange(len(place)), place)))[:, small]
+        held = np.asarray(inside.sum(axis=0)).reshape(-1)
+        for start in range(0, len(small), PIECE):
+            met = (known @ inside[:, start : start + PIECE]).toarray()
+            within = np.flatnonzero(((onto @ met) ** 2).sum(axis=0) > held[start : start + PIECE] * (1 - 1e-9))
+            if len(within):
+                # least squares by the products: which sets the small one is made of
+                shares = turned[:, kept] @ ((turned[:, kept].T @ met[:, within[0]]) / lengths[kept])
+                return np.flatnonzero(np.abs(shares[1:]) > 1e-6)
+    return None
 
 
 def without_the_few(found: Evidence, subject: Subject, smallest: int) -> tuple[Evidence, int]:
