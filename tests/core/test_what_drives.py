@@ -148,6 +148,24 @@ def test_split_reduction_is_the_variance_a_tree_explains():
     assert sum(part.value for part in result.parts) == pytest.approx(subject.predictions.outputs.var(), rel=1e-6)
 
 
+def test_rows_held_by_leaves_are_counted_alike_however_they_are_cut(monkeypatch):
+    task, model, columns = zoo.made("decision tree of a number")
+    subject = zoo.subject_of(model, columns, task)
+    structure = subject.predictions.structure[0]
+    encoded, weights = structure.encode(subject.frame), np.random.default_rng(3).random(subject.n)
+    held = structure.trees.held(encoded, weights)
+    assert held.sum() == pytest.approx(weights.sum() * len(structure.trees.roots))
+    # one tree: a row's output is its leaf's value
+    outputs = structure.trees.base[0] + structure.trees.leaves[:, 0]
+    for value in np.unique(outputs):
+        mine = np.isclose(subject.predictions.outputs.reshape(-1), value, rtol=1e-5)
+        assert held[outputs == value].sum() == pytest.approx(weights[mine].sum())
+    whole = own.own_parts(subject, own.OwnSettings(), 1, Work())
+    monkeypatch.setattr(own, "PIECE", 7)
+    cut = own.own_parts(subject, own.OwnSettings(), 1, Work())
+    assert [one.value for one in cut.parts] == pytest.approx([one.value for one in whole.parts])
+
+
 def test_standardised_coefficients_are_the_spread_of_a_columns_term():
     task, model, columns = zoo.made("linear regression")
     subject = zoo.subject_of(model, columns, task)

@@ -17,6 +17,7 @@ from zerotilt.core.refusal import Refused
 
 YEARS = 1800, 2100
 """Whole numbers of which all lie within these could be years."""
+FEW = 100
 
 
 @dataclass(frozen=True)
@@ -91,9 +92,8 @@ class Editor:
         table = self.predictions.rows.table
         if feature not in self._years:
             known = table.numbers(feature) if feature in table.names and table.is_number(feature) else np.empty(0)
-            known = known[np.isfinite(known)]
-            within = (known >= YEARS[0]) & (known <= YEARS[1]) & (known % 1 == 0)
-            self._years[feature] = bool(len(known)) and bool(within.all())
+            # most columns hold no years, and a few of their numbers say so
+            self._years[feature] = _years(known[:FEW]) is not False and bool(_years(known))
         return self._years[feature]
 
     @cached_property
@@ -104,3 +104,9 @@ class Editor:
         """Whether a model input is a day, counted from 1970."""
         table = self.predictions.rows.table
         return feature in table.names and table.is_date(feature)
+
+
+def _years(values: NDArray[np.float64]) -> bool | None:
+    """Whether all of these could be years; None where none is known."""
+    known = values[np.isfinite(values)]
+    return bool(((known >= YEARS[0]) & (known <= YEARS[1]) & (known % 1 == 0)).all()) if len(known) else None

@@ -76,7 +76,7 @@ def _unit_ranks(frame: Frame, columns: Sequence[int]) -> NDArray[np.float64]:
 
 
 def _codes(frame: Frame, column: int) -> NDArray[np.int64]:
-    return np.unique(frame[frame.names[column]].astype(str), return_inverse=True)[1]
+    return frame.distinct(frame.names[column]).codes
 
 
 def _cramer(a: NDArray, b: NDArray) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any, BinaryIO
 
 import numpy as np
@@ -82,12 +82,15 @@ class Table:
     def column(self, name: str) -> pa.ChunkedArray:
         return self._column(name)
 
+    @cached_property
+    def _types(self) -> list[pa.DataType]:
+        return list((self._whole.schema if self._whole is not None else self._opened.schema_arrow).types)
+
     def _type(self, name: str) -> pa.DataType:
         """Found from the file's description: nothing is read."""
         if name not in self.names:
             raise Refused(f"The table has no column “{name}”.", where=f"column “{name}”")
-        types = self._whole.schema if self._whole is not None else self._opened.schema_arrow
-        return types.field(self.names.index(name)).type
+        return self._types[self.names.index(name)]
 
     def stored(self, name: str) -> pa.DataType:
         """The type that the column is stored in."""

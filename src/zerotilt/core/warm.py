@@ -60,7 +60,7 @@ def _run(number: type) -> None:
     tables.filled(trees, plan, tables.counted(trees, plan, encoded, weights), 0, 1).look_up(encoded)
     pairs.explain(trees, owner, everything, encoded, encoded, weights, 0, 1)
     curves.sweep(trees, encoded, curves.axes(trees, owner, [encoded]))
-    split_reduction(trees, encoded, weights, 0)
+    split_reduction(trees, trees.held(encoded, weights), 1, 0)
     link: Link = "identity"
     structure = Structure(None, owner, trees, None, trees.base, link)  # type: ignore[arg-type]  # nothing is encoded
     structure.sums_of(encoded)

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import type { Task } from "./client";
+import { followed, type Told } from "./events";
 import { declared } from "./methods";
 
 export const ENDED = new Set(["done", "failed", "cancelled", "dropped"]);
@@ -20,18 +21,20 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
   const seen = useRef(new Map<string, string>());
 
   useEffect(() => {
-    const source = new EventSource(`/api/audits/${audit}/events`);
-    source.onopen = () => {
+    const hear = (told: Told) => {
+      if (told.what === "open") {
+        setTrouble(null);
+        client.invalidateQueries({
+          predicate: (query) => Boolean((query.state.data as { task?: Task } | undefined)?.task),
+        });
+        return;
+      }
+      if (told.what === "trouble") {
+        setTrouble(told.text);
+        return;
+      }
       setTrouble(null);
-      client.invalidateQueries({
-        predicate: (query) => Boolean((query.state.data as { task?: Task } | undefined)?.task),
-      });
-    };
-    source.onerror = () => setTrouble("The connection to the server is lost; trying again.");
-    source.addEventListener("trouble", (event) => setTrouble((event as MessageEvent).data));
-    source.addEventListener("task", (event) => {
-      setTrouble(null);
-      const task = JSON.parse((event as MessageEvent).data) as Task;
+      const { task } = told;
       setTasks((before) => new Map(before).set(task.id, task));
       if (seen.current.get(task.id) === task.state) return;
       seen.current.set(task.id, task.state);
@@ -47,8 +50,8 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
         }
         if (task.kind === "report") client.invalidateQueries({ queryKey: ["reports", audit] });
       }
-    });
-    return () => source.close();
+    };
+    return followed(audit, hear);
   }, [audit, client]);
 
   const value = useMemo(() => ({ tasks, trouble }), [tasks, trouble]);

@@ -13,6 +13,7 @@ from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
+from zerotilt.core.stats.distinct import distinct
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -76,7 +77,7 @@ def held_by(subject: Subject, settings: ValuesSettings, seed: int, work: Work) -
             low, *middle, high = (_typed(subject, name, float(one)) for one in at)
             typical = tuple(middle)
         elif not number:
-            found, sizes = np.unique(known.astype(str), return_counts=True)
+            found, _, sizes = distinct(known)
             by_size = dict(zip(found.tolist(), sizes.tolist(), strict=True))
             order = [level for level in subject.spec.column(name).order if level in by_size]
             rest = sorted(set(by_size) - set(order), key=lambda level: (-by_size[level], level))

@@ -33,22 +33,33 @@ class Background:
     @cached_property
     def boosts(self) -> NDArray[np.float64]:
         """How much oftener than by weight a row is drawn for what is rare in it, summed over its columns, shape (rows,)."""
-        return np.sum([_boost(self.frame[name], self.weights) for name in self.frame.names], axis=0)
+        found = np.zeros(self.rows)
+        for name in self.frame.names:
+            values = self.frame[name]
+            codes = _widths(values) if values.dtype.kind == "f" else self.frame.distinct(name).codes
+            found += _boost(codes, self.weights)
+        return found
 
 
-def _boost(values: NDArray, weights: NDArray[np.float64]) -> NDArray[np.float64]:
-    """1 / (groups × share of the row's group), where a column is cut into a few groups: each level, or equal widths."""
-    if values.dtype.kind == "f":
-        known = np.isfinite(values)
-        low, high = (values[known].min(), values[known].max()) if known.any() else (0.0, 0.0)
-        span = high - low
-        codes = np.full(len(values), GROUPS_IN_COLUMN)
-        if np.isfinite(span) and span > 0:
-            codes[known] = np.minimum((values[known] - low) / span * GROUPS_IN_COLUMN, GROUPS_IN_COLUMN - 1).astype(int)
-        elif known.any():
-            codes[known] = 0
-    else:
-        codes = np.unique(values.astype(str), return_inverse=True)[1]
+def _widths(values: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Which of a few stretches of equal width each number lies in; missing has a place of its own."""
+    known = np.isfinite(values)
+    every = bool(known.all())
+    held = values if every else values[known]
+    low, high = (held.min(), held.max()) if len(held) else (0.0, 0.0)
+    span = high - low
+    inside = np.zeros(len(held), np.int64)
+    if np.isfinite(span) and span > 0:
+        inside = np.minimum((held - low) / span * GROUPS_IN_COLUMN, GROUPS_IN_COLUMN - 1).astype(np.int64)
+    if every:
+        return inside
+    codes = np.full(len(values), GROUPS_IN_COLUMN)
+    codes[known] = inside
+    return codes
+
+
+def _boost(codes: NDArray[np.int64], weights: NDArray[np.float64]) -> NDArray[np.float64]:
+    """1 / (groups × share of the row's group), shape (rows,)."""
     share = np.bincount(codes, weights)
     if len(share) > MOST_GROUPS:  # levels as alike as these are told apart by how rare they are
         codes = np.searchsorted(np.logspace(-6, 0, MOST_GROUPS), share)[codes]
@@ -67,7 +78,7 @@ class Draws:
     """
 
     def __init__(self, reference: Background, outputs: NDArray[np.float64]):
-        boosts = (reference.boosts + _boost(outputs, reference.weights)) / (len(reference.frame.names) + 1)
+        boosts = (reference.boosts + _boost(_widths(outputs), reference.weights)) / (len(reference.frame.names) + 1)
         chance = reference.weights * (1 + boosts) / 2
         self._order = np.argsort(outputs, kind="stable")
         self._ends = np.cumsum(chance[self._order])

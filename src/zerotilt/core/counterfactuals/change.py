@@ -18,6 +18,7 @@ from zerotilt.core.method import Method
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.support import Support, nearest_in, support_in
+from zerotilt.core.stats.distinct import distinct
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -49,7 +50,7 @@ class _Search:
         if values.dtype.kind == "f":
             rows = column[(column >= values[0]) & (column <= values[-1])]
             return np.unique(np.quantile(rows, np.linspace(0.01, 0.99, VALUES), method="nearest"))
-        levels, sizes = np.unique(column.astype(str), return_counts=True)
+        levels, _, sizes = distinct(column)
         by_size = dict(zip(levels.tolist(), sizes.tolist(), strict=True))
         return np.array(sorted(values, key=lambda level: -by_size[level])[:VALUES], dtype=object)
 
@@ -192,7 +193,7 @@ def _values(subject: Subject, limits: Mapping[str, Allowed], case: Frame, asked:
                 keep &= known <= limit.high
             values = known[keep]
         else:
-            kept = np.unique(column.astype(str)).tolist()
+            kept = distinct(column).names.tolist()
             order = list(subject.spec.column(name).order)
             if limit.change in ("up", "down"):
                 if own not in order and name not in asked:

@@ -18,6 +18,7 @@ from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import apart
+from zerotilt.core.stats.distinct import distinct
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -244,7 +245,7 @@ def _cells(values: NDArray[np.float64]) -> tuple[tuple[float, ...], NDArray[np.i
 
 def _levels(values: NDArray) -> tuple[list[str], NDArray[np.int64]]:
     """The most frequent levels, the others together; missing is a level."""
-    found, codes, sizes = np.unique(values.astype(str), return_inverse=True, return_counts=True)
+    found, codes, sizes = distinct(values)
     order = np.argsort(-sizes, kind="stable")[:LEVELS]
     place = np.full(len(found), len(order))
     place[order] = np.arange(len(order))

@@ -21,6 +21,9 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.trees.ensemble import Trees
 from zerotilt.core.work import Work
 
+PIECE = 50_000
+"""Rows counted together."""
+
 
 class OwnSettings(Frozen):
     """Nothing to choose."""
@@ -78,7 +81,9 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
             sign[j] = "" if not signs else "mixed" if len(mine) > 1 else "+" if signs == {1.0} else "−"
     else:
         kind = "split reduction"
-        reduced = split_reduction(structure.trees, encoded, weights, subject.column)
+        pieces = [slice(start, start + PIECE) for start in range(0, len(encoded), PIECE)]
+        held = sum(work.spread(_held, (structure.trees, encoded, weights), pieces, "rows"), 0.0)
+        reduced = split_reduction(structure.trees, held, encoded.shape[1], subject.column)
         for j in range(len(names)):
             value[j] = reduced[structure.owner == j].sum()
     total = value.sum()
@@ -96,15 +101,19 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
     )
 
 
-def split_reduction(
-    trees: Trees, encoded: NDArray[np.floating], weights: NDArray[np.float64], column: int
-) -> NDArray[np.float64]:
-    """Variance taken away at splits on each encoded column, added over trees, shape (encoded columns,)."""
-    landing = trees.landing(encoded)
-    held = np.zeros(len(trees.leaves))
-    for tree in range(landing.shape[1]):
-        held += np.bincount(landing[:, tree], weights, len(held))
-    out = np.zeros(encoded.shape[1])
+def _held(shared, piece: slice) -> NDArray[np.float64]:
+    trees, encoded, weights = shared
+    return trees.held(encoded[piece], weights[piece])
+
+
+def split_reduction(trees: Trees, held: NDArray[np.float64], columns: int, column: int) -> NDArray[np.float64]:
+    """Variance taken away at splits on each encoded column, added over trees, shape (encoded columns,).
+
+    Parameters
+    ----------
+    held : weight of the rows in each leaf, which sums to the number of trees. column : of the output.
+    """
+    out = np.zeros(columns)
     _reduce(trees.roots, trees.column, trees.yes, trees.no, held, trees.leaves[:, column].copy(), out)
     return out
 

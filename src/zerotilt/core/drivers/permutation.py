@@ -147,7 +147,7 @@ def _distinct(frame: Frame, names: Sequence[str]) -> _Kinds:
     code = np.zeros(frame.rows, np.int64)
     for name in names:
         values = frame[name]
-        own = np.unique(values if values.dtype.kind == "f" else values.astype(str), return_inverse=True)[1]
+        own = np.unique(values, return_inverse=True)[1] if values.dtype.kind == "f" else frame.distinct(name).codes
         code = np.unique(code * (int(own.max(initial=0)) + 1) + own, return_inverse=True)[1]
     return _Kinds(np.unique(code, return_index=True)[1], code)
 

@@ -18,6 +18,7 @@ from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response.curves import MOST_LEVELS, all_curves, feature_named
 from zerotilt.core.stats import weighing
+from zerotilt.core.stats.distinct import distinct
 from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -211,8 +212,8 @@ def _centre(value: NDArray[np.float64], sizes: NDArray[np.float64]) -> float:
 
 
 def _ordered_levels(subject: Subject, frame: Frame, feature: str):
-    names, sizes = np.unique(frame[feature].astype(str), return_counts=True)
-    levels = [str(name) for name in names[np.argsort(-sizes, kind="stable")][:MOST_LEVELS]]
+    found = frame.distinct(feature)
+    levels = [str(name) for name in found.names[np.argsort(-found.sizes, kind="stable")][:MOST_LEVELS]]
     column = subject.spec.column(feature)
     if column.kind is Kind.ordered and column.order:
         first = [level for level in column.order if level in levels]
@@ -233,7 +234,7 @@ def _ordered_levels(subject: Subject, frame: Frame, feature: str):
 
 def _unlike(values: NDArray, members: list[NDArray]) -> NDArray[np.float64]:
     """Greatest difference of cumulative shares (numbers) or half the summed difference of shares (levels), pairwise."""
-    codes = np.unique(values if values.dtype.kind == "f" else values.astype(str), return_inverse=True)[1]
+    codes = np.unique(values, return_inverse=True)[1] if values.dtype.kind == "f" else distinct(values).codes
     shares = np.stack([np.bincount(codes[own], minlength=codes.max() + 1) / max(len(own), 1) for own in members])
     if values.dtype.kind == "f":
         shares = np.cumsum(shares, axis=1)

@@ -70,7 +70,7 @@ def grid_of(
             places = np.append(places, np.nan)
         labels = tuple(subject.editor.label(feature, float(place)) for place in places)
         return Grid(places, labels, places, True, 0)
-    levels, sizes = np.unique(values.astype(str), return_counts=True)
+    levels, _, sizes = subject.frame.distinct(feature)
     by_size = [str(level) for level in levels[np.argsort(-sizes, kind="stable")]]
     column = subject.spec.column(feature)
     chosen = by_size[:MOST_LEVELS]

@@ -120,9 +120,9 @@ class Trees:
         _add_leaves(encoded, *self.arrays, self.roots, self.leaves, out)
         return out
 
-    def landing(self, encoded: NDArray[np.floating]) -> NDArray[np.int32]:
-        """The leaf each row lands in, shape (rows, trees)."""
-        return _landing(encoded, *self.arrays, self.roots)
+    def held(self, encoded: NDArray[np.floating], weights: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The weight of the rows that land in each leaf, shape (leaves,)."""
+        return _held(encoded, weights, *self.arrays, self.roots, len(self.leaves))
 
     @property
     def arrays(self):
@@ -142,11 +142,11 @@ def _land(row, node, column, threshold, mode, track, yes, no, first, members):
 
 
 @njit(cache=True, nogil=True)
-def _landing(encoded, column, threshold, mode, track, yes, no, first, members, roots):
-    out = np.empty((len(encoded), len(roots)), np.int32)
+def _held(encoded, weights, column, threshold, mode, track, yes, no, first, members, roots, leaves):
+    out = np.zeros(leaves)
     for r in range(len(encoded)):
         for t in range(len(roots)):
-            out[r, t] = _land(encoded[r], roots[t], column, threshold, mode, track, yes, no, first, members)
+            out[_land(encoded[r], roots[t], column, threshold, mode, track, yes, no, first, members)] += weights[r]
     return out
 
 

@@ -1,0 +1,70 @@
+import { api, type Task } from "./client";
+
+/** What is told of an audit's work: a task that has changed, that it is listened to from now on, or that it cannot be. */
+export type Told = { what: "task"; task: Task } | { what: "open" } | { what: "trouble"; text: string };
+
+/**
+ * Hear of an audit's work until told to stop. A browser keeps few connections to one server, and a page that listens has
+ * one for good: of all pages of an audit one listens, the first that can be seen, and tells the others.
+ */
+export function followed(audit: string, hear: (told: Told) => void): () => void {
+  const others = new BroadcastChannel(`work of ${audit}`);
+  others.onmessage = (event) => hear(event.data as Told);
+  const tell = (told: Told) => {
+    hear(told);
+    others.postMessage(told);
+  };
+  let leave = () => {};
+  const turn = () => {
+    leave();
+    if (document.hidden) return;
+    void catchUp(audit, hear);
+    leave = inTurn(`listens to ${audit}`, () => listening(audit, tell));
+  };
+  turn();
+  document.addEventListener("visibilitychange", turn);
+  return () => {
+    document.removeEventListener("visibilitychange", turn);
+    leave();
+    others.close();
+  };
+}
+
+/** What has changed while nobody listened here. */
+async function catchUp(audit: string, hear: (told: Told) => void): Promise<void> {
+  const found = await api
+    .GET("/api/audits/{audit_id}/tasks", { params: { path: { audit_id: audit } } })
+    .catch(() => null);
+  for (const task of found?.data ?? []) hear({ what: "task", task });
+}
+
+/** Do something as long as it is this page's turn: it comes when no other page has it, and ends when it is left. */
+function inTurn(name: string, begin: () => () => void): () => void {
+  if (!navigator.locks) return begin();
+  const waiting = new AbortController();
+  let end: (() => void) | undefined;
+  navigator.locks
+    .request(name, { signal: waiting.signal }, () => {
+      const stop = begin();
+      return new Promise<void>((done) => {
+        end = () => {
+          stop();
+          done();
+        };
+      });
+    })
+    .catch(() => undefined); // left before its turn came
+  return () => {
+    waiting.abort();
+    end?.();
+  };
+}
+
+function listening(audit: string, tell: (told: Told) => void): () => void {
+  const source = new EventSource(`/api/audits/${audit}/events`);
+  source.onopen = () => tell({ what: "open" });
+  source.onerror = () => tell({ what: "trouble", text: "The connection to the server is lost; trying again." });
+  source.addEventListener("trouble", (event) => tell({ what: "trouble", text: (event as MessageEvent).data }));
+  source.addEventListener("task", (event) => tell({ what: "task", task: JSON.parse((event as MessageEvent).data) }));
+  return () => source.close();
+}
