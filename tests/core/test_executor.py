@@ -133,7 +133,7 @@ def test_warming_compiles_every_kernel():
         (pairs, ("_goes", "_explain")),
         (curves, ("_point_masks", "_sweep")),
         (walks, ("walk",)),
-        (ensemble, ("_add_leaves", "_landing", "mix_and_add", "extent")),
+        (ensemble, ("_add_leaves", "_held", "mix_and_add", "extent")),
     ]
     for module, names in entered:
         for name in names:

@@ -157,3 +157,17 @@ def test_whether_numbers_are_classes_is_told_by_the_model():
     # a regression is made for what happened or not, too; and words are no numbers
     assert by_model(truth, "number") is None
     assert by_model(np.array(["a", "b", "c"] * 10), "number") is None
+
+
+def test_which_classes_are_favourable_is_guessed_only_where_every_class_says_so():
+    told = spec_for(np.array(["approved", "rejected", "granted in part"] * 10))[1]
+    assert told.favourable_said and set(told.favourable_classes) == {"approved", "granted in part"}
+    for classes in (["approved", "rejected", "north"], ["quick", "full", "site"], ["approved", "granted", "paid"]):
+        asked = spec_for(np.array(classes * 10))[1]
+        assert asked.task is Task.several and not asked.favourable_said and asked.favourable_classes == ()
+    few, many = np.tile([1, 2, 3], 10), np.arange(40) % 12
+    assert not spec_for(few)[1].favourable_said
+    told = guess.guess_by_model(*spec_for(few), "number", ())
+    assert told is not None and told.favourable_said  # nothing is decided about a number
+    told = guess.guess_by_model(*spec_for(many), "chances", tuple(str(float(one)) for one in range(12)))
+    assert told is not None and not told.favourable_said

@@ -52,10 +52,18 @@ def test_ordered_classes_in_the_order_that_was_set(page, client):
     page.get_by_role("button", name="Move 2 lower").click()
     page.get_by_role("button", name="Move 2 lower").click()
     assert [text.split()[1] for text in order.all_inner_texts()] == ["2", "0", "1"]
-    page.get_by_role("button", name="Score the model and finish").click()
+    # numbers do not tell which classes are good for whom: that is asked, with what follows from the answer
+    finish = page.get_by_role("button", name="Score the model and finish")
+    expect(finish).to_be_disabled()
+    expect(page.get_by_text("Say which classes are favourable to the person.", exact=True)).to_be_visible()
+    page.get_by_role("checkbox", name="2", exact=True).check()
+    expect(page.get_by_text(re.compile(r"In the table [\d.]+% of the rows are “2”; so decisions"))).to_be_visible()
+    accessible(page)
+    finish.click()
     expect(page.get_by_test_id("reading")).to_contain_text("get their own class", timeout=60_000)
     found = client.get(f"/api/audits/{audit}").json()
     assert next(c for c in found["spec"]["columns"] if c["name"] == "y")["order"] == ["2", "0", "1"]
+    assert found["spec"]["favourable_classes"] == ["2"] and found["spec"]["favourable_said"]
     page.goto(f"/audits/{audit}/response?view=lines")
     reading(page)
     shown = page.locator("[data-class]")

@@ -110,7 +110,8 @@ def guess_by_model(profile: TableProfile, spec: Spec, gives: str | None, classes
     if task is spec.task:
         return None
     problem = Problem.model_validate(spec.part("problem"))
-    return problem.model_copy(update={"task": task, "event": "", "favourable_said": True})
+    # a number is not decided; which of several numbers is the better class, numbers do not tell
+    return problem.model_copy(update={"task": task, "event": "", "favourable_said": task is Task.regression})
 
 
 def _recorded(outcomes: list[str], decisions: list[ColumnProfile]) -> dict[str, Any]:
@@ -137,7 +138,12 @@ def _outcome(profile: ColumnProfile, column: ColumnSpec, levels: list[str]) -> d
     if profile.stored in ("int64", "double") and profile.distinct > _MANY_VALUES:
         return {"task": Task.regression, "favourable_said": True}
     if len(levels) > 2:
-        return {"task": Task.ordered if column.kind is Kind.ordered else Task.several, "favourable_said": True}
+        task = Task.ordered if column.kind is Kind.ordered else Task.several
+        told = {level: _good(level) for level in levels}
+        good = [level for level in levels if told[level]]
+        # who would be better off with which class is known only where every class says so
+        said = bool(good) and len(good) < len(levels) and None not in told.values()
+        return {"task": task, "favourable_said": said, "favourable_classes": good if said else []}
     if len(levels) != 2:
         return {}
     event = next((level for level in levels if level.lower() in YES), None) or next(

@@ -45,12 +45,12 @@ export function IntakeSheet() {
   const predicts = model || draft?.columns.some((column) => column.role === "score" || column.role === "decision");
   // classes may be read from the last one, a number has no event
   const unsaid = !targetOf(draft) || (kindOf(draft?.task).cut && !draft?.event);
-  const unfavoured = kindOf(draft?.task).cut && draft?.favourable_said === false;
+  const unfavoured = kindOf(draft?.task).decides && draft?.favourable_said === false;
   const unread = !model && draft ? unsaidOfRecorded(draft, audit.table?.profile.columns ?? []) : null;
   const wanting = unsaid
     ? "Say what is predicted: mark the outcome and choose its event."
     : unfavoured
-      ? "Say which decision is favourable to the person."
+      ? `Say which ${kindOf(draft?.task).classed ? "classes are" : "decision is"} favourable to the person.`
       : !predicts
         ? "Upload a model, or mark a column as recorded score or decision."
         : unread;

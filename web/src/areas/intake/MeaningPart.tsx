@@ -25,8 +25,12 @@ export function MeaningPart({
   const levels = levelsOf(target?.name);
   const counted = audit.table?.profile.columns.find((one) => one.name === target?.name)?.levels ?? [];
   const known = counted.reduce((sum, one) => sum + one.rows, 0);
-  const happened = counted.find((one) => one.level === draft.event)?.rows;
-  const eventShare = known > 0 && happened !== undefined ? happened / known : null;
+  const share = (of: readonly string[]) => {
+    const rows = counted.filter((one) => of.includes(one.level)).map((one) => one.rows);
+    return known > 0 && rows.length === of.length && of.length > 0
+      ? rows.reduce((sum, one) => sum + one, 0) / known
+      : null;
+  };
   const wording = draft.wording ?? {};
   const name = (changes: Partial<NonNullable<Spec["wording"]>>) => set({ wording: { ...wording, ...changes } });
   const task = draft.task ?? "binary";
@@ -61,7 +65,7 @@ export function MeaningPart({
             draft={draft}
             target={target}
             levels={levels}
-            share={eventShare}
+            share={share}
             set={set}
             name={name}
             setTarget={(changes) =>

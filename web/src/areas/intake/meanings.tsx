@@ -12,8 +12,8 @@ export interface Meaning {
   draft: Spec;
   target: Column;
   levels: string[];
-  /** Of the rows in which the outcome is known, those in which it is the event; null where that is not known. */
-  share: number | null;
+  /** Of the rows in which the outcome is known, the share in which it is one of these; null where that is not known. */
+  share: (of: readonly string[]) => number | null;
   set: (changes: Partial<Spec>) => void;
   name: (changes: Partial<NonNullable<Spec["wording"]>>) => void;
   setTarget: (changes: Partial<Column>) => void;
@@ -146,7 +146,7 @@ function EventForm({ draft, target: outcome, levels, share, set, name }: Meaning
           ]}
           onChoose={(value) => value && set({ favourable: value as Spec["favourable"], favourable_said: true })}
         />
-        <Consequence draft={draft} share={share} other={other} />
+        <Consequence draft={draft} share={share([draft.event ?? ""])} other={other} />
       </Line>
       {DECISIONS.map((decision) => (
         <Line key={decision.part} label={decision.label} to={decision.part}>
@@ -193,8 +193,11 @@ function OrderedForm(props: Meaning) {
   );
 }
 
-function ClassForm({ draft, levels, set, name }: Meaning) {
+function ClassForm({ draft, levels, share, set, name }: Meaning) {
   const wording = draft.wording ?? {};
+  const good = draft.favourable_classes ?? [];
+  const favoured = share(good);
+  const among = levels.filter((one) => good.includes(one)).map((one) => `“${one}”`);
   return (
     <>
       <Line label="Class read first" to="event">
@@ -217,8 +220,9 @@ function ClassForm({ draft, levels, set, name }: Meaning) {
                 checked={draft.favourable_classes?.includes(level) ?? false}
                 onChange={(event) =>
                   set({
+                    favourable_said: true,
                     favourable_classes: levels.filter((one) =>
-                      one === level ? event.target.checked : draft.favourable_classes?.includes(one),
+                      one === level ? event.target.checked : good.includes(one),
                     ),
                   })
                 }
@@ -227,6 +231,19 @@ function ClassForm({ draft, levels, set, name }: Meaning) {
             </label>
           ))}
         </span>
+        {draft.favourable_said === false ? (
+          <span className="text-soft">
+            <span aria-hidden className="text-flag">
+              ▲{" "}
+            </span>
+            the words do not tell which are good for the person.
+          </span>
+        ) : good.length && favoured !== null ? (
+          <span className="text-soft">
+            In the table {percent(favoured)} of the rows are {among.join(" or ")}; so decisions that are always right
+            give {percent(favoured)} a favourable one.
+          </span>
+        ) : null}
       </Line>
       <Line label="The favourable decision is called" to="favourable">
         <input
@@ -269,12 +286,22 @@ function OrderLine(props: { column: Column; levels: string[]; set: (order: strin
           <li key={level} className="flex items-baseline gap-1.5">
             {place + 1} {level}
             {place > 0 && (
-              <button type="button" className="act" aria-label={`Move ${level} lower`} onClick={() => move(place, -1)}>
+              <button
+                type="button"
+                className="act min-h-6 min-w-6"
+                aria-label={`Move ${level} lower`}
+                onClick={() => move(place, -1)}
+              >
                 ←
               </button>
             )}
             {place < order.length - 1 && (
-              <button type="button" className="act" aria-label={`Move ${level} higher`} onClick={() => move(place, 1)}>
+              <button
+                type="button"
+                className="act min-h-6 min-w-6"
+                aria-label={`Move ${level} higher`}
+                onClick={() => move(place, 1)}
+              >
                 →
               </button>
             )}
