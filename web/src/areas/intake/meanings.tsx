@@ -236,7 +236,7 @@ function ClassForm({ draft, levels, share, set, name }: Meaning) {
             <span aria-hidden className="text-flag">
               ▲{" "}
             </span>
-            the words do not tell which are good for the person.
+            The words do not tell which are good for the person.
           </span>
         ) : good.length && favoured !== null ? (
           <span className="text-soft">
