@@ -6,10 +6,11 @@ import re
 from xml.etree import ElementTree
 
 import pytest
+from matplotlib.figure import Figure
 
 from zerotilt.core.evidence import Digests
 from zerotilt.core.findings import Finding, Standing
-from zerotilt.core.meaning import Context
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.subject import Subject
@@ -76,3 +77,17 @@ def test_contradictions_stand_in_the_report_with_what_was_decided(demo_subject):
     assert len(again.all_facts()) == len(contradicted) + len(again.facts("tilt")) + 1
     amount = next(one for one in found.typed.checked if one.feature == "ferry_legs").moves
     assert f"Ferry legs was expected to have no effect; it moves the mean by {amount * 100:.1f} points." in html
+
+
+@pytest.mark.parametrize(("start", "crossed"), [(0.49, True), (0.3, False), (0.505, False)])
+def test_the_threshold_of_a_ladder_stops_where_it_would_cross_a_number(start, crossed):
+    steps = [("missed scans 3", -0.12), ("ferry legs 2", 0.2)]
+    drawing = figures.climbed(
+        steps, ("baseline", start), ("this claim", start + 0.08), "probability", 0.5, Spec(columns=[])
+    )
+    axes = Figure().subplots()
+    drawing.paint(axes)
+    through = [one.get_ydata() for one in axes.lines if list(one.get_xdata()) == [0.5, 0.5]]
+    drawn = [low <= 0 <= high for low, high in through]
+    assert any(drawn) != crossed
+    assert min(low for low, _ in through) == -0.5 and max(high for _, high in through) == 3.5

@@ -211,8 +211,11 @@ def climbed(
 
     def paint(axes):
         at = start[1]
+        written: list[tuple[float, float]] = []  # for each line where its number begins, and its letters to the right
         axes.plot(at, 0, "o", color=INK, ms=5)
-        axes.text(at, 0, f"   {words.on_scale(at, output, spec.wording.unit)}", va="center", ha="left")
+        said = f"   {words.on_scale(at, output, spec.wording.unit)}"
+        axes.text(at, 0, said, va="center", ha="left")
+        written.append((at, len(said)))
         for place, (_, step) in enumerate(shown, 1):
             axes.plot([at, at], [place - 1, place], color=SOFT, lw=0.6)
             axes.add_patch(
@@ -225,14 +228,16 @@ def climbed(
             axes.text(
                 side, place, f" {text} ".replace("-", "−"), va="center", ha="left" if step > 0 else "right", fontsize=8
             )
+            written.append((side, (1 if step > 0 else -1) * (len(text) + 2)))
             at += step
         last = len(shown) + 1
         axes.plot([at, at], [last - 1, last], color=SOFT, lw=0.6)
         axes.plot(at, last, "o", color=INK, ms=7)
         said = f"   {words.on_scale(end[1], output, spec.wording.unit)}"
         axes.text(at, last, said, va="center", ha="left", weight="bold")
+        written.append((at, 1.2 * len(said)))
         if threshold is not None:
-            axes.axvline(threshold, color=INK, lw=1.2, zorder=0)
+            _through(axes, threshold, written)
         axes.set_yticks(range(last + 1), [start[0], *(short(name, 40) for name, _ in shown), end[0]])
         axes.invert_yaxis()
         axes.margins(x=0.12)
@@ -240,6 +245,23 @@ def climbed(
         scaled(axes.xaxis, output, spec)
 
     return Drawing(7.2, 0.9 + 0.28 * (len(shown) + 2), paint)
+
+
+LETTER, ACROSS = 0.062, 3.8
+"""About how wide a letter of a number is, and the space between a ladder's names and its end, in inches."""
+
+
+def _through(axes: Axes, threshold: float, written: Sequence[tuple[float, float]]) -> None:
+    """The threshold as a line through all rungs, which stops where it would cross a number."""
+    ends = [one for one, _ in written] + [threshold]
+    letter = LETTER / ACROSS * 1.24 * (max(ends) - min(ends))
+    begin = -0.5
+    for place, (side, letters) in enumerate(written):
+        low, high = sorted((side, side + letters * letter))
+        if low < threshold < high:
+            axes.plot([threshold] * 2, [begin, place - 0.3], color=INK, lw=1.2, zorder=0)
+            begin = place + 0.3
+    axes.plot([threshold] * 2, [begin, len(written) - 0.5], color=INK, lw=1.2, zorder=0)
 
 
 def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
