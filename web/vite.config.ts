@@ -1,5 +1,5 @@
 import { readdir, readFile, writeFile } from "node:fs/promises";
-import { gzipSync } from "node:zlib";
+import { brotliCompressSync, gzipSync } from "node:zlib";
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
 import { defineConfig, type Plugin } from "vite";
@@ -12,7 +12,9 @@ const compressed: Plugin = {
     for (const name of await readdir(folder)) {
       if (!/\.(js|css)$/.test(name)) continue;
       const file = new URL(name, folder);
-      await writeFile(new URL(`${name}.gz`, folder), gzipSync(await readFile(file), { level: 9 }));
+      const whole = await readFile(file);
+      await writeFile(new URL(`${name}.gz`, folder), gzipSync(whole, { level: 9 }));
+      await writeFile(new URL(`${name}.br`, folder), brotliCompressSync(whole));
     }
   },
 };
