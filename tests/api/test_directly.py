@@ -90,8 +90,25 @@ def test_what_is_refused_is_refused_in_words(client, audit, context):
 def test_an_answer_to_another_question_is_not_taken(running, audit, context, client, tasks, tmp_path):
     warmed(client, audit, context, "ladder", [{"row": row} for row in (6, 7, 8)])
     other = talk.read(client, audit["id"], "ladder", context, {"row": 6})
-    Answering(tmp_path, lambda asked, seconds: {"evidence": [other]})
+    said: list[list] = [[other], [], [{}]]
+    Answering(tmp_path, lambda asked, seconds: {"evidence": said.pop(0)})
     with TestClient(create(FileStore(tmp_path / "files"), folder=tmp_path), base_url="http://127.0.0.1") as own:
-        found = post(own, audit, context, "ladder", {"row": 9})
-    said = found["evidence"] or talk.read(client, audit["id"], "ladder", context, {"row": 9})
-    assert said["settings"]["row"] == 9
+        for row in (9, 10, 11):
+            found = post(own, audit, context, "ladder", {"row": row})
+            read = found["evidence"] or talk.read(client, audit["id"], "ladder", context, {"row": row})
+            assert read["settings"]["row"] == row
+
+
+def test_of_what_comes_with_an_answer_only_what_was_asked_for_is_kept(audit, context, client, tmp_path):
+    talk.read(client, audit["id"], "segment", context, {"conditions": "parcel_weight>11"})
+    asked = {"row": 2, "edits": {"missed_scans": "2.5"}}
+    tried = talk.read(client, audit["id"], "tried", context, asked)
+    forged = tried | {"key": "f" * 64}
+    with database.database.connection_context():
+        EvidenceRow.delete().where(EvidenceRow.key == tried["key"]).execute()
+    Answering(tmp_path, lambda asked, seconds: {"evidence": [tried, forged]})
+    with TestClient(create(FileStore(tmp_path / "files"), folder=tmp_path), base_url="http://127.0.0.1") as own:
+        found = post(own, audit, context, "tried", asked)
+    assert found["evidence"]["key"] == tried["key"] and found["beside"] == []
+    with database.database.connection_context():
+        assert not EvidenceRow.select().where(EvidenceRow.key == forged["key"]).exists()

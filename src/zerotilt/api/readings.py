@@ -104,8 +104,10 @@ def _add(router: APIRouter, method: Method) -> None:
         found = handler(**given)
         if direct := found.get("direct"):
             made = (given["desk"].at_hand.ask(direct.payload, direct.seconds) or {}).get("evidence", [{}])
-            if made[0].get("key") == direct.key:
-                return keep(**given, bodies=made)
+            # what computed it has run somebody's model: only what was asked for is kept of what it says
+            if [one.get("key") for one in made[:1]] == [direct.key]:
+                beside = [one for one in made[1:] if one.get("key") in direct.beside]
+                return keep(**given, bodies=[made[0], *beside])
             found = asked(**given)
         task = found.get("task")
         if task is None or task.expected is None or task.expected > QUICK_SECONDS:

@@ -42,11 +42,14 @@ QUICK_KINDS = ("read_table", "inspect_model", "check")
 
 @dataclass(frozen=True)
 class Direct:
-    """What is asked for without a task: the key that the evidence will have, what it is computed from, and in which time."""
+    """What is asked for without a task: the key that the evidence will have, what it is computed from, in which time, and
+    the keys of what is computed with it.
+    """
 
     key: str
     payload: dict[str, Any]
     seconds: float
+    beside: tuple[str, ...] = ()
 
 
 class Board:
@@ -146,7 +149,11 @@ class Board:
         if found.attaches or found.reads(found.settings.model_validate(settings)):
             return None
         seconds = patience(payload, payload["cells"])
-        return Direct(wanted, payload, seconds) if seconds else None
+        if not seconds:
+            return None
+        also = found.also(found.settings.model_validate(settings))
+        beside = tuple(_wanted(audit, context, name, dict(asked))[0] for name, asked in also)
+        return Direct(wanted, payload, seconds, beside)
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""
