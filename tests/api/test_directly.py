@@ -55,6 +55,7 @@ def test_a_quick_reading_is_answered_at_once_and_leaves_no_task(client, audit, c
     assert found["evidence"]["key"] in listed
     again = post(client, audit, context, "ladder", row)
     assert again["evidence"] == found["evidence"] and again["task"] is None
+    assert found["fresh"] and not again["fresh"]  # the page looks for findings once, as no task tells of them
 
 
 def test_it_says_what_a_task_would_have_said(client, audit, context, tasks):

@@ -67,7 +67,7 @@ def _add(router: APIRouter, method: Method) -> None:
         for body in bodies:
             shelf.keep(desk.files, body)
             own(audit, body["key"])
-        return told(audit, wanted, bodies)
+        return told(audit, wanted, bodies) | {"fresh": True}
 
     def computed(audit, desk, wanted, key):
         """What was waited for; it was asked for by this audit, under this key."""

@@ -251,6 +251,9 @@ class ReadingView(BaseModel, Generic[R]):
 
     evidence: EvidenceView[R] | None = None
     task: TaskView | None = None
+    fresh: bool = Field(
+        default=False, description="Whether it was computed for this answer, and no task will tell of it"
+    )
     beside: list[ReadBeside] = Field(
         default=[],
         description="What is shown with it and was computed in the same turn, so that it need not be asked for",

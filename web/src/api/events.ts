@@ -1,7 +1,14 @@
 import { api, type Task } from "./client";
 
-/** What is told of an audit's work: a task that has changed, that it is listened to from now on, or that it cannot be. */
-export type Told = { what: "task"; task: Task } | { what: "open" } | { what: "trouble"; text: string };
+/**
+ * What is told of an audit's work: a task that has changed, that it is listened to from now on, that it cannot be, or that
+ * findings may have come.
+ */
+export type Told =
+  | { what: "task"; task: Task }
+  | { what: "open" }
+  | { what: "trouble"; text: string }
+  | { what: "found" };
 
 /**
  * Hear of an audit's work until told to stop. A browser keeps few connections to one server, and a page that listens has
@@ -28,6 +35,13 @@ export function followed(audit: string, hear: (told: Told) => void): () => void 
     leave();
     others.close();
   };
+}
+
+/** Tell the other pages of an audit that findings may have come of what was read here without a task. */
+export function tellOfFindings(audit: string): void {
+  const others = new BroadcastChannel(`work of ${audit}`);
+  others.postMessage({ what: "found" } satisfies Told);
+  others.close();
 }
 
 /** What has changed while nobody listened here. */

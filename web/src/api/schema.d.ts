@@ -9444,6 +9444,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_AleResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9454,6 +9460,12 @@ export interface components {
         ReadingView_AlikeResult_: {
             evidence?: components["schemas"]["EvidenceView_AlikeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9466,6 +9478,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ArrangementResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9476,6 +9494,12 @@ export interface components {
         ReadingView_ByPartResult_: {
             evidence?: components["schemas"]["EvidenceView_ByPartResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9488,6 +9512,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_CasesPage_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9498,6 +9528,12 @@ export interface components {
         ReadingView_ChangeResult_: {
             evidence?: components["schemas"]["EvidenceView_ChangeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9510,6 +9546,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ChecksResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9520,6 +9562,12 @@ export interface components {
         ReadingView_ColumnsResult_: {
             evidence?: components["schemas"]["EvidenceView_ColumnsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9532,6 +9580,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ConcernsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9542,6 +9596,12 @@ export interface components {
         ReadingView_CutsResult_: {
             evidence?: components["schemas"]["EvidenceView_CutsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9554,6 +9614,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_DifferenceResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9564,6 +9630,12 @@ export interface components {
         ReadingView_DriversResult_: {
             evidence?: components["schemas"]["EvidenceView_DriversResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9576,6 +9648,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ExpectationsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9586,6 +9664,12 @@ export interface components {
         ReadingView_ExpectedResult_: {
             evidence?: components["schemas"]["EvidenceView_ExpectedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9598,6 +9682,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ExplainedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9608,6 +9698,12 @@ export interface components {
         ReadingView_FamiliesResult_: {
             evidence?: components["schemas"]["EvidenceView_FamiliesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9620,6 +9716,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_FlipResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9630,6 +9732,12 @@ export interface components {
         ReadingView_GivenResult_: {
             evidence?: components["schemas"]["EvidenceView_GivenResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9642,6 +9750,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_InteractionsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9652,6 +9766,12 @@ export interface components {
         ReadingView_LadderResult_: {
             evidence?: components["schemas"]["EvidenceView_LadderResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9664,6 +9784,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_LatticeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9674,6 +9800,12 @@ export interface components {
         ReadingView_LossShapleyResult_: {
             evidence?: components["schemas"]["EvidenceView_LossShapleyResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9686,6 +9818,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_MeanLadderResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9696,6 +9834,12 @@ export interface components {
         ReadingView_NearestResult_: {
             evidence?: components["schemas"]["EvidenceView_NearestResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9708,6 +9852,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_OddResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9718,6 +9868,12 @@ export interface components {
         ReadingView_OpenedResult_: {
             evidence?: components["schemas"]["EvidenceView_OpenedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9730,6 +9886,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_OwnResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9740,6 +9902,12 @@ export interface components {
         ReadingView_PairsResult_: {
             evidence?: components["schemas"]["EvidenceView_PairsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9752,6 +9920,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_PerformanceResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9762,6 +9936,12 @@ export interface components {
         ReadingView_PersonResult_: {
             evidence?: components["schemas"]["EvidenceView_PersonResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9774,6 +9954,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ProfilesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9784,6 +9970,12 @@ export interface components {
         ReadingView_QueryResult_: {
             evidence?: components["schemas"]["EvidenceView_QueryResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9796,6 +9988,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_ResponseResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9806,6 +10004,12 @@ export interface components {
         ReadingView_ScoreGapResult_: {
             evidence?: components["schemas"]["EvidenceView_ScoreGapResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9818,6 +10022,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_SegmentResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9828,6 +10038,12 @@ export interface components {
         ReadingView_SegmentsResult_: {
             evidence?: components["schemas"]["EvidenceView_SegmentsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9840,6 +10056,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_SideResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9850,6 +10072,12 @@ export interface components {
         ReadingView_SidesResult_: {
             evidence?: components["schemas"]["EvidenceView_SidesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9862,6 +10090,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_SpreadResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9872,6 +10106,12 @@ export interface components {
         ReadingView_SurfaceResult_: {
             evidence?: components["schemas"]["EvidenceView_SurfaceResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9884,6 +10124,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_SurrogateResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9894,6 +10140,12 @@ export interface components {
         ReadingView_ThresholdResult_: {
             evidence?: components["schemas"]["EvidenceView_ThresholdResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
@@ -9906,6 +10158,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_TiltResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9917,6 +10175,12 @@ export interface components {
             evidence?: components["schemas"]["EvidenceView_TriedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for
              * @default []
@@ -9927,6 +10191,12 @@ export interface components {
         ReadingView_ValuesResult_: {
             evidence?: components["schemas"]["EvidenceView_ValuesResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
             /**
              * Beside
              * @description What is shown with it and was computed in the same turn, so that it need not be asked for

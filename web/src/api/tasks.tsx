@@ -1,7 +1,7 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import type { Task } from "./client";
-import { followed, type Told } from "./events";
+import { followed, type Told, tellOfFindings } from "./events";
 import { declared } from "./methods";
 
 export const ENDED = new Set(["done", "failed", "cancelled", "dropped"]);
@@ -12,6 +12,20 @@ interface Following {
 }
 
 const Follow = createContext<Following>({ tasks: new Map(), trouble: null });
+
+const givesFindings = (method: string) => declared(method)?.findings !== false;
+
+function refreshFindings(client: QueryClient, audit: string): void {
+  client.invalidateQueries({ queryKey: ["glance", audit] });
+  client.invalidateQueries({ queryKey: ["findings", audit] });
+}
+
+/** To be called when something was read without a task: what findings came of it is asked for here and elsewhere. */
+export function readAtOnce(client: QueryClient, audit: string, method: string): void {
+  if (!givesFindings(method)) return;
+  refreshFindings(client, audit);
+  tellOfFindings(audit);
+}
 
 /** Follows the background work of one audit by server-sent events and refreshes what it was for when it ends. */
 export function TaskFollower({ audit, children }: { audit: string; children: ReactNode }) {
@@ -29,6 +43,10 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
         });
         return;
       }
+      if (told.what === "found") {
+        refreshFindings(client, audit);
+        return;
+      }
       if (told.what === "trouble") {
         setTrouble(told.text);
         return;
@@ -44,10 +62,7 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
           predicate: (query) => (query.state.data as { task?: Task } | undefined)?.task?.id === task.id,
         });
         if (task.kind !== "evidence") client.invalidateQueries({ queryKey: ["audit", audit] });
-        if (!task.method || declared(task.method)?.findings !== false) {
-          client.invalidateQueries({ queryKey: ["glance", audit] });
-          client.invalidateQueries({ queryKey: ["findings", audit] });
-        }
+        if (!task.method || givesFindings(task.method)) refreshFindings(client, audit);
         if (task.kind === "report") client.invalidateQueries({ queryKey: ["reports", audit] });
       }
     };

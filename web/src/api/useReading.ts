@@ -5,13 +5,15 @@ import { listen } from "../frame/forthcoming";
 import { api, type Context, need, type Problem, type Task, type Told } from "./client";
 import { declared, type MethodName, type Readings, type Settings } from "./methods";
 import { settingsOf } from "./settings";
-import { ENDED, useTask } from "./tasks";
+import { ENDED, readAtOnce, useTask } from "./tasks";
 
 interface Answer<M extends MethodName> {
   evidence?: Readings[M] | null;
   task?: Task | null;
   /** Evidence of other methods that are shown with it. */
   beside?: { method: string; settings: object; evidence: unknown }[];
+  /** It was computed for this answer, and no task will tell of it. */
+  fresh?: boolean;
 }
 
 export interface Asked<M extends MethodName> {
@@ -167,6 +169,7 @@ async function askOnce<M extends MethodName>(
   settings: Settings<M>,
 ): Promise<Answer<M>> {
   const answer = await ask(audit, method, context, settings);
+  if (answer.fresh) readAtOnce(client, audit, method);
   for (const one of answer.beside ?? []) {
     client.setQueryData(["reading", audit, one.method, context, one.settings], { evidence: one.evidence });
   }
