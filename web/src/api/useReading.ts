@@ -34,11 +34,12 @@ export interface Asked<M extends MethodName> {
 export function useReading<M extends MethodName>(
   method: M,
   settings: Settings<M>,
-  how: { wanted?: boolean; whole?: boolean } = {},
+  /** ``comes``: with another's answer, so that it is not asked for before that one is there. */
+  how: { wanted?: boolean; whole?: boolean; comes?: boolean } = {},
 ): Asked<M> {
   const { audit } = useAuditContext();
   const wanted = audit.ready && how.wanted !== false;
-  const whole = useAsked(method, settings, wanted);
+  const whole = useAsked(method, settings, wanted, how.comes);
   const look = declared(method).first_look as Settings<M>;
   const looks = !how.whole && Object.keys(look).length > 0;
   const waiting = wanted && looks && (whole.evidence === undefined || whole.stale) && !whole.problem;
@@ -47,7 +48,7 @@ export function useReading<M extends MethodName>(
   return { ...whole, evidence: sample.evidence, stale: false, look: true };
 }
 
-function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enabled: boolean): Asked<M> {
+function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enabled: boolean, comes?: boolean): Asked<M> {
   const { audit, context } = useAuditContext();
   const client = useQueryClient();
   const query = useQuery<Answer<M>, Problem>({
@@ -57,7 +58,7 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
     enabled,
     staleTime: Number.POSITIVE_INFINITY,
   });
-  useForthcoming(method, settings, enabled);
+  useForthcoming(method, settings, enabled && !comes);
   const task = useTask(query.data?.task ?? undefined);
   useLeaving(enabled ? task : undefined, query.refetch);
   const failed = task?.state === "failed" && task.error ? task.error : null;

@@ -34,8 +34,9 @@ function Edited({ row }: { row: number }) {
   useKeys({ u: tries.undo, r: tries.redo });
   const values = useReading("values", { row });
   const tried = useReading("tried", { row, edits });
-  // computed in the same turn as the try, and asked for once that is there
-  const ladder = useReading("ladder", { row, edits }, { wanted: tried.evidence !== undefined && !tried.stale });
+  // computed in the same turn as the try, comes with its answer, and is asked for where it does not
+  const there = tried.evidence !== undefined && !tried.stale;
+  const ladder = useReading("ladder", { row, edits }, { wanted: there, comes: true });
   const ahead = useAhead("tried");
   const held = values.evidence?.result.held ?? [];
   const edited = Object.keys(edits).length > 0;
