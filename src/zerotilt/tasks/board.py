@@ -140,7 +140,8 @@ class Board:
 
         Asked for directly is what leaves no files and is known to be quick on these very rows, or may be: of a small table.
         """
-        wanted, payload = _wanted(audit, context, method, settings)
+        starts: dict[bool, _Start] = {}
+        wanted, payload = _wanted(audit, context, method, settings, starts)
         row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
         if row is not None:
             own(audit, wanted)
@@ -152,7 +153,7 @@ class Board:
         if not seconds:
             return None
         also = found.also(found.settings.model_validate(settings))
-        beside = tuple(_wanted(audit, context, name, dict(asked))[0] for name, asked in also)
+        beside = tuple(_wanted(audit, context, name, dict(asked), starts)[0] for name, asked in also)
         return Direct(wanted, payload, seconds, beside)
 
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
@@ -235,23 +236,50 @@ def version_of(audit: Audit, wanted: str | None) -> ModelVersion | None:
     return found
 
 
-def _wanted(audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> tuple[str, dict[str, Any]]:
-    """The key of a result, and the payload of the task that would compute it."""
+@dataclass(frozen=True)
+class _Start:
+    """What results of one audit and context start from."""
+
+    table: TableFile
+    arguments: dict[str, Any]
+    digests: Digests
+    context: Context
+
+    @classmethod
+    def of(cls, audit: Audit, context: Context) -> _Start:
+        table = current_table(audit)
+        arguments = basis(audit, context, table)
+        digests = digests_of(arguments, Spec.model_validate(arguments["spec"]))
+        return cls(table, arguments, digests, Context.model_validate(arguments["context"]))
+
+
+def _wanted(
+    audit: Audit,
+    context: Context,
+    method: str,
+    settings: dict[str, Any],
+    starts: dict[bool, _Start] | None = None,
+) -> tuple[str, dict[str, Any]]:
+    """The key of a result, and the payload of the task that would compute it.
+
+    ``starts``: what was found for other results of the same audit and context, with what is read alongside and without;
+    added to.
+    """
     found = method_named(method)
     checked = found.settings.model_validate(settings)
-    if not found.reads_alongside:
-        context = context.model_copy(update={"alongside": None})
-    table = current_table(audit)
-    arguments = basis(audit, context, table)
-    spec = Spec.model_validate(arguments["spec"])
-    digests = digests_of(arguments, spec)
+    starts = {} if starts is None else starts
+    if found.reads_alongside not in starts:
+        read = context if found.reads_alongside else context.model_copy(update={"alongside": None})
+        starts[found.reads_alongside] = _Start.of(audit, read)
+    start = starts[found.reads_alongside]
+    table, arguments = start.table, start.arguments
     payload = arguments | {
         "method": method,
         "settings": checked.model_dump(mode="json"),
         "seed": SEED,
         "cells": table.profile["rows"] * len(table.profile["columns"]),
     }
-    return key(found, digests, Context.model_validate(arguments["context"]), checked, SEED), payload
+    return key(found, start.digests, start.context, checked, SEED), payload
 
 
 def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
