@@ -120,14 +120,18 @@ class Reader:
             return None
         try:
             standing = self._standing or self._stand(until)
-            self._standing = None
-            if standing is None:
+            self._standing = standing
+            # who has waited long for others gets no answer in time, and would only end who gives them
+            if standing is None or until - time.monotonic() < seconds / 2:
                 return None
-            outcome = standing.answer(job, arguments, until, self._limits)
-            if outcome is not None and standing.bytes < self.bytes + SPARE_MEMORY:
-                self._standing = standing
-            else:
-                standing.end()
+            self._standing, outcome = None, None
+            try:
+                outcome = standing.answer(job, arguments, until, self._limits)
+            finally:
+                if outcome is not None and standing.bytes < self.bytes + SPARE_MEMORY:
+                    self._standing = standing
+                else:
+                    standing.end()
         finally:
             self._answering.release()
         return None if outcome is None else result_of(*outcome)
