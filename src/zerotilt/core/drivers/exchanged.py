@@ -15,9 +15,11 @@ from zerotilt.core import output
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.trees import curves
-from zerotilt.core.trees.ensemble import MEMBER, Trees, extent, mask_of, no_trees
+from zerotilt.core.trees.ensemble import MEMBER, Trees, add_up, extent, mask_of, no_trees
 
 ROWS_AT_ONCE = 4_096
+LANDED = 20_000_000
+"""Rows times trees up to which it is kept where every row lands."""
 PARTS = 6
 """Sets of columns whose trees are kept: a few more than threads ask for at a time."""
 
@@ -40,7 +42,7 @@ class Exchange:
         structure = predictor.structure_for(frame)
         if structure is None:
             return None
-        return Exchange(structure, structure.encode(frame), tuple(frame.names))
+        return Exchange(structure, structure.of_frame(frame)[0], tuple(frame.names))
 
     @cached_property
     def own(self) -> NDArray[np.float64]:
@@ -80,12 +82,27 @@ class Exchange:
         """Encoded columns that stem from raw ones."""
         return np.flatnonzero(np.isin(self.structure.owner, [self.names.index(name) for name in names]))
 
-    def _touching(self, columns: NDArray[np.intp]) -> Trees:
-        """The trees that look at some of these encoded columns, with no base."""
+    @cached_property
+    def _landed(self) -> NDArray[np.int32] | None:
+        """Where every row lands in every tree; None where that is too much to keep."""
+        small = len(self.encoded) * len(self._trees.roots) <= LANDED
+        return self._trees.landed(self.encoded) if small else None
+
+    @cached_property
+    def _nodes(self) -> list[slice]:
+        """The nodes of each tree."""
+        trees = self._trees
+        return [slice(*extent(int(root), trees.yes, trees.no)[:2]) for root in trees.roots]
+
+    def _touching(self, columns: NDArray[np.intp]) -> tuple[Trees, NDArray[np.float64]]:
+        """The trees that look at some of these encoded columns, with no base, and what they give every row as it is."""
         trees = self._trees
         looks = np.isin(trees.column, columns)
-        kept = np.array([bool(looks[slice(*extent(int(root), trees.yes, trees.no)[:2])].any()) for root in trees.roots])
-        return replace(trees, roots=trees.roots[kept.astype(bool)], base=np.zeros_like(trees.base))
+        kept = np.flatnonzero([bool(looks[nodes].any()) for nodes in self._nodes])
+        part = replace(trees, roots=trees.roots[kept], base=np.zeros_like(trees.base))
+        if self._landed is None:
+            return part, part.sums(self.encoded)
+        return part, add_up(self._landed, kept, trees.leaves)
 
     def _told_apart(self, column: int) -> NDArray[np.int64]:
         """Which values of an encoded column the model tells apart, as a number for each row, shape (n,)."""
@@ -108,8 +125,8 @@ class Exchange:
         return np.concatenate([[0], np.cumsum(changes)])[place]
 
     def _swept(self, player: int, givers: NDArray[np.int64]) -> NDArray[np.float64]:
-        trees = self._touching(self._columns([self.names[player]]))
-        rest = self._sums - trees.sums(self.encoded)
+        trees, as_they_are = self._touching(self._columns([self.names[player]]))
+        rest = self._sums - as_they_are
         nobody = self.encoded[:0]
         out = np.empty((len(givers), *rest.shape))
         for start in range(0, len(givers), curves.POINTS_AT_ONCE):
@@ -130,9 +147,9 @@ class Exchange:
         kept: OrderedDict[tuple[str, ...], tuple[Structure, NDArray[np.float64]]]
         kept = vars(self).setdefault("_parts", OrderedDict())
         if names not in kept:
-            trees = self._touching(self._columns(names))
+            trees, as_they_are = self._touching(self._columns(names))
             part = replace(self.structure, trees=trees, base=np.zeros_like(self.structure.base), coefficients=None)
-            kept[names] = part, part.sums_of(self.encoded) if len(trees.roots) else np.zeros_like(self._sums)
+            kept[names] = part, as_they_are
             while len(kept) > PARTS:
                 with contextlib.suppress(KeyError):
                     kept.popitem(last=False)

@@ -21,7 +21,7 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.trees.ensemble import Trees
 from zerotilt.core.work import Work
 
-PIECE = 50_000
+PIECE = 20_000
 """Rows counted together."""
 
 
@@ -64,7 +64,6 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
             todo="Use permutation importance or Shapley values, which need none.",
         )
     names = subject.model.inputs
-    encoded = structure.encode(subject.frame)
     weights = background(subject.frame, subject.rows.weights).weights
     work.begin(1, "parts of the model read")
     value, sign = np.zeros(len(names)), [""] * len(names)
@@ -72,7 +71,7 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
         kind = "standardised coefficients"
         coefficients = structure.coefficients
         assert coefficients is not None  # what has no trees has these
-        terms = encoded.astype(np.float64) * coefficients[:, subject.column]
+        terms = structure.encode(subject.frame).astype(np.float64) * coefficients[:, subject.column]
         for j in range(len(names)):
             mine = np.flatnonzero(structure.owner == j)
             term = terms[:, mine].sum(axis=1)
@@ -81,9 +80,9 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
             sign[j] = "" if not signs else "mixed" if len(mine) > 1 else "+" if signs == {1.0} else "−"
     else:
         kind = "split reduction"
-        pieces = [slice(start, start + PIECE) for start in range(0, len(encoded), PIECE)]
-        held = sum(work.spread(_held, (structure.trees, encoded, weights), pieces, "rows"), 0.0)
-        reduced = split_reduction(structure.trees, held, encoded.shape[1], subject.column)
+        pieces = [slice(start, start + PIECE) for start in range(0, subject.n, PIECE)]
+        held = sum(work.spread(_held, (structure, subject.frame, weights), pieces, "rows"), 0.0)
+        reduced = split_reduction(structure.trees, held, len(structure.owner), subject.column)
         for j in range(len(names)):
             value[j] = reduced[structure.owner == j].sum()
     total = value.sum()
@@ -102,8 +101,8 @@ def own_parts(subject: Subject, settings: OwnSettings, seed: int, work: Work) ->
 
 
 def _held(shared, piece: slice) -> NDArray[np.float64]:
-    trees, encoded, weights = shared
-    return trees.held(encoded[piece], weights[piece])
+    structure, frame, weights = shared
+    return structure.trees.held(structure.encode(frame.take(piece)), weights[piece])
 
 
 def split_reduction(trees: Trees, held: NDArray[np.float64], columns: int, column: int) -> NDArray[np.float64]:

@@ -20,6 +20,8 @@ from zerotilt.core.trees import walks
 from zerotilt.core.trees.ensemble import Trees, mix_and_add, no_trees
 
 CHUNK_ROWS = 8_192
+KEPT_ROWS = 32_768
+"""Rows of a frame up to which they are kept encoded from when they are checked."""
 AGREEMENT = 2e-5
 """Largest difference from the model's own output, as a share of its range; models compute in single precision."""
 
@@ -105,7 +107,8 @@ class Structure:
         finite = np.ones(frame.rows, bool)
         for name in self.finite:
             finite &= np.abs(frame[name]) <= np.finfo(np.float32).max
-        return finite & self.agrees(self.sums(frame), outputs)
+        sums = self.of_frame(frame)[1] if frame.rows <= KEPT_ROWS else self.sums(frame)
+        return finite & self.agrees(sums, outputs)
 
     def sums(self, frame: Frame) -> NDArray[np.float64]:
         """The output on the scale of ``link``, in double precision, shape (rows, k)."""
@@ -147,9 +150,14 @@ class Structure:
     def of_frame(self, frame: Frame) -> tuple[NDArray[np.floating], NDArray[np.float64]]:
         """Rows encoded and their sums (rows, k); kept for as long as somebody holds the frame."""
         if frame not in self._seen:
-            encoded = self.encode(frame)
-            self._seen[frame] = encoded, self.sums_of(encoded)
+            pieces = [slice(start, start + CHUNK_ROWS) for start in range(0, max(frame.rows, 1), CHUNK_ROWS)]
+            encoded = [self.encode(frame)] if len(pieces) == 1 else side_by_side(self._encoded(frame), pieces)
+            sums = side_by_side(self.sums_of, encoded)
+            self._seen[frame] = np.concatenate(encoded), np.concatenate(sums)
         return self._seen[frame]
+
+    def _encoded(self, frame: Frame) -> Callable[[slice], NDArray[np.floating]]:
+        return lambda part: self.encode(frame.take(part))
 
     @cached_property
     def _seen(self) -> WeakKeyDictionary[Frame, tuple[NDArray[np.floating], NDArray[np.float64]]]:

@@ -120,6 +120,10 @@ class Trees:
         _add_leaves(encoded, *self.arrays, self.roots, self.leaves, out)
         return out
 
+    def landed(self, encoded: NDArray[np.floating]) -> NDArray[np.int32]:
+        """The leaf of every row in every tree, shape (rows, trees)."""
+        return _landed(encoded, *self.arrays, self.roots)
+
     def held(self, encoded: NDArray[np.floating], weights: NDArray[np.float64]) -> NDArray[np.float64]:
         """The weight of the rows that land in each leaf, shape (leaves,)."""
         return _held(encoded, weights, *self.arrays, self.roots, len(self.leaves))
@@ -157,6 +161,26 @@ def _add_leaves(encoded, column, threshold, mode, track, yes, no, first, members
             leaf = _land(encoded[r], roots[t], column, threshold, mode, track, yes, no, first, members)
             for k in range(leaves.shape[1]):
                 out[r, k] += leaves[leaf, k]
+
+
+@njit(cache=True, nogil=True)
+def _landed(encoded, column, threshold, mode, track, yes, no, first, members, roots):
+    out = np.empty((len(encoded), len(roots)), np.int32)
+    for r in range(len(encoded)):
+        for t in range(len(roots)):
+            out[r, t] = _land(encoded[r], roots[t], column, threshold, mode, track, yes, no, first, members)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def add_up(landed, kept, leaves):
+    """Leaf values of some trees added up, shape (rows, k); ``kept``: which trees."""
+    out = np.zeros((len(landed), leaves.shape[1]))
+    for r in range(len(landed)):
+        for t in kept:
+            for k in range(leaves.shape[1]):
+                out[r, k] += leaves[landed[r, t], k]
+    return out
 
 
 @njit(cache=True, nogil=True)
