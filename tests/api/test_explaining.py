@@ -45,6 +45,9 @@ SETTINGS = {
     "one_group": {"attribute": "home_area"},
     "score_gap": {"attribute": "home_area", "explained": 10, "walks": 16},
     "given": {"attribute": "preferred_language", "group": "Brae"},
+    "pockets": {"error": "log_loss", "halvings": 4},
+    "pocket": {"conditions": "channel=telephone and parcel_weight>10", "explained": 10},
+    "error_grid": {"first": "channel", "second": "parcel_weight"},
     "sides": {"attributes": ["home_area"]},
     "thresholds": {"attribute": "home_area", "false_positive": 2},
 }
@@ -76,6 +79,10 @@ def test_a_method_is_read_kept_and_read_again(client, audit, context, name):
         ("given", {"attribute": "home_area", "group": "the moon"}, "“the moon” has no rows here"),
         ("thresholds", {"false_positive": 0, "false_negative": 0}, "Both costs are zero"),
         ("lattice", {"columns": ["nowhere"]}, "no column “nowhere”"),
+        ("pockets", {"columns": ["nowhere"]}, "“nowhere” cannot be looked at"),
+        ("pocket", {"conditions": "parcel_weight>1000"}, "None of these 3,600 rows meet the conditions"),
+        ("pocket", {"conditions": "channel=app or channel=counter"}, "conditions that are met together"),
+        ("error_grid", {"first": "channel", "second": "channel"}, "“channel” was chosen twice"),
         ("ladder", {"row": 5, "method": "trees"}, "on this scale the model is not a sum of trees"),
     ],
 )

@@ -30,7 +30,9 @@ def test_a_first_look_says_from_how_few_rows_it_is(method):
     named = {name: "grade" for name in ("column", "attribute") if name in fields}
     if method.name == "mean_ladder":  # of a group that is larger than what is looked at first
         named = {"group": "grade", "member": "A"}
-    look = dict(method.first_look) | ({"rows": 100} if method.name == "arrangement" else {})  # of a table this small
+    look = dict(method.first_look) | (
+        {"rows": 100} if method.name in ("arrangement", "pockets") else {}
+    )  # of a table this small
     settings = method.settings(**look, **named)
     result = method.compute(subject, settings, 1, Work())
     reading = method.say(result, Wording(), settings)
@@ -59,7 +61,9 @@ def test_what_is_read_alongside_is_part_of_the_key_by_its_digest_not_its_name():
 
 
 def test_every_method_that_reads_alongside_says_so_and_no_other_takes_it():
-    assert {method.name for method in METHODS.values() if method.reads_alongside} == {"drivers", "response", "tilt"}
+    assert {method.name for method in METHODS.values() if method.reads_alongside} == {
+        "drivers", "response", "pockets", "tilt",
+    }  # fmt: skip
     for method in METHODS.values():
         fields = method.result.model_fields
         assert ("beside" in fields) == method.reads_alongside

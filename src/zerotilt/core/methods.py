@@ -27,6 +27,7 @@ from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, rank
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
 from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Area, Method
+from zerotilt.core.pockets import by_hand, explained, found
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.segmenting import compared, cuts, draft, query
@@ -75,6 +76,9 @@ METHODS: dict[str, Method] = {
         families,
         mean_ladder,
         arrangement,
+        found,
+        explained,
+        by_hand,
         tilt,
         lattice,
         opened,

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core import membership, words
@@ -17,8 +16,9 @@ from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
-from zerotilt.core.stats import intervals, weighing
-from zerotilt.core.stats.estimates import Estimate, estimate
+from zerotilt.core.stats import weighing
+from zerotilt.core.stats.estimates import Estimate
+from zerotilt.core.stats.means import mean_interval
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -53,17 +53,6 @@ class MeanLadderResult(Frozen):
     why: str
     output: Literal["probability", "log-odds", "value"]
     event: str
-
-
-def mean_interval(values: NDArray[np.float64], mass: NDArray[np.float64], confidence: float) -> Estimate:
-    """A weighted mean with its interval (Hall 1992); values of shape (n,)."""
-    middle, error = float(weighing.mean(values, mass)), float(weighing.error(values, mass))
-    spread = float(weighing.deviation(values, mass))
-    off = values - middle
-    skew = float(weighing.mean(off**3, mass)) / spread**3 if spread > 1e-12 else 0.0
-    rows = int((mass > 0).sum())
-    n = min((spread / error) ** 2 + 1, rows) if error > 0 else rows
-    return estimate(*(float(one) for one in intervals.mean(middle, error, skew, n, confidence)))
 
 
 def ladder_of_rows(subject: Subject, settings: MeanLadderSettings, seed: int, work: Work) -> MeanLadderResult:

@@ -12,7 +12,7 @@ from zerotilt.core import levels, words
 from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.stats.estimates import LOSS_CLIP
 from zerotilt.core.table import Table
-from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View
+from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View, Wrong
 
 
 class Several(TaskKind):
@@ -20,6 +20,7 @@ class Several(TaskKind):
     named = "classes"
     classed = True
     losses = ("log_loss", "brier_score", "error_rate")
+    ways = ("error_rate", "taken_for", "missed_favourable", "log_loss")
     told = (
         "accuracy",
         "true_positive_rate",
@@ -70,6 +71,11 @@ class Several(TaskKind):
             return np.abs(outputs @ np.arange(outputs.shape[1]) - outcome)
         return (outputs**2).sum(axis=1) - 2 * self.likelihood(outcome, outputs) + 1
 
+    def wrong(self, way: str, outcome: NDArray, predicted: Predicted, decided: Decided) -> Wrong:
+        if way == "log_loss" and not predicted.recorded:
+            return Wrong(self.numbers(outcome, predicted, decided)[way], np.ones(len(outcome), bool))
+        return super().wrong(way, outcome, predicted, decided)
+
     def telling(self, outcome: NDArray | None, outputs: Floats) -> list[tuple[int, str]]:
         taken, surest = outputs.argmax(axis=1), outputs.max(axis=1)
         found = []
@@ -108,6 +114,7 @@ class Several(TaskKind):
 class Ordered(Several):
     task = Task.ordered
     losses = ("log_loss", "brier_score", "error_rate", "absolute_error")
+    ways = (*Several.ways, "absolute_error", "too_high", "too_low")
 
     def telling(self, outcome: NDArray | None, outputs: Floats) -> list[tuple[int, str]]:
         found = super().telling(outcome, outputs)
@@ -121,6 +128,9 @@ class Ordered(Several):
             return found
         off = (decided.taken - outcome).astype(float)
         return found | {"mean_rank_error": off, "rank_error": np.abs(off)}
+
+    def off(self, outcome: NDArray, predicted: Predicted, decided: Decided) -> Floats:
+        return (decided.taken - outcome).astype(float)
 
     def quantities(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> list[Quantity]:
         k = len(predicted.classes)

@@ -14,7 +14,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import LOSS_CLIP
 from zerotilt.core.table import Table
-from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View
+from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View, Wrong
 
 
 class Event(TaskKind):
@@ -22,6 +22,16 @@ class Event(TaskKind):
     named = "an event"
     cut = True
     losses = ("log_loss", "brier_score", "auc", "error_rate")
+    ways = (
+        "error_rate",
+        "false_positive_rate",
+        "false_negative_rate",
+        "missed_favourable",
+        "log_loss",
+        "absolute_error",
+        "too_high",
+        "too_low",
+    )
 
     def outcome(self, spec: Spec, table: Table) -> tuple[Bools, Bools]:
         """Whether the event happened.
@@ -72,6 +82,20 @@ class Event(TaskKind):
         if loss == "brier_score":
             return (scores - outcome) ** 2
         return -np.log(np.maximum(self.likelihood(outcome, outputs), LOSS_CLIP))
+
+    def wrong(self, way: str, outcome: NDArray, predicted: Predicted, decided: Decided) -> Wrong:
+        if way == "false_positive_rate":
+            return Wrong((decided.taken == 1).astype(float), ~outcome)
+        if way == "false_negative_rate":
+            return Wrong((decided.taken == 0).astype(float), outcome)
+        if way == "log_loss" and predicted.scores is not None:
+            return Wrong(self.numbers(outcome, predicted, decided)[way], np.ones(len(outcome), bool))
+        return super().wrong(way, outcome, predicted, decided)
+
+    def off(self, outcome: NDArray, predicted: Predicted, decided: Decided) -> Floats:
+        if predicted.scores is None:
+            raise Refused("Only decisions were recorded; how far off they are is not known.", todo="Choose an error of decisions.")  # fmt: skip
+        return predicted.scores - outcome
 
     def decide(self, outputs: Floats, cuts: Floats | float) -> NDArray[np.int64]:
         return (outputs[:, 0] >= cuts).astype(np.int64)

@@ -40,6 +40,15 @@ class Decided(Protocol):
     def taken(self) -> NDArray[np.int64]: ...
     @property
     def favoured(self) -> Bools: ...
+    @property
+    def deserved(self) -> Bools: ...
+
+
+class Wrong(NamedTuple):
+    """How wrong each row is, in one way: the larger, the worse; and which rows that can be read of. Shapes (n,)."""
+
+    values: Floats
+    among: Bools
 
 
 @dataclass(frozen=True)
@@ -89,6 +98,8 @@ class TaskKind(ABC):
     """Metrics that a whole set of rows is told in; every one that is defined when empty."""
     fit_loss: ClassVar[str] = "log loss"
     """In which one way of reading a model is compared with another."""
+    ways: ClassVar[tuple[str, ...]] = ("error_rate", "missed_favourable")
+    """In which a prediction or a decision can be wrong, the usual one first."""
     raises: ClassVar[str] = "chance that "
     """What a contribution moves, before the words for the outcome."""
 
@@ -146,6 +157,32 @@ class TaskKind(ABC):
         ----------
         loss : one of :attr:`losses`. outputs : shape (n, k).
         """
+
+    def wrong(self, way: str, outcome: NDArray, predicted: Predicted, decided: Decided) -> Wrong:
+        """How wrong every row is in one way of :attr:`ways`; how far too high counts below nothing where it is too low.
+
+        Raises
+        ------
+        Refused : it cannot be wrong in this way, or what it takes was not recorded.
+        """
+        every = np.ones(len(outcome), bool)
+        if way == "error_rate":
+            return Wrong((decided.taken != outcome.astype(np.int64)).astype(float), every)
+        if way == "missed_favourable":
+            return Wrong((~decided.favoured).astype(float), decided.deserved)
+        off = self.off(outcome, predicted, decided)
+        if way in ("too_high", "too_low"):
+            return Wrong(off if way == "too_high" else -off, every)
+        return Wrong(np.abs(off), every)
+
+    def off(self, outcome: NDArray, predicted: Predicted, decided: Decided) -> Floats:
+        """What is predicted less what happened, shape (n,).
+
+        Raises
+        ------
+        Refused : neither is a number.
+        """
+        raise Refused(f"A prediction of {self.named} is not too high or too low.", todo="Choose another error.")
 
     # ── examples ──
 

@@ -22,6 +22,7 @@ class Number(TaskKind):
     losses = ("squared_error", "absolute_error")
     headline = "mean_prediction"
     fit_loss = "squared error"
+    ways = ("absolute_error", "too_high", "too_low")
     raises = "value of "
 
     def outcome(self, spec: Spec, table: Table) -> tuple[Floats, Bools]:
@@ -49,6 +50,9 @@ class Number(TaskKind):
         return predicted.values
 
     def missed(self, outcome: NDArray, predicted: Predicted) -> Floats | None:
+        return predicted.values - outcome
+
+    def off(self, outcome: NDArray, predicted: Predicted, decided: Decided) -> Floats:
         return predicted.values - outcome
 
     def misfit(self, outcome: NDArray, outputs: Floats) -> Floats:

@@ -1,0 +1,174 @@
+"""The sentences that read a search for pockets, and the findings that come of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Protocol
+
+from zerotilt.core import rows as row_sets
+from zerotilt.core import segments, words
+from zerotilt.core.findings import Finding
+from zerotilt.core.meaning import Block, Spec, Wording
+from zerotilt.core.pockets.confirmed import ErrorGap
+from zerotilt.core.pockets.errors import Unit, written
+from zerotilt.core.pockets.result import Pocket, PocketsResult, PocketsSettings
+from zerotilt.core.reading import Reading, Span, plain
+
+NOTE = (
+    "Columns are cut into cells: eight stretches of a number, the levels of a text. Every description by up to three "
+    "conditions is weighed in a seeded **half of the rows**: rows are counted once for each set of columns, by cell, and the "
+    "error of any box of cells is eight look-ups in running totals (Crow 1984), so that the cost grows with rows × sets of "
+    "columns for the counting and with the boxes for the weighing, never with both. What is weighed is the squared score of "
+    "the permutation test, less 2 ln(conditions) for each end or level that the description names (the risk inflation "
+    "criterion, Foster & George 1994). The densest is taken; then what is dense beyond those taken before, each row held "
+    "against the mean of the rows in the same ones of them, so that no place is told twice. Borders are moved to where the "
+    "error is densest and to the roundest number that puts them there; conditions not worth their price are left out.\n\n"
+    "What is found is **read of the other half**, in which nothing was searched: Wilson's interval for rates, Hall's (1992) "
+    "for means, and the two-sided score test against all other rows, adjusted by Holm (1979) over the places of the halving; "
+    "within strata of the places before it (Cochran 1954; Mantel 1963) it must be denser, too. One halving can be lucky or "
+    "unlucky, so rows are halved twelve times. Places that share half of their rows are one. Its p-value is that of the third "
+    "of the halvings in which it did best, times three (Meinshausen, Meier & Bühlmann 2009): **confirmed** at or under the "
+    "policy's is in at most that share of tables anything at all where nothing is. Its figures are those of the first halving "
+    "in which it was found. The partition is learnt in the first half, cut "
+    "by cut where squares of the error fall most, and its figures too are of the other half."
+)
+
+
+class _Read(Protocol):
+    """A result that says which error it reads."""
+
+    @property
+    def called(self) -> str: ...
+    @property
+    def unit(self) -> Unit: ...
+    @property
+    def confidence(self) -> float: ...
+
+
+def _here(result: PocketsResult, wording: Wording) -> str:
+    return row_sets.counted(result.rows, result.rows_named, wording.row if result.rows == 1 else wording.rows)
+
+
+def confirmed(result: PocketsResult) -> list[Pocket]:
+    return [one for one in result.pockets if one.status == "confirmed"]
+
+
+def where(block: Block) -> str:
+    """Conditions as a clause: "parcel weight is over 10 and channel is telephone"."""
+    parts = []
+    for one in block:
+        name, said = words.title(one.column), segments.said(one)
+        rest = said.removeprefix(f"{name} ")
+        parts.append(said if rest.startswith("is ") or rest == said else f"{name} is {rest}")
+    return words.listing(parts)
+
+
+def gap_said(place: str, gap: ErrorGap, result: _Read, wording: Wording) -> str:
+    """What is so inside some rows, with its interval and rows, against outside."""
+    inside, outside = gap.inside, gap.outside
+    if inside.value is None or outside.value is None:
+        return f"Where {place}, the {result.called} cannot be read."
+    share = ""
+    if gap.share is not None and result.unit == "share":
+        share = f"; {words.percent(gap.share)} of all errors lie there"
+    ends = ""
+    if inside.low is not None and inside.high is not None:
+        low, high = (written(end, result.unit, wording) for end in (inside.low, inside.high))
+        ends = f"{words.level(result.confidence)} interval {low} to {high}; "
+    return (
+        f"Where {place}, the {result.called} is {written(inside.value, result.unit, wording)} "
+        f"({ends}{words.plural(inside.rows, wording.row, wording.rows)}) against "
+        f"{written(outside.value, result.unit, wording)} outside ({words.count(outside.rows)}){share}."
+    )
+
+
+def sentence(pocket: Pocket, result: PocketsResult, wording: Wording) -> str:
+    return gap_said(where(pocket.segment.conditions), pocket.gap, result, wording)
+
+
+def like(pocket: Pocket) -> str:
+    """Of a pocket that a group nearly is: that it is; empty otherwise."""
+    one = pocket.like
+    if one is None:
+        return ""
+    group = f"{words.title(one.attribute)} {one.group}"
+    if one.same:
+        return (
+            f"It is nearly the group {group} in other words: {words.percent(one.of_pocket)} of its rows belong to that "
+            f"group, and {words.percent(one.of_group)} of the group lie in it."
+        )
+    return (
+        f"{words.percent(one.of_pocket)} of its rows belong to {group}, of all others {words.percent(one.elsewhere)}."
+    )
+
+
+def balance_said(gap: ErrorGap, of: str, mean: bool, wording: Wording) -> str:
+    """The outcome inside and outside, without which an error is not told."""
+    first, second = gap.balance, gap.balance_outside
+    if first is None or second is None:
+        return ""
+    if mean:
+        ends = [words.quantity(one, wording.unit) for one in (first, second)]
+        return f"The mean outcome is {ends[0]} there and {ends[1]} outside."
+    return f"The share in which {of} is {words.percent(first)} there and {words.percent(second)} outside."
+
+
+def _tries(result: PocketsResult) -> str:
+    many = "one condition" if result.deep == 1 else f"up to {result.deep} conditions"
+    times = "once" if result.halvings == 1 else f"{result.halvings} times"
+    some = "" if result.rows_read == result.rows else f", a seeded sample of {words.count(result.rows)},"
+    return (
+        f"{words.count(result.rows_read)} rows{some} were halved {times}: {words.plural(result.tried, 'description')} of {many} "
+        f"{'was' if result.tried == 1 else 'were'} weighed in one half, and the densest read of the other."
+    )
+
+
+def say(result: PocketsResult, wording: Wording, settings: PocketsSettings) -> Reading:
+    notes = " ".join(result.notes)
+    here = _here(result, wording)
+    if not result.looked_at:
+        return plain(f"No pocket of the {result.called} can be searched in {here}.", notes)
+    found = confirmed(result)
+    seen = (
+        f"A place where it is {result.seen_as} would have been found in four of five cases from about "
+        f"{words.plural(result.seen_from, 'row')} on."
+        if result.seen_from is not None
+        else f"Only a place where it is more than {result.seen_as}, or of more rows, would have been found."
+    )
+    tries = _tries(result)
+    if not found:
+        return plain(
+            f"No pocket of the {result.called} is confirmed in {here}: where it looked densest in one half, it is not denser in the other beyond chance.",
+            f"{tries} {seen} {notes}".strip(),
+        )
+    first = found[0]
+    some = "one pocket is" if len(found) == 1 else f"{words.count(len(found))} pockets are"
+    head = f"{words.opening(some)} confirmed in {here}. "
+    told = " ".join(
+        one for one in (balance_said(first.gap, result.balance_of, result.balance_mean, wording), like(first)) if one
+    )
+    again = f"It was found and confirmed in {round(first.again * result.halvings)} of {result.halvings} halvings."
+    return Reading(
+        headline=(Span(text=head, flagged=True), Span(text=sentence(first, result, wording))),
+        detail=" ".join(one for one in (told, again, tries, notes) if one),
+        points=tuple(sentence(one, result, wording) for one in found[1:]),
+    )
+
+
+def weaknesses(result: PocketsResult, spec: Spec) -> Iterable[Finding]:
+    """Every confirmed pocket is one to decide about."""
+    for one in confirmed(result):
+        inside = one.gap.inside
+        yield Finding(
+            name=f"pocket|{result.error}|{one.described}",
+            kind="weakness",
+            statement=sentence(one, result, spec.wording),
+            columns=one.segment.columns,
+            group=one.described,
+            reference="all other rows",
+            metric=result.error,
+            rows=result.rows_confirming,
+            called=result.called,
+            size=f"{words.ratio(one.gap.ratio.value)} times" if one.gap.ratio.value is not None else "",
+            concerned=inside.rows,
+        )
