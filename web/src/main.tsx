@@ -26,6 +26,7 @@ const Data = later(async () => (await import("./areas/data/DataSheet")).DataShee
 const Drivers = later(async () => (await import("./areas/drivers/DriversSheet")).DriversSheet);
 const Response = later(async () => (await import("./areas/response/ResponseSheet")).ResponseSheet);
 const Cases = later(async () => (await import("./areas/cases/CasesSheet")).CasesSheet);
+const Pockets = later(async () => (await import("./areas/pockets/PocketsSheet")).PocketsSheet);
 const Tilt = later(async () => (await import("./areas/tilt/TiltSheet")).TiltSheet);
 const Report = later(async () => (await import("./areas/report/ReportSheet")).ReportSheet);
 
@@ -43,6 +44,7 @@ createRoot(document.getElementById("root") as HTMLElement).render(
                 <Route path="drivers" element={<Drivers />} />
                 <Route path="response" element={<Response />} />
                 <Route path="cases" element={<Cases />} />
+                <Route path="pockets" element={<Pockets />} />
                 <Route path="tilt" element={<Tilt />} />
                 <Route path="report" element={<Report />} />
               </Route>

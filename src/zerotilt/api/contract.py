@@ -19,6 +19,7 @@ from zerotilt.core.groups.metrics import METRICS
 from zerotilt.core.meaning import PARTS
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
+from zerotilt.core.pockets.errors import CALLED
 from zerotilt.core.tasks import KINDS
 from zerotilt.report.auditfile import AuditFile
 from zerotilt.store.files import FileStore
@@ -67,7 +68,7 @@ def documents() -> dict[Path, str]:
         NAMES / "notes.json": {name: method.note for name, method in METHODS.items()},
         NAMES / "tasks.json": tasks,
         NAMES / "numbers.cases.json": written(),
-        NAMES / "words.json": {"losses": LOSS_LABELS, "rows": rows.NAMES},
+        NAMES / "words.json": {"losses": LOSS_LABELS, "rows": rows.NAMES, "errors": CALLED},
         NAMES / "parts.json": {name: list(part.model_fields) for name, part in PARTS.items()},
     }
     found = {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}

@@ -14,11 +14,14 @@ from zerotilt.core.drivers.own import split_reduction
 from zerotilt.core.groups import tally
 from zerotilt.core.output import Link
 from zerotilt.core.players.columns import along
+from zerotilt.core.pockets import boxes
+from zerotilt.core.pockets.cells import Cells
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.trees import curves, pairs, table_plan, tables
 from zerotilt.core.trees.ensemble import LEQ, Trees
+from zerotilt.core.work import Work
 
 
 def warm() -> None:
@@ -38,6 +41,18 @@ def warm() -> None:
     where = space(few)
     nearest(where, few)
     nearest(where, few, few)
+    _search()
+
+
+def _search() -> None:
+    """The search for pockets, over four rows of one column."""
+    codes, runs = np.array([0, 0, 1, 1], np.uint8), np.array([[0, 0], [1, 1]])
+    grid = boxes.Grid.of([Cells("x", "number", codes, 2, runs, np.ones(2, np.int64), (0.5,))])
+    one = np.ones(1)
+    halves = boxes.Halves(np.ones((1, 1), bool), 4 * one, 0 * one, one, one)
+    asked = boxes.Asked(1, 1.0, 1.0, 0.0)
+    sets = np.array([[0, 1, 1]])
+    boxes.densest(grid, sets, np.zeros(4, np.uint8), np.array([0.0, 0.0, 1.0, 1.0]), halves, asked, Work())
 
 
 def _run(number: type) -> None:

@@ -764,6 +764,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/pockets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pockets: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_pockets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/pocket": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A pocket explained: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_pocket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/error_grid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Error over columns cut by hand: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_error_grid"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/tilt": {
         parameters: {
             query?: never;
@@ -3966,6 +4026,36 @@ export interface components {
             /** Scarce */
             scarce: boolean;
         };
+        /**
+         * CutCell
+         * @description The rows of one cell.
+         */
+        CutCell: {
+            /** Down */
+            down: number;
+            /** Across */
+            across: number;
+            segment: components["schemas"]["Segment"];
+            /**
+             * Typed
+             * @description Its conditions as they are typed
+             */
+            typed: string;
+            /** @description Against all other rows; null where the cell holds none, or all */
+            gap: components["schemas"]["ErrorGap"] | null;
+            /** Rows */
+            rows: number;
+            /**
+             * P Adjusted
+             * @description Over all cells that have rows enough
+             */
+            p_adjusted: number | null;
+            /**
+             * Mark
+             * @enum {string}
+             */
+            mark: "denser" | "less dense" | "not told apart" | "too few" | "no rows";
+        };
         /** CutPart */
         CutPart: {
             segment: components["schemas"]["Segment"];
@@ -4655,6 +4745,151 @@ export interface components {
             warning: string;
         };
         /**
+         * ErrorGap
+         * @description An error inside a set of rows against all others.
+         */
+        ErrorGap: {
+            inside: components["schemas"]["ErrorSide"];
+            outside: components["schemas"]["ErrorSide"];
+            difference: components["schemas"]["Estimate"];
+            /** @description Null where the error can be nothing or less */
+            ratio: components["schemas"]["Estimate"];
+            /**
+             * Share
+             * @description Of all errors, those that lie inside; by weight where rows weigh
+             */
+            share: number | null;
+            /**
+             * Balance
+             * @description Inside: share in which the event or class happened, or the mean outcome
+             */
+            balance: number | null;
+            /** Balance Outside */
+            balance_outside: number | null;
+            /**
+             * P
+             * @description Two-sided, of no difference
+             */
+            p: number | null;
+        };
+        /** ErrorGridResult */
+        ErrorGridResult: {
+            /** Cells */
+            cells: components["schemas"]["CutCell"][];
+            /** First */
+            first: string;
+            /** Second */
+            second: string;
+            /**
+             * Down
+             * @description What each row of the grid holds
+             */
+            down: string[];
+            /** Across */
+            across: string[];
+            /**
+             * Columns
+             * @description Columns that can be chosen
+             */
+            columns: string[];
+            /**
+             * Error
+             * @enum {string}
+             */
+            error: "" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong";
+            /** Errors */
+            errors: ("" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong")[];
+            /** Called */
+            called: string;
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "share" | "number" | "probability" | "outcome" | "rank";
+            /** @description Of all rows */
+            value: components["schemas"]["Estimate"];
+            /** Balance Of */
+            balance_of: string;
+            /** Balance Mean */
+            balance_mean: boolean;
+            /** Tested */
+            tested: number;
+            /**
+             * Left Out
+             * @description Rows of rare levels, which have no cell
+             */
+            left_out: number;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+            /** Minimum Rows */
+            minimum_rows: number;
+        };
+        /** ErrorGridSettings */
+        ErrorGridSettings: {
+            /**
+             * Error
+             * @description The usual error when empty
+             * @default
+             * @enum {string}
+             */
+            error: "" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong";
+            /**
+             * Truth
+             * @description Of a class taken for another: what it was; any when empty
+             * @default
+             */
+            truth: string;
+            /**
+             * Taken
+             * @description And what it was taken for; any when empty
+             * @default
+             */
+            taken: string;
+            /**
+             * First
+             * @description The column down; the two that say most together when empty
+             * @default
+             */
+            first: string;
+            /**
+             * Second
+             * @description The column across; none when empty and the first is given
+             * @default
+             */
+            second: string;
+        };
+        /**
+         * ErrorSide
+         * @description An error of some rows, with its interval.
+         */
+        ErrorSide: {
+            /** Value */
+            value: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /**
+             * Rows
+             * @description Rows that it can be read of
+             */
+            rows: number;
+            /**
+             * Wrong
+             * @description Of these, rows that are wrong, where it is a rate
+             */
+            wrong?: number | null;
+        };
+        /** Error_GridAsk */
+        Error_GridAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ErrorGridSettings"];
+        };
+        /**
          * Estimate
          * @description A number with its interval; null where it is not defined.
          */
@@ -5126,6 +5361,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["DriversResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ErrorGridResult] */
+        EvidenceView_ErrorGridResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ErrorGridResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ExpectationsResult] */
@@ -5776,6 +6047,78 @@ export interface components {
             result: components["schemas"]["PersonResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[PocketResult] */
+        EvidenceView_PocketResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["PocketResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[PocketsResult] */
+        EvidenceView_PocketsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["PocketsResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[ProfilesResult] */
         EvidenceView_ProfilesResult_: {
             /** Key */
@@ -6316,6 +6659,26 @@ export interface components {
             result: components["schemas"]["ValuesResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** ExampleCase */
+        ExampleCase: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Went
+             * @enum {string}
+             */
+            went: "wrong" | "right";
+            /** Error */
+            error: number;
+            /** Output */
+            output: number | null;
+            /** Decision */
+            decision: string;
+            /** Outcome */
+            outcome: string | null;
+        };
         /**
          * Expectation
          * @description One feature: what was expected, what the mean curve does, and how far single curves go against it.
@@ -6772,7 +7135,7 @@ export interface components {
              * Area
              * @enum {string}
              */
-            area: "intake" | "data" | "drivers" | "response" | "cases" | "tilt";
+            area: "intake" | "data" | "drivers" | "response" | "cases" | "pockets" | "tilt";
             /**
              * Part
              * @description Of its sheet; the first when empty
@@ -7168,6 +7531,35 @@ export interface components {
             metrics: {
                 [key: string]: components["schemas"]["Measure"];
             };
+        };
+        /**
+         * GroupInside
+         * @description One group: how common it is inside, and how much of its own gap in the error the pocket makes.
+         */
+        GroupInside: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /**
+             * Inside
+             * @description Share of the pocket's rows
+             */
+            inside: number;
+            /**
+             * Outside
+             * @description Share of all other rows
+             */
+            outside: number;
+            /** @description The group's error less all others' */
+            gap: components["schemas"]["Estimate"];
+            /** @description The same without the rows of the pocket */
+            gap_elsewhere: components["schemas"]["Estimate"];
+            /**
+             * Accounts For
+             * @description Share of the gap that goes with the pocket's rows; null where the group's gap is not told from nothing
+             */
+            accounts_for: number | null;
         };
         /** GroupThreshold */
         GroupThreshold: {
@@ -7703,6 +8095,36 @@ export interface components {
              * @description Columns in which it differs
              */
             differences: components["schemas"]["Difference"][];
+        };
+        /**
+         * Likeness
+         * @description A group that a pocket's rows nearly are, or nearly all belong to.
+         */
+        Likeness: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /**
+             * Of Pocket
+             * @description Share of the pocket's rows that belong to the group
+             */
+            of_pocket: number;
+            /**
+             * Of Group
+             * @description Share of the group's rows that lie in the pocket
+             */
+            of_group: number;
+            /**
+             * Elsewhere
+             * @description Share of all other rows that belong to the group
+             */
+            elsewhere: number;
+            /**
+             * Same
+             * @description Both hold nearly the same rows
+             */
+            same: boolean;
         };
         /**
          * LinkedDrivers
@@ -8950,6 +9372,49 @@ export interface components {
             created: string;
         };
         /**
+         * Parted
+         * @description One block of the partition; its figures are of the half that it was not learnt from.
+         */
+        Parted: {
+            /** Number */
+            number: number;
+            /**
+             * Inside
+             * @description Number of the block that it is a part of; −1 for all rows
+             */
+            inside: number;
+            /** Depth */
+            depth: number;
+            /**
+             * Said
+             * @description Its own condition; empty for all rows
+             */
+            said: string;
+            /** @description All conditions on the way to it; none for all rows */
+            segment: components["schemas"]["Segment"] | null;
+            /**
+             * Typed
+             * @description The same as they are typed; empty for all rows
+             */
+            typed: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Share
+             * @description Of the rows that confirm
+             */
+            share: number;
+            /** @description Against all other rows; none for all rows */
+            gap: components["schemas"]["ErrorGap"] | null;
+            /** Value */
+            value: number | null;
+            /**
+             * Enough
+             * @description Whether it has rows enough to be shaded
+             */
+            enough: boolean;
+        };
+        /**
          * Parting
          * @description Two measures that rank a feature far apart.
          */
@@ -9179,6 +9644,404 @@ export interface components {
             low: number | null;
             /** High */
             high: number | null;
+        };
+        /**
+         * Pocket
+         * @description One place. ``gap`` is of the rows that confirm; what was seen where it was searched stands beside it.
+         */
+        Pocket: {
+            segment: components["schemas"]["Segment"];
+            /** Described */
+            described: string;
+            /**
+             * Typed
+             * @description Its conditions as they are typed
+             */
+            typed: string;
+            /**
+             * Status
+             * @enum {string}
+             */
+            status: "confirmed" | "not confirmed" | "too few";
+            gap: components["schemas"]["ErrorGap"];
+            /** @description Inside, in the half where it was searched */
+            searched: components["schemas"]["ErrorSide"];
+            /** Searched Outside */
+            searched_outside: number | null;
+            /**
+             * Halving
+             * @description The first in which it was found, whose halves the figures are of
+             */
+            halving: number;
+            /**
+             * Rows
+             * @description Rows of both halves that lie in it
+             */
+            rows: number;
+            /** Share Of Rows */
+            share_of_rows: number;
+            /**
+             * P Adjusted
+             * @description Over the places of a halving (Holm 1979), and over all halvings
+             */
+            p_adjusted: number | null;
+            /**
+             * Again
+             * @description Share of the halvings in which it was found in one half and confirmed in the other
+             */
+            again: number;
+            /**
+             * Overlapping
+             * @description Pockets before it with which it shares a tenth of its rows
+             */
+            overlapping: string[];
+            like: components["schemas"]["Likeness"] | null;
+            beside: components["schemas"]["PocketAlongside"] | null;
+        };
+        /**
+         * PocketAlongside
+         * @description The same conditions with what is read alongside.
+         */
+        PocketAlongside: {
+            gap: components["schemas"]["ErrorGap"];
+            /** @description Error inside with what is alongside, less the one here */
+            change: components["schemas"]["Estimate"];
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "gone" | "smaller" | "larger" | "not told apart";
+        };
+        /** PocketAsk */
+        PocketAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["PocketSettings"];
+        };
+        /** PocketResult */
+        PocketResult: {
+            segment: components["schemas"]["Segment"];
+            /** Described */
+            described: string;
+            /**
+             * Typed
+             * @description Its conditions as they are typed
+             */
+            typed: string;
+            /** Halving */
+            halving: number;
+            /**
+             * Error
+             * @enum {string}
+             */
+            error: "" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong";
+            /**
+             * Errors
+             * @description What can be read here
+             */
+            errors: ("" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong")[];
+            /** Called */
+            called: string;
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "share" | "number" | "probability" | "outcome" | "rank";
+            /** Signed */
+            signed: boolean;
+            gap: components["schemas"]["ErrorGap"];
+            /**
+             * Without
+             * @description Each condition left out, the one that carries most first
+             */
+            without: components["schemas"]["WithoutCondition"][];
+            /**
+             * Sides
+             * @description Metrics inside and of all other rows
+             */
+            sides: components["schemas"]["Sides"][];
+            twins: components["schemas"]["Twins"] | null;
+            trained: components["schemas"]["Trained"] | null;
+            /**
+             * Rungs
+             * @description Features by how far their mean contributions lie apart
+             */
+            rungs: components["schemas"]["PocketRung"][];
+            /** Rows Explained */
+            rows_explained: number;
+            /**
+             * Output
+             * @enum {string}
+             */
+            output: "probability" | "log-odds" | "value";
+            /** Event */
+            event: string;
+            /**
+             * Groups
+             * @description Commonest inside against outside first
+             */
+            groups: components["schemas"]["GroupInside"][];
+            /** Examples */
+            examples: components["schemas"]["ExampleCase"][];
+            /** Balance Of */
+            balance_of: string;
+            /** Balance Mean */
+            balance_mean: boolean;
+            /**
+             * Rows
+             * @description Rows that the error can be read of
+             */
+            rows: number;
+            /**
+             * Rows Read
+             * @description Rows that figures are of: of the half that it was not searched in, or all
+             */
+            rows_read: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+            /** Alpha */
+            alpha: number;
+            /** Minimum Rows */
+            minimum_rows: number;
+        };
+        /**
+         * PocketRung
+         * @description One feature's contributions inside and outside.
+         */
+        PocketRung: {
+            /** Feature */
+            feature: string;
+            /** @description Mean contribution */
+            inside: components["schemas"]["Estimate"];
+            outside: components["schemas"]["Estimate"];
+            difference: components["schemas"]["Estimate"];
+            /** @description Mean size of its contribution, whichever way */
+            size_inside: components["schemas"]["Estimate"];
+            size_outside: components["schemas"]["Estimate"];
+        };
+        /** PocketSettings */
+        PocketSettings: {
+            /**
+             * Conditions
+             * @description As they are typed, joined by and; the surest pocket when empty
+             * @default
+             */
+            conditions: string;
+            /**
+             * Error
+             * @description The usual error when empty
+             * @default
+             * @enum {string}
+             */
+            error: "" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong";
+            /**
+             * Truth
+             * @description Of a class taken for another: what it was; any when empty
+             * @default
+             */
+            truth: string;
+            /**
+             * Taken
+             * @description And what it was taken for; any when empty
+             * @default
+             */
+            taken: string;
+            /**
+             * Halving
+             * @description The halving in which it was found, to be read of its other half; −1 for all rows
+             * @default -1
+             */
+            halving: number;
+            /**
+             * Explained
+             * @description Rows of either side explained where that is sampled
+             * @default 100
+             */
+            explained: number;
+        };
+        /** PocketsAsk */
+        PocketsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["PocketsSettings"];
+        };
+        /** PocketsResult */
+        PocketsResult: {
+            /**
+             * Pockets
+             * @description Confirmed ones first, surest first
+             */
+            pockets: components["schemas"]["Pocket"][];
+            /**
+             * Parts
+             * @description The rows parted step by step, all rows first
+             */
+            parts: components["schemas"]["Parted"][];
+            /**
+             * Error
+             * @enum {string}
+             */
+            error: "" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong";
+            /** Called */
+            called: string;
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "share" | "number" | "probability" | "outcome" | "rank";
+            /** Signed */
+            signed: boolean;
+            /**
+             * Errors
+             * @description What can be searched for here
+             */
+            errors: ("" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong")[];
+            /** @description The error of all rows that confirm */
+            value: components["schemas"]["Estimate"];
+            /**
+             * Balance Of
+             * @description What the balance of the outcome is a share or a mean of
+             */
+            balance_of: string;
+            /** Balance Mean */
+            balance_mean: boolean;
+            /**
+             * Searchable
+             * @description Columns that could be looked at
+             */
+            searchable: string[];
+            /**
+             * Columns
+             * @description Columns that were looked at
+             */
+            columns: string[];
+            /**
+             * Deepest
+             * @description Of these, the columns of which sets of most conditions were made
+             */
+            deepest: number;
+            /**
+             * Deep
+             * @description Most conditions that a description could have had
+             */
+            deep: number;
+            /**
+             * Tried
+             * @description Descriptions whose error was weighed
+             */
+            tried: number;
+            /**
+             * Looked At
+             * @description Places found in any halving and read of its other half
+             */
+            looked_at: number;
+            /** Halvings */
+            halvings: number;
+            /**
+             * Least
+             * @description Rows that a pocket must hold
+             */
+            least: number;
+            /**
+             * Seen From
+             * @description Rows from which on a pocket would have been found in four of five cases
+             */
+            seen_from: number | null;
+            /**
+             * Seen As
+             * @description How much denser the error would have to be there
+             */
+            seen_as: string;
+            /**
+             * Rows
+             * @description Rows that the error can be read of
+             */
+            rows: number;
+            /**
+             * Rows Read
+             * @description Of these, the rows that were searched and confirmed in
+             */
+            rows_read: number;
+            /** Rows Searched */
+            rows_searched: number;
+            /** Rows Confirming */
+            rows_confirming: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+            /** Minimum Rows */
+            minimum_rows: number;
+            /**
+             * Beside
+             * @description What is read alongside; null where nothing is
+             */
+            beside: string | null;
+            /** Notes */
+            notes: string[];
+        };
+        /** PocketsSettings */
+        PocketsSettings: {
+            /**
+             * Error
+             * @description What is searched for; the usual error when empty
+             * @default
+             * @enum {string}
+             */
+            error: "" | "error_rate" | "false_positive_rate" | "false_negative_rate" | "missed_favourable" | "taken_for" | "log_loss" | "absolute_error" | "too_high" | "too_low" | "newly_wrong";
+            /**
+             * Truth
+             * @description Of a class taken for another: what it was; any when empty
+             * @default
+             */
+            truth: string;
+            /**
+             * Taken
+             * @description And what it was taken for; any when empty
+             * @default
+             */
+            taken: string;
+            /**
+             * Columns
+             * @description Columns that are looked at; features and groups when empty
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Deep
+             * @description Most conditions of a pocket
+             * @default 3
+             */
+            deep: number;
+            /**
+             * Least
+             * @description Rows that it holds at least; a hundredth, and twice the policy's minimum, when empty
+             */
+            least?: number | null;
+            /**
+             * Times
+             * @description How many times the rest's its error is at least
+             * @default 1.25
+             */
+            times: number;
+            /**
+             * Most
+             * @description Places that are looked at closely
+             * @default 8
+             */
+            most: number;
+            /**
+             * Rows
+             * @description Rows read; a seeded sample beyond
+             * @default 2000000
+             */
+            rows: number;
+            /**
+             * Halvings
+             * @description Times that the rows are halved anew
+             * @default 12
+             */
+            halvings: number;
         };
         /** Pooled */
         Pooled: {
@@ -9643,6 +10506,23 @@ export interface components {
              */
             beside: components["schemas"]["ReadBeside"][];
         };
+        /** ReadingView[ErrorGridResult] */
+        ReadingView_ErrorGridResult_: {
+            evidence?: components["schemas"]["EvidenceView_ErrorGridResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
         /** ReadingView[ExpectationsResult] */
         ReadingView_ExpectationsResult_: {
             evidence?: components["schemas"]["EvidenceView_ExpectationsResult_"] | null;
@@ -9935,6 +10815,40 @@ export interface components {
         /** ReadingView[PersonResult] */
         ReadingView_PersonResult_: {
             evidence?: components["schemas"]["EvidenceView_PersonResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
+        /** ReadingView[PocketResult] */
+        ReadingView_PocketResult_: {
+            evidence?: components["schemas"]["EvidenceView_PocketResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
+        /** ReadingView[PocketsResult] */
+        ReadingView_PocketsResult_: {
+            evidence?: components["schemas"]["EvidenceView_PocketsResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
              * Fresh
@@ -11973,6 +12887,21 @@ export interface components {
             feature: string;
             strength: components["schemas"]["Estimate"];
         };
+        /**
+         * Trained
+         * @description How common such rows are where the model was trained.
+         */
+        Trained: {
+            /**
+             * Training
+             * @description Share of the training rows that meet the conditions
+             */
+            training: number;
+            /** Here */
+            here: number;
+            /** Training Rows */
+            training_rows: number;
+        };
         /** TriedAsk */
         TriedAsk: {
             context?: components["schemas"]["Context"];
@@ -12060,6 +12989,25 @@ export interface components {
             /** Decision */
             decision: string;
         };
+        /**
+         * Twins
+         * @description Rows against their nearest row in features.
+         */
+        Twins: {
+            /** @description Share of which the nearest row has another outcome; of numbers how far outcomes are apart */
+            inside: components["schemas"]["Estimate"];
+            outside: components["schemas"]["Estimate"];
+            difference: components["schemas"]["Estimate"];
+            /** P */
+            p: number | null;
+            /**
+             * Rows
+             * @description Rows inside that were held against their nearest; a seeded sample beyond 600
+             */
+            rows: number;
+            /** Rows Outside */
+            rows_outside: number;
+        };
         /** ValuesAsk */
         ValuesAsk: {
             context?: components["schemas"]["Context"];
@@ -12141,6 +13089,20 @@ export interface components {
             /** Metric */
             metric: string;
             measure: components["schemas"]["Measure"];
+        };
+        /**
+         * WithoutCondition
+         * @description A pocket with one of its conditions left out.
+         */
+        WithoutCondition: {
+            /** Condition */
+            condition: string;
+            /** @description Of the rows that meet all others, against those that do not */
+            gap: components["schemas"]["ErrorGap"];
+            /** @description The error of rows that meet all others and not this one */
+            only_without: components["schemas"]["Estimate"];
+            /** Rows Without */
+            rows_without: number;
         };
         /**
          * Wording
@@ -16251,6 +17213,327 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ArrangementResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_pockets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PocketsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_PocketsResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_pocket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PocketAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_PocketResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_error_grid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Error_GridAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ErrorGridResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -7,10 +7,17 @@ const search = (written: Record<string, string | null>) =>
   new URLSearchParams(Object.entries(written).filter((one): one is [string, string] => one[1] !== null));
 
 /** A value that is not the first one, for every kind of setting. */
-function other(setting: { kind: string; of?: string; values?: string[]; most?: number; default?: unknown }): unknown {
+function other(setting: {
+  kind: string;
+  of?: string;
+  values?: string[];
+  least?: number;
+  most?: number;
+  default?: unknown;
+}): unknown {
   if (setting.values) return setting.values.find((one) => one !== setting.default);
   if (setting.kind === "boolean") return !setting.default;
-  if (setting.kind === "integer") return setting.most === 3 ? 1 : Number(setting.default ?? 0) + 3;
+  if (setting.kind === "integer") return setting.most === 3 ? 1 : Number(setting.default ?? setting.least ?? 0) + 3;
   if (setting.kind === "number") return Number(setting.default ?? 0) + 0.125;
   if (setting.kind === "object") return setting.of === "number" ? { "a=b, c": 0.25 } : { "a,b & c": "5%", ф: "" };
   if (setting.kind === "string") return "a · b, c=d&e";

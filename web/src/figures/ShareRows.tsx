@@ -14,12 +14,18 @@ export interface ShareRow {
 const ROW = 26;
 const TOP = 24;
 
-/** Shares with their intervals, one a row, from nothing. */
-export function ShareRows({ result, width, label }: Drawing<ShareRow[]> & { label: string }) {
+const inPercent = (value: number) => `${Math.round(value * 1000) / 10}%`;
+
+/** Shares, or other amounts, with their intervals, one a row, from nothing. */
+export function ShareRows(
+  props: Drawing<ShareRow[]> & { label: string; tick?: (value: number) => string; show?: (value: number) => string },
+) {
+  const { result, width, label, tick: written = inPercent, show = percent } = props;
   const name = Math.min(280, width * 0.34);
   const right = 250;
   const most = Math.max(0.01, ...result.map((one) => one.found.high ?? one.found.value ?? 0));
-  const x = scaleLinear([0, most * 1.05], [name, width - right]);
+  const least = Math.min(0, ...result.map((one) => one.found.low ?? one.found.value ?? 0));
+  const x = scaleLinear([least * 1.05, most * 1.05], [name, width - right]);
   return (
     <svg width={width} height={TOP + result.length * ROW + 4} role="img" aria-label={label}>
       {x.ticks(5).map((tick) => (
@@ -33,7 +39,7 @@ export function ShareRows({ result, width, label }: Drawing<ShareRow[]> & { labe
             strokeWidth={0.7}
           />
           <text x={x(tick)} y={11} textAnchor="middle" fontSize={12} fill="var(--soft)">
-            {`${Math.round(tick * 1000) / 10}%`}
+            {written(tick)}
           </text>
         </g>
       ))}
@@ -46,9 +52,9 @@ export function ShareRows({ result, width, label }: Drawing<ShareRow[]> & { labe
               {one.label}
             </Fitted>
             <rect
-              x={name}
+              x={Math.min(x(0), x(value))}
               y={y - 6}
-              width={Math.max(1, x(value) - name)}
+              width={Math.max(1, Math.abs(x(value) - x(0)))}
               height={12}
               fill="var(--act)"
               opacity={0.75}
@@ -62,7 +68,7 @@ export function ShareRows({ result, width, label }: Drawing<ShareRow[]> & { labe
               strokeWidth={1.4}
             />
             <Fitted x={width} y={y} width={right - 10} anchor="end" size={12.5} fill="var(--soft)">
-              {`${percent(value)}; ${one.text}`}
+              {`${show(value)}; ${one.text}`}
             </Fitted>
           </g>
         );

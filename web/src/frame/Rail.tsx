@@ -29,7 +29,7 @@ export function Rail() {
             <NavLink
               to={`/audits/${audit.id}/${area.path}${contextQuery(search)}`}
               className={({ isActive }) =>
-                `flex items-baseline gap-2.5 border-l-[3px] py-1.5 pr-3 pl-3.5 ${isActive ? "border-act font-semibold text-ink" : "border-transparent text-soft hover:text-ink"}`
+                `flex items-baseline gap-2 border-l-[3px] py-1.5 pr-2 pl-3 ${isActive ? "border-act font-semibold text-ink" : "border-transparent text-soft hover:text-ink"}`
               }
             >
               <span className="w-2.5 text-[12px] font-normal text-soft">{area.key}</span>
@@ -46,7 +46,7 @@ export function Rail() {
 function Mark({ flags, seen }: { flags: number; seen: boolean }) {
   if (flags > 0) {
     return (
-      <span className="ml-auto text-[12px] font-semibold text-flag">
+      <span className="ml-auto text-[12px] font-semibold whitespace-nowrap text-flag">
         <span aria-hidden>⚑ {flags}</span>
         <span className="sr-only">
           , {flags} open {flags === 1 ? "finding" : "findings"}

@@ -5,6 +5,7 @@ export const AREAS = [
   { key: "3", path: "drivers", name: "Drivers" },
   { key: "4", path: "response", name: "Response" },
   { key: "5", path: "cases", name: "Cases" },
-  { key: "6", path: "tilt", name: "Tilt" },
-  { key: "7", path: "report", name: "Report" },
+  { key: "6", path: "pockets", name: "Pockets" },
+  { key: "7", path: "tilt", name: "Tilt" },
+  { key: "8", path: "report", name: "Report" },
 ] as const;

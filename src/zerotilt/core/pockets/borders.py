@@ -2,53 +2,85 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import NamedTuple
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core import segments
 from zerotilt.core.meaning import Block, Condition
+from zerotilt.core.pockets.boxes import Asked
 from zerotilt.core.pockets.cells import Cells, between
 from zerotilt.core.segments import EPOCH
+from zerotilt.core.table import Table
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 ROUNDS = 3
 SLACK = 3.0
 """What a rounder border may cost of the squared score: less than a border is known to."""
-MOST_PLACES = 400
+MOST_PLACES = 500
+"""Of a border that are weighed; a five-hundredth of the rows apart where there are more."""
 
 
-class Side(NamedTuple):
-    """Rows of one half: what is added up (n,), and how conditions are met there."""
+@dataclass
+class HalfRows:
+    """Rows of one half: what is added up in them (h,), and which of them meet a condition."""
 
+    table: Table
+    numbers: NDArray[np.int64]
+    """Rows of the table, shape (h,)."""
     moved: Floats
-    meets: Callable[[Condition], Bools]
-    values: Callable[[str], Floats]
-    """A column of numbers or days, NaN where missing."""
-    least: int
-    most: float
-    times: float
+    asked: Asked
     level: float
-    price: float
+    """The mean error that a place's must be so many times of; 0 where it can be nothing or less."""
+    _met: dict[Condition, Bools] = field(default_factory=dict)
+    _ordered: dict[str, tuple[Floats, NDArray[np.int64]]] = field(default_factory=dict)
+
+    def about(self, moved: Floats) -> HalfRows:
+        """The same rows with something else added up."""
+        return replace(self, moved=moved)
+
+    def meets(self, condition: Condition) -> Bools:
+        if condition not in self._met:
+            self._met[condition] = segments.meeting(condition, self.table, self.numbers)
+        return self._met[condition]
+
+    def all_met(self, conditions: Sequence[Condition]) -> Bools:
+        found = np.ones(len(self.numbers), bool)
+        for one in conditions:
+            found &= self.meets(one)
+        return found
+
+    def ordered(self, column: str) -> tuple[Floats, NDArray[np.int64]]:
+        """Known values of a column of numbers or days in their order, and the rows that they are of."""
+        if column not in self._ordered:
+            values = self.table.numbers(column)[self.numbers]
+            order = np.argsort(values, kind="stable")[: int((~np.isnan(values)).sum())]
+            self._ordered[column] = values[order], order
+        return self._ordered[column]
 
     def score(self, inside: Bools) -> float:
-        """Squared score of the permutation test, shape ()."""
+        """Squared score of the permutation test."""
         n, excess = float(inside.sum()), float(self.moved[inside].sum())
-        return float(self._scores(np.array([n]), np.array([excess]))[0])
+        return float(self.scores(np.array([n]), np.array([excess]))[0])
 
-    def _scores(self, n: Floats, excess: Floats) -> Floats:
-        rows = len(self.moved)
-        variance = float(self.moved @ self.moved) / rows
-        allowed = (n >= self.least) & (n <= self.most * rows) & (excess > 0)
-        allowed &= excess * (rows - n + self.times * n) >= (self.times - 1) * self.level * n * (rows - n)
+    def scores(self, n: Floats, excess: Floats) -> Floats:
+        """The same of many sets of rows, by how many they are and what they add up to; −inf where they are no pocket."""
+        rows, asked = len(self.moved), self.asked
+        allowed = (n >= asked.least) & (n <= asked.most * rows) & (excess > 0)
+        allowed &= excess * (rows - n + asked.times * n) >= (asked.times - 1) * self.level * n * (rows - n)
         with np.errstate(invalid="ignore", divide="ignore"):
-            found = excess**2 * (rows - 1) / (n * (rows - n) * variance)
+            found = excess**2 * (rows - 1) / (n * (rows - n) * self._variance)
         return np.where(allowed, found, -np.inf)
 
+    @property
+    def _variance(self) -> float:
+        return float(self.moved @ self.moved) / len(self.moved)
 
-def sharpened(block: Block, cells: dict[str, Cells], side: Side) -> Block:
+
+def sharpened(block: Block, cells: dict[str, Cells], half: HalfRows) -> Block:
     """The same conditions with their borders where the error is densest, none that is not worth its words.
 
     Borders are moved one column at a time until none moves; then every condition, and every end of a range, is left out
@@ -59,30 +91,23 @@ def sharpened(block: Block, cells: dict[str, Cells], side: Side) -> Block:
         before = list(conditions)
         for i, one in enumerate(conditions):
             if one.ranged or one.dated:
-                others = _all_met(side, [*conditions[:i], *conditions[i + 1 :]])
-                conditions[i] = _moved(one, cells[one.column], others, side)
+                others = half.all_met([*conditions[:i], *conditions[i + 1 :]])
+                conditions[i] = _moved(one, cells[one.column], others, half)
         if conditions == before:
             break
-    return tuple(_needed(conditions, side))
+    return tuple(_needed(conditions, half))
 
 
-def _all_met(side: Side, conditions: Sequence[Condition]) -> Bools:
-    found = np.ones(len(side.moved), bool)
-    for one in conditions:
-        found &= side.meets(one)
-    return found
-
-
-def _needed(conditions: list[Condition], side: Side) -> list[Condition]:
+def _needed(conditions: list[Condition], half: HalfRows) -> list[Condition]:
     while True:
-        whole = side.score(_all_met(side, conditions))
+        whole = half.score(half.all_met(conditions))
         ways = [[*conditions[:i], *conditions[i + 1 :]] for i in range(len(conditions)) if len(conditions) > 1]
         for i, one in enumerate(conditions):
             for change in _halves(one):
                 ways.append([*conditions[:i], change, *conditions[i + 1 :]])
-        scored = [(side.score(_all_met(side, way)), way) for way in ways]
+        scored = [(half.score(half.all_met(way)), way) for way in ways]
         best = max(scored, key=lambda one: one[0], default=None)
-        if best is None or not best[0] > whole - side.price:
+        if best is None or not best[0] > whole - half.asked.price:
             return conditions
         conditions = best[1]
 
@@ -96,24 +121,25 @@ def _halves(one: Condition) -> list[Condition]:
     return []
 
 
-def _moved(one: Condition, cells: Cells, others: Bools, side: Side) -> Condition:
+def _moved(one: Condition, cells: Cells, others: Bools, half: HalfRows) -> Condition:
     """The condition with its borders where the score is best among rows that meet all others."""
-    values = side.values(one.column)
-    inside = others & ~np.isnan(values)
-    order = np.argsort(values[inside], kind="stable")
-    v, moved = values[inside][order], side.moved[inside][order]
+    values, order = half.ordered(one.column)
+    inside = others[order]
+    v, moved = values[inside], half.moved[order[inside]]
     after = np.flatnonzero(np.diff(v)) + 1  # a border can lie after so many rows
     if not len(after):
         return one
+    if len(after) > MOST_PLACES:
+        after = after[np.linspace(0, len(after) - 1, MOST_PLACES).round().astype(np.int64)]
     at = np.concatenate([[0], after, [len(v)]])
     total = np.concatenate([[0.0], np.cumsum(moved)])
     low, high = _ends(one)
     first = 0 if low is None else int(np.searchsorted(v, low, side="right"))
     last = len(v) if high is None else int(np.searchsorted(v, high, side="right"))
     if low is not None:
-        first, low = _placed(at[at < last], lambda k: (last - k, total[last] - total[k]), v, side, cells, first, low)
+        first, low = _placed(at[at < last], lambda k: (last - k, total[last] - total[k]), v, half, cells, first, low)
     if high is not None:
-        last, high = _placed(at[at > first], lambda k: (k - first, total[k] - total[first]), v, side, cells, last, high)
+        last, high = _placed(at[at > first], lambda k: (k - first, total[k] - total[first]), v, half, cells, last, high)
     if low is None and high is None:
         return one
     return between(one.column, cells.sort, low, high)
@@ -126,19 +152,19 @@ def _ends(one: Condition) -> tuple[float | None, float | None]:
     return low, None if one.until is None else float((one.until - EPOCH).days)
 
 
-def _placed(at: NDArray[np.int64], sums, v: Floats, side: Side, cells: Cells, now: int, border: float):
+def _placed(at: NDArray[np.int64], sums, v: Floats, half: HalfRows, cells: Cells, now: int, border: float):
     """The place of one border, and the roundest number that puts it there or nearly there; as it was where none is
     better. A place after no row, or after all, is no border."""
     at = at[(at > 0) & (at < len(v))]
     if not len(at):
         return now, border
     n, excess = sums(at)
-    scores = side._scores(n.astype(float), excess)
+    scores = half.scores(n.astype(float), excess)
     best = float(scores.max())
     if not np.isfinite(best):
         return now, border
     near = np.flatnonzero(scores >= best - SLACK)
-    near = near[np.argsort(-scores[near], kind="stable")][:MOST_PLACES]
+    near = near[np.argsort(-scores[near], kind="stable")]
     if cells.sort == "day":
         place = int(at[near[0]])
         return place, float(v[place - 1])

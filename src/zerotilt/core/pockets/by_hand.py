@@ -26,6 +26,7 @@ from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.stats.means import mean_interval
 from zerotilt.core.subject import Subject
+from zerotilt.core.typed_conditions import written
 from zerotilt.core.work import Work
 
 CellMark = Literal["denser", "less dense", "not told apart", "too few", "no rows"]
@@ -51,6 +52,7 @@ class CutCell(Frozen):
     down: int
     across: int
     segment: Segment
+    typed: str = Field(description="Its conditions as they are typed")
     gap: ErrorGap | None = Field(description="Against all other rows; null where the cell holds none, or all")
     rows: int
     p_adjusted: float | None = Field(description="Over all cells that have rows enough")
@@ -69,6 +71,8 @@ class ErrorGridResult(Frozen):
     called: str
     unit: Unit
     value: Estimate = Field(description="Of all rows")
+    balance_of: str
+    balance_mean: bool
     tested: int
     left_out: int = Field(description="Rows of rare levels, which have no cell")
     rows: int
@@ -100,7 +104,7 @@ def cut_by_hand(subject: Subject, settings: ErrorGridSettings, seed: int, work: 
         raise Refused(f"“{alone}” is the same in all of these rows.", todo="Choose another column.")
     sides = [_places(one) for one in axes if one is not None]
     policy = subject.spec.policy
-    outcome = outcome_of(subject, errors)[0]
+    outcome, balance_of = outcome_of(subject, errors)
     work.begin(len(sides[0]) * (len(sides[1]) if len(sides) > 1 else 1), "cells read")
     found, seen = [], np.zeros(errors.m, bool)
     for i, (down, in_row) in enumerate(sides[0]):
@@ -115,6 +119,7 @@ def cut_by_hand(subject: Subject, settings: ErrorGridSettings, seed: int, work: 
                     "down": i,
                     "across": j,
                     "segment": Segment(name=name if len(name) <= 120 else f"{name[:119]}…", conditions=block),
+                    "typed": written((block,)),
                     "gap": gap_of(errors, inside, outcome, policy.confidence) if some else None,
                     "rows": int(inside.sum()),
                 }
@@ -137,6 +142,8 @@ def cut_by_hand(subject: Subject, settings: ErrorGridSettings, seed: int, work: 
         called=errors.called,
         unit=errors.unit,
         value=mean_interval(errors.values, errors.mass, policy.confidence),
+        balance_of=balance_of,
+        balance_mean=not balance_of,
         tested=int(np.isfinite(p).sum()),
         left_out=int((~seen).sum()),
         rows=errors.m,
@@ -255,7 +262,7 @@ METHOD = Method(
         "found by looking is to be searched for, or read of rows that nobody looked at."
     ),
     main="cells",
-    part="by hand",
+    part="hand",
     needs=frozenset({"outcome", "predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     picture=picture,

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import segments
-from zerotilt.core.meaning import Block, Condition
-from zerotilt.core.pockets.borders import Side, sharpened
+from zerotilt.core.meaning import Block
+from zerotilt.core.pockets.borders import HalfRows, sharpened
 from zerotilt.core.pockets.boxes import Asked, Boxes, Grid
 from zerotilt.core.pockets.cells import Cells
 from zerotilt.core.pockets.errors import Errors
@@ -21,6 +21,7 @@ Bools = NDArray[np.bool_]
 FIRST = 200
 """Boxes that are held against one another."""
 MOST_BYTES = 100 * 2**20
+MOST_PATTERNS = 4_096
 ALIKE = 0.5
 """Rows that two boxes share, of those that either holds, from which on they are one pocket."""
 
@@ -34,44 +35,17 @@ class Searched:
     cells: tuple[Cells, ...]
 
     @cached_property
-    def _met(self) -> dict[Condition, Bools]:
-        return {}
-
-    @cached_property
     def numbers(self) -> NDArray[np.int64]:
         """Rows of the table, shape (m,)."""
         return self.subject.rows.numbers[self.errors.places]
 
-    def meets(self, condition: Condition) -> Bools:
-        """Which rows meet a condition, shape (m,)."""
-        if condition not in self._met:
-            if len(self._met) > 2_000:
-                self._met.clear()
-            self._met[condition] = segments.meeting(condition, self.subject.table, self.numbers)
-        return self._met[condition]
-
     def inside(self, block: Block) -> Bools:
         """Which rows meet all conditions, shape (m,)."""
-        found = np.ones(self.errors.m, bool)
-        for one in block:
-            found &= self.meets(one)
-        return found
+        return np.logical_and.reduce([segments.meeting(one, self.subject.table, self.numbers) for one in block])
 
-    def values(self, column: str) -> Floats:
-        return self.subject.table.numbers(column)[self.numbers]
-
-    def side(self, half: Bools, moved: Floats, asked: Asked, level: float) -> Side:
+    def half(self, half: Bools, moved: Floats, asked: Asked, level: float) -> HalfRows:
         """One half, with what is added up in it (rows of the half,)."""
-        return Side(
-            moved,
-            lambda condition: self.meets(condition)[half],
-            lambda column: self.values(column)[half],
-            asked.least,
-            asked.most,
-            asked.times,
-            level,
-            asked.price,
-        )
+        return HalfRows(self.subject.table, self.numbers[half], moved, asked, level)
 
 
 def chosen(
@@ -100,14 +74,15 @@ def chosen(
         return []
     cells = {one.column: one for one in searched.cells}
     names = [one.column for one in searched.cells]
-    codes = grid.codes[:, half]
-    masks = np.array([_inside(grid, codes, columns, runs) for columns, runs in found], dtype=np.float32)
+    masks = _masks(grid, grid.codes[:, half], found)
     held = masks.sum(axis=1).astype(float)
     cost = np.array([asked.price * grid.ends[_places(grid, columns, runs)].sum() for columns, runs in found])
     left = moved - moved.mean()
+    rows = searched.half(half, left, asked, level)
     pattern = np.zeros(len(left), np.int64)
     open_ = np.ones(len(found), bool)
     blocks: list[Block] = []
+    known: list[Bools] = []
     while len(blocks) < most and open_.any():
         score = _scores(masks, held, left) - cost
         score[~open_] = -np.inf
@@ -116,20 +91,20 @@ def chosen(
             break
         columns, runs = found[best]
         conditions = tuple(cells[names[column]].condition(int(run)) for column, run in zip(columns, runs, strict=True))
-        block = sharpened(conditions, cells, searched.side(half, left, asked, level))
-        inside = searched.inside(block)[half]
+        block = sharpened(conditions, cells, rows.about(left))
+        inside = rows.all_met(block)
         open_ &= ~_alike(masks, held, inside) & (np.arange(len(found)) != best)
-        known = [searched.inside(one)[half] for one in blocks]
         if any(overlap(inside, other) >= ALIKE for other in known):
             continue
         blocks.append(block)
-        pattern = np.unique(pattern * 2 + inside, return_inverse=True)[1]
+        known.append(inside)
+        pattern = refined(pattern, inside)
         left = _less_their_means(moved, pattern)
     return blocks
 
 
 def _less_their_means(moved: Floats, pattern: NDArray[np.int64]) -> Floats:
-    sizes = np.bincount(pattern)
+    sizes = np.maximum(np.bincount(pattern), 1)
     return moved - (np.bincount(pattern, moved) / sizes)[pattern]
 
 
@@ -150,12 +125,20 @@ def _places(grid: Grid, columns, runs):
     return grid.first[columns] + runs
 
 
-def _inside(grid: Grid, codes: NDArray[np.uint8], columns, runs) -> Bools:
-    inside = np.ones(codes.shape[1], bool)
-    for column, place in zip(columns, _places(grid, columns, runs), strict=True):
-        low, high = grid.runs[place]
-        inside &= (codes[column] >= low) & (codes[column] <= high)
-    return inside
+def _masks(grid: Grid, codes: NDArray[np.uint8], found) -> NDArray[np.float32]:
+    """Which rows lie in each box, shape (boxes, rows)."""
+    known: dict[tuple[int, int], Bools] = {}
+    out = np.empty((len(found), codes.shape[1]), np.float32)
+    for i, (columns, runs) in enumerate(found):
+        inside = None
+        for column, run in zip(columns.tolist(), runs.tolist(), strict=True):
+            if (column, run) not in known:
+                low, high = grid.runs[grid.first[column] + run]
+                known[column, run] = (codes[column] >= low) & (codes[column] <= high)
+            mine = known[column, run]
+            inside = mine if inside is None else inside & mine
+        out[i] = inside
+    return out
 
 
 def _scores(masks, held: Floats, left: Floats) -> Floats:
@@ -177,9 +160,15 @@ def overlap(one: Bools, other: Bools) -> float:
     return float((one & other).sum()) / max(int((one | other).sum()), 1)
 
 
+def refined(pattern: NDArray[np.int64], inside: Bools) -> NDArray[np.int64]:
+    """A number for rows that are in the same ones of some sets, with one set more."""
+    found = pattern * 2 + inside
+    return found if found.max(initial=0) < MOST_PATTERNS else np.unique(found, return_inverse=True)[1]
+
+
 def patterned(masks: list[Bools], rows: int) -> NDArray[np.int64]:
     """Which of several sets of rows each row is in, as one number, shape (rows,)."""
     pattern = np.zeros(rows, np.int64)
     for mask in masks:
-        pattern = np.unique(pattern * 2 + mask, return_inverse=True)[1]
+        pattern = refined(pattern, mask)
     return pattern

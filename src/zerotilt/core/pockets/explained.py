@@ -18,7 +18,7 @@ from zerotilt.core.meaning import Block, Segment, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.pockets import reasons
 from zerotilt.core.pockets.confirmed import gap_of
-from zerotilt.core.pockets.errors import Errors, errors_of
+from zerotilt.core.pockets.errors import Errors, errors_of, offered
 from zerotilt.core.pockets.explained_result import ExampleCase, PocketResult, PocketRung, PocketSettings
 from zerotilt.core.pockets.explained_said import NOTE, say
 from zerotilt.core.pockets.found import outcome_of, search
@@ -31,7 +31,7 @@ from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import estimate
 from zerotilt.core.stats.means import mean_span
 from zerotilt.core.subject import Subject
-from zerotilt.core.typed_conditions import expression
+from zerotilt.core.typed_conditions import expression, written
 from zerotilt.core.work import Work
 
 Floats = NDArray[np.float64]
@@ -86,8 +86,10 @@ def explain_pocket(subject: Subject, settings: PocketSettings, seed: int, work: 
     return PocketResult(
         segment=Segment(name=said if len(said) <= 120 else f"{said[:119]}…", conditions=asked.block),
         described=said,
+        typed=written((asked.block,)),
         halving=asked.halving,
         error=errors.name,
+        errors=offered(subject),
         called=errors.called,
         unit=errors.unit,
         signed=errors.signed,

@@ -59,8 +59,10 @@ class ExampleCase(Frozen):
 class PocketResult(Frozen):
     segment: Segment
     described: str
+    typed: str = Field(description="Its conditions as they are typed")
     halving: int
     error: ErrorName
+    errors: tuple[ErrorName, ...] = Field(description="What can be read here")
     called: str
     unit: Unit
     signed: bool

@@ -33,6 +33,7 @@ from zerotilt.core.stats.estimates import estimate
 from zerotilt.core.stats.intervals import Interval
 from zerotilt.core.stats.means import mean_interval, mean_span
 from zerotilt.core.subject import Subject
+from zerotilt.core.typed_conditions import written
 from zerotilt.core.work import Work
 
 Floats = NDArray[np.float64]
@@ -166,6 +167,7 @@ def _read(subject: Subject, made: Hunt, shown: list[PlaceFound], outcome: Floats
                     name=said if len(said) <= 120 else f"{said[:119]}…", conditions=place.block, source=source
                 ),
                 described=said,
+                typed=written((place.block,)),
                 status=status,
                 gap=gap_of(made.errors.among(~half), mask[~half], outcome[~half], policy.confidence),
                 searched=here.inside,
@@ -274,8 +276,8 @@ def _weakest(made: Hunt, blocks: list[Block]) -> float:
     half = made.half(0)
     moved = made.moved[half]
     moved = moved - moved.mean()
-    side = made.searched.side(half, moved, made.asked, made.level(0))
-    scores = [side.score(made.searched.inside(one)[half]) - made.asked.price * len(one) for one in blocks]
+    side = made.searched.half(half, moved, made.asked, made.level(0))
+    scores = [side.score(side.all_met(one)) - made.asked.price * len(one) for one in blocks]
     known = [one for one in scores if np.isfinite(one)]
     return max(min(known, default=0.0) + 2 * made.asked.price, 0.0)
 

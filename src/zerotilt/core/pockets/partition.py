@@ -14,6 +14,7 @@ from zerotilt.core.meaning import Block, Condition, Segment
 from zerotilt.core.pockets.cells import Cells, between
 from zerotilt.core.pockets.confirmed import ErrorGap, gap_of
 from zerotilt.core.pockets.hunt import Hunt
+from zerotilt.core.typed_conditions import written
 
 DEEP = 3
 Floats = NDArray[np.float64]
@@ -28,6 +29,7 @@ class Parted(Frozen):
     depth: int
     said: str = Field(description="Its own condition; empty for all rows")
     segment: Segment | None = Field(description="All conditions on the way to it; none for all rows")
+    typed: str = Field(description="The same as they are typed; empty for all rows")
     rows: int
     share: float = Field(description="Of the rows that confirm")
     gap: ErrorGap | None = Field(description="Against all other rows; none for all rows")
@@ -67,6 +69,7 @@ def parted(hunt: Hunt, outcome: Floats, source: str, minimum: int, confidence: f
                 depth=depth,
                 said=", ".join(segments.said(one) for one in own),
                 segment=_named(block, source) if block else None,
+                typed=written((block,)) if block else "",
                 rows=rows,
                 share=rows / max(len(inside), 1),
                 gap=gap,

@@ -61,6 +61,7 @@ class Pocket(Frozen):
 
     segment: Segment
     described: str
+    typed: str = Field(description="Its conditions as they are typed")
     status: PocketStatus
     gap: ErrorGap
     searched: ErrorSide = Field(description="Inside, in the half where it was searched")
