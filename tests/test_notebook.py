@@ -40,7 +40,7 @@ def test_every_method_has_a_reading_a_table_and_a_plot(study, name):
         "other": 4,
         "edits": {"weight": "9"},
         "expected": {"weight": "rises", "grade": "none"} if name == "expectations" else "rises",
-        "conditions": "weight>3",
+        "conditions": "weight>0",
         "also": ("light: weight<=3", "heavy: weight>3 and not grade="),
         "sql": "select grade, count(*) as many from rows group by all",
     }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -215,7 +216,9 @@ def read(
         str, typer.Argument(help="Name of a method, as in docs/formats and the notebook: tilt, drivers …")
     ],
     table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
-    model: Annotated[Path, typer.Option(help="Trained model as ONNX")],
+    model: Annotated[Path | None, typer.Option(help="Trained model as ONNX")] = None,
+    score: Annotated[str | None, typer.Option(help="Column with recorded scores instead of a model")] = None,
+    decision: Annotated[str | None, typer.Option(help="Column with recorded decisions instead of a model")] = None,
     outcome: Annotated[str | None, typer.Option(help="Column that says what happened, where one does")] = None,
     event: Annotated[str, typer.Option(help="Value of the outcome whose probability the model gives")] = "",
     group: Annotated[list[str] | None, typer.Option(help="Column whose groups are compared; may be repeated")] = None,
@@ -237,6 +240,10 @@ def read(
     ] = None,
 ) -> None:
     """Read one method and print what it says."""
+    _read(method, table, model, outcome, event, group, set_, where, pick, segment, out, score, decision)
+
+
+def _read(method, table, model, outcome, event, group, given, where, pick, segment, out, score, decision) -> None:
     from zerotilt.headless import read_method
 
     telling = progress if sys.stderr.isatty() else None
@@ -248,12 +255,14 @@ def read(
             outcome,
             event or None,
             group or [],
-            set_ or [],
+            given or [],
             where or [],
             pick or [],
             segment,
             out,
             telling,
+            score,
+            decision,
         )
     except Refused as problem:
         typer.echo(f"refused: {problem.sentence()}", err=True)
@@ -263,8 +272,31 @@ def read(
     typer.echo(said)
 
 
+@app.command()
+def pockets(
+    table: Annotated[Path, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")],
+    outcome: Annotated[str, typer.Option(help="Column that says what happened")],
+    model: Annotated[Path | None, typer.Option(help="Trained model as ONNX")] = None,
+    score: Annotated[str | None, typer.Option(help="Column with recorded scores instead of a model")] = None,
+    decision: Annotated[str | None, typer.Option(help="Column with recorded decisions instead of a model")] = None,
+    event: Annotated[str, typer.Option(help="Value of the outcome whose probability the score is")] = "",
+    error: Annotated[str, typer.Option(help="error_rate, log_loss, too_high …; the usual error when left out")] = "",
+    column: Annotated[list[str] | None, typer.Option(help="Only this column is looked at; may be repeated")] = None,
+    deep: Annotated[int, typer.Option(min=1, max=3, help="Most conditions of a pocket")] = 3,
+    group: Annotated[
+        list[str] | None, typer.Option(help="Column whose groups may be a pocket; may be repeated")
+    ] = None,
+    where: Annotated[list[str] | None, typer.Option(help="Only rows that meet this; may be repeated")] = None,
+    out: Annotated[Path | None, typer.Option(help="File for every place: .csv, .parquet, .json")] = None,
+) -> None:
+    """Search where errors are denser in one half of the rows, and confirm it in the other."""
+    given = {"error": error, "columns": column or [], "deep": deep}
+    _read("pockets", table, model, outcome, event, group, [f"{name}={json.dumps(value)}" for name, value in given.items()],
+          where, [], "", out, score, decision)  # fmt: skip
+
+
 app.add_typer(house)
-SEVERAL = ("--group", "--ignore", "--set", "--means", "--identifier")
+SEVERAL = ("--group", "--ignore", "--set", "--means", "--identifier", "--column")
 
 
 def spread(arguments: list[str]) -> list[str]:

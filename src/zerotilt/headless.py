@@ -241,7 +241,7 @@ def explain_table(
 def read_method(
     method: str,
     source: Path,
-    model: Path,
+    model: Path | None,
     outcome: str | None,
     event: str | None,
     groups: list[str],
@@ -251,6 +251,8 @@ def read_method(
     segment: str,
     out: Path | None,
     progress: Callable[[int, int, str], None] | None,
+    score: str | None = None,
+    decision: str | None = None,
 ) -> str:
     """Read one method of a table file by its name; its reading, and the records behind its figure in a file.
 
@@ -259,6 +261,7 @@ def read_method(
     given : settings as ``name=value``; a value is JSON where it can be, else text.
     where, picked : only rows that meet every condition (see :func:`zerotilt.core.typed_conditions.parsed`), or these rows.
     segment : only rows of ``NAME: conditions`` (see :func:`zerotilt.core.typed_conditions.named`).
+    score, decision : without a model, the column of recorded scores or decisions.
     out : a file ending in .csv, .parquet or .json.
 
     Raises
@@ -281,13 +284,13 @@ def read_method(
         with _opened(source) as raw:
             table.convert(raw, typed, work=Work(progress))
         typed.seek(0)
-        study = Study(pq.read_table(typed), model, outcome, event, groups=groups, progress=progress)
+        study = Study(pq.read_table(typed), model, outcome, event, score=score, decision=decision, groups=groups, progress=progress)  # fmt: skip
     study = study.on(*where, picked=picked, segment=segment) if where or picked or segment else study
     found = study.read(method, **settings)
     if out is not None:
         body, _ = arrayfile.written(found.table(), kind)
         _write(out, io.BytesIO(body))
-    return found.reading
+    return "\n".join([found.reading, *found.points])
 
 
 def _opened(path: Path) -> BinaryIO:

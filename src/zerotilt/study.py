@@ -24,6 +24,7 @@ from zerotilt.core.frozen import CountedFromOne, in_words
 from zerotilt.core.meaning import Context, ModelReading, Spec, Wording
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named, result_of
+from zerotilt.core.reading import Reading
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
@@ -81,8 +82,17 @@ class Found:
     @property
     def reading(self) -> str:
         """What the figure shows, in a sentence, with its numbers and row count."""
-        said = within(self.method.read(self.result, self.spec.wording, self.settings), self.context)
+        said = self._said
         return f"{said.text} {said.detail}".strip()
+
+    @property
+    def points(self) -> tuple[str, ...]:
+        """What else there is to say, a sentence each."""
+        return self._said.points
+
+    @property
+    def _said(self) -> Reading:
+        return within(self.method.read(self.result, self.spec.wording, self.settings), self.context)
 
     def table(self) -> pa.Table:
         """The result's records; ``.to_pandas()`` where a pandas frame is wanted."""
@@ -135,7 +145,9 @@ class Study:
         or a mapping from column names to arrays.
     model : ONNX as a path or bytes; or a function from a frame (of the kind given)
         to probabilities of the event or values, shape (rows,), or to one column a
-        class, shape (rows, classes).
+        class, shape (rows, classes). None where predictions were recorded in the frame: then what needs none that is new
+        is read, and the rest is refused.
+    score, decision : without a model, the column of recorded scores of the event (or values of a number), or of decisions.
     outcome : column that says what happened; None where nobody knows: then what needs it is refused, and the rest is
         read. event : its value whose probability
         the model gives, for an event.
@@ -162,10 +174,12 @@ class Study:
     def __init__(
         self,
         frame: Any,
-        model: Model,
+        model: Model | None,
         outcome: str | None = None,
         event: str | None = None,
         *,
+        score: str | None = None,
+        decision: str | None = None,
         task: str | None = None,
         features: Sequence[str] = (),
         outputs: Sequence[str] = (),
@@ -186,11 +200,14 @@ class Study:
         self.table = Table(arrow_of(frame))
         self.seed = seed
         self.work = partial(Work, progress, executor_at(cluster))
-        for name in (*([outcome] if outcome else []), *features, *groups, *([weights] if weights else [])):
+        if (model is None) == (score is None and decision is None):
+            raise Refused("model: give a model, or the column of recorded scores or decisions; one of them, not both.")
+        for name in (*(one for one in (outcome, weights, score, decision) if one), *features, *groups):
             self.table.column(name)
         self.spec = spec_of(
             self.table, outcome, event, task, order, levels or {}, groups, weights, features, favourable, threshold,
             (wording or Wording()).model_copy(update={"unit": unit} if unit else {}),
+            score, decision,
         )  # fmt: skip
         if outputs:
             data = (
@@ -206,9 +223,8 @@ class Study:
             context = Context(rows="all", output=output, read_class=read_class)
         except ValidationError:
             raise Refused(f"output: “{output}” was given; there are “probability” and “log-odds”.") from None
-        self.subject = Subject(
-            self.spec, self.table, predictor_of(model, self.table, self.spec, features, frame), context
-        )
+        predictor = None if model is None else predictor_of(model, self.table, self.spec, features, frame)
+        self.subject = Subject(self.spec, self.table, predictor, context)
 
     def read(self, method: str, /, **settings: Any) -> Found:
         """Compute one method by its name; see ``methods()`` for those there are.
@@ -220,7 +236,8 @@ class Study:
         found = method_named(method)
         checked = _checked(found, settings)
         found.refuse(self.subject)
-        self.subject.predictions.require_steady()
+        if self.subject.predictor is not None:
+            self.subject.predictions.require_steady()
         return Found(
             found,
             checked,

@@ -44,11 +44,13 @@ def arrow_of(frame: Any) -> pa.Table:
 
 
 def spec_of(
-    found: Table, outcome, event, task, order, levels, groups, weights, features, favourable, threshold, wording
-) -> Spec:
+    found: Table, outcome, event, task, order, levels, groups, weights, features, favourable, threshold, wording,
+    score: str | None = None, decision: str | None = None,
+) -> Spec:  # fmt: skip
     kind = _task(found, outcome, event, task, order)
     guessed = {column.name: column.kind for column in guess.guess_columns(profiles.profile(found))}
     roles = ({outcome: Role.outcome} if outcome else {}) | ({weights: Role.weight} if weights else {})
+    roles |= {name: role for name, role in ((score, Role.score), (decision, Role.decision)) if name}
     columns = []
     for name in found.names:
         ordered = tuple(order) if name == outcome else tuple(levels.get(name, ()))

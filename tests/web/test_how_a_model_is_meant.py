@@ -77,7 +77,7 @@ def test_an_order_typed_by_hand_is_kept_and_a_strange_name_is_said(page, shuffle
     page.get_by_test_id("reading").filter(has_text="are decided rightly").wait_for()
     assert float(re.search(r"([\d.]+)% of", reading(page)).group(1)) > 80
     # kept figures are marked once what they were computed from has changed
-    page.keyboard.press("6")
+    page.keyboard.press("7")
     reading(page)
     page.keyboard.press("k")
     expect(page.get_by_placeholder("Note").first).to_be_visible()

@@ -69,7 +69,7 @@ def test_own_borders_own_split_and_groups_of_a_feature(begun, client):
     accessible(begun)
     begun.get_by_role("button", name="Check and finish").click()
     expect(begun.get_by_test_id("detail")).to_contain_text("rows whose phase is “newer”")
-    begun.keyboard.press("6")
+    begun.keyboard.press("7")
     reading(begun)
     for label in ("up to 30", "over 30 to 60", "over 60"):
         expect(begun.locator("svg").get_by_text(label, exact=True)).to_be_visible()
@@ -84,7 +84,7 @@ def test_cells_that_look_like_formulas_download_as_text(begun):
     begun.get_by_label("Event: granted is").select_option("1")
     begun.get_by_role("button", name="Check and finish").click()
     expect(begun.get_by_test_id("reading")).to_contain_text("are decided rightly")
-    begun.keyboard.press("6")
+    begun.keyboard.press("7")
     reading(begun)
     with begun.expect_download() as download:
         begun.get_by_role("button", name="Download table (CSV)").click()

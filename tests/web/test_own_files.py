@@ -78,7 +78,7 @@ def test_from_upload_to_report(page, own):
     expect(page.get_by_test_id("reading")).to_contain_text("held-out loans are decided rightly")
     expect(page.get_by_test_id("detail")).to_contain_text("the table has no split column")
 
-    page.keyboard.press("6")
+    page.keyboard.press("7")
     expect(page.get_by_test_id("reading")).to_contain_text(re.compile("Berge <i>x</i> loans|No comparison"))
     accessible(page)
     page.keyboard.press("3")

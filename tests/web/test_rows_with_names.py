@@ -72,7 +72,7 @@ def test_decisions_whose_outcome_nobody_knows_are_a_whole_audit(begun):  # noqa:
     accessible(begun)
     begun.keyboard.press("5")
     expect(begun.get_by_role("region", name="Table: cases")).to_contain_text("not known")
-    begun.keyboard.press("6")
+    begun.keyboard.press("7")
     reading(begun)
     compared = begun.get_by_role("region", name="Table: comparisons")
     expect(compared).to_contain_text("Selection rate")

@@ -40,7 +40,7 @@ def test_recorded_decisions_alone_are_read_to_the_report(begun):  # noqa: F811
         begun.keyboard.press(key)
         expect(begun.get_by_text(text)).to_be_visible()
     expect(begun.get_by_test_id("cases-reading")).to_contain_text("800 rows")
-    begun.keyboard.press("6")
+    begun.keyboard.press("7")
     reading(begun)
     accessible(begun)
     report_written(begun)

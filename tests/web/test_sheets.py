@@ -143,7 +143,7 @@ def test_the_dossier_folds_away_and_a_kept_figure_opens_its_view(page, audit):
     page.keyboard.press("k")
     dossier = page.get_by_role("complementary", name="Dossier")
     expect(dossier.get_by_role("link", name=re.compile("claims three years"))).to_be_visible()
-    page.keyboard.press("6")
+    page.keyboard.press("7")
     reading(page)
     dossier.get_by_role("link", name=re.compile("claims three years")).click()
     expect(page.get_by_test_id("reading")).to_have_text(said)

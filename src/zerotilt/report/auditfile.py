@@ -10,6 +10,8 @@ from zerotilt.core.findings import Kind, Severity, Standing
 from zerotilt.core.groups.disparity import Disparity, Group, TiltResult
 from zerotilt.core.groups.metrics import Measure
 from zerotilt.core.meaning import FlagPolicy, Rule, Spec, Task
+from zerotilt.core.pockets.confirmed import ErrorGap, ErrorSide
+from zerotilt.core.pockets.result import PocketsResult, PocketStatus
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.report.compose import Bundle
@@ -64,6 +66,19 @@ class FindingEntry(_Part):
     standing: Standing
 
 
+class PocketEntry(_Part):
+    """A place where an error is denser; figures are of the half of the rows in which it was not searched."""
+
+    conditions: str = Field(description="As they are typed")
+    error: str
+    status: PocketStatus
+    rows: int = Field(description="Rows of both halves that lie in it")
+    gap: ErrorGap
+    searched: ErrorSide = Field(description="Inside, in the half where it was searched")
+    p_adjusted: float | None
+    again: float = Field(description="Share of the halvings in which it was found and confirmed")
+
+
 class AuditFile(_Part):
     """One audit. Parts that need a model are absent without one."""
 
@@ -84,11 +99,12 @@ class AuditFile(_Part):
     drivers: list[DriverEntry] | None = None
     groups: list[Group]
     disparities: list[Disparity]
+    pockets: list[PocketEntry] | None = Field(default=None, description="Absent where no outcome is known")
     findings: list[FindingEntry]
     evidence: list[EvidenceEntry]
 
     def to_json(self) -> str:
-        leave_out = {"drivers"} if self.drivers is None else None
+        leave_out = {name for name in ("drivers", "pockets") if getattr(self, name) is None}
         return self.model_dump_json(indent=2, exclude=leave_out) + "\n"
 
 
@@ -131,6 +147,7 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
         ],
         groups=list(tilt.groups) if tilt else [],
         disparities=list(tilt.disparities) if tilt else [],
+        pockets=_pockets(bundle),
         findings=[
             FindingEntry(
                 name=fact.name,
@@ -150,3 +167,18 @@ def audit_file(bundle: Bundle, subject: Subject, table_digest: str, spec: Spec) 
             for found in bundle.by_key().values()
         ],
     )
+
+
+def _pockets(bundle: Bundle) -> list[PocketEntry] | None:
+    found = bundle.evidence_of("pockets")
+    if found is None:
+        return None
+    result = cast(PocketsResult, found.typed)
+    return [
+        PocketEntry(
+            conditions=one.typed,
+            error=result.error,
+            **{name: getattr(one, name) for name in PocketEntry.model_fields if name not in ("conditions", "error")},
+        )
+        for one in result.pockets
+    ]

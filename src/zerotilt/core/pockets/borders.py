@@ -18,8 +18,8 @@ from zerotilt.core.table import Table
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 ROUNDS = 3
-SLACK = 3.0
-"""What a rounder border may cost of the squared score: less than a border is known to."""
+SLACK, OF_BEST = 4.0, 0.02
+"""What a rounder border may cost of the squared score, and which share of it: less than a border is known to."""
 MOST_PLACES = 500
 """Of a border that are weighed; a five-hundredth of the rows apart where there are more."""
 
@@ -163,13 +163,21 @@ def _placed(at: NDArray[np.int64], sums, v: Floats, half: HalfRows, cells: Cells
     best = float(scores.max())
     if not np.isfinite(best):
         return now, border
-    near = np.flatnonzero(scores >= best - SLACK)
-    near = near[np.argsort(-scores[near], kind="stable")]
+    top = int(scores.argmax())
+    place = int(at[top])
     if cells.sort == "day":
-        place = int(at[near[0]])
         return place, float(v[place - 1])
-    place = min(near, key=lambda i: _digits(roundest(float(v[at[i] - 1]), float(v[at[i]]))))
-    return int(at[place]), roundest(float(v[at[place] - 1]), float(v[at[place]]))
+    # as far as the score stays near its best on both sides, the roundest number is taken; looked at more closely first
+    enough = best - max(SLACK, OF_BEST * best)
+    near = scores >= enough
+    first = top - int(np.argmin(near[top::-1])) + 1 if not near[: top + 1].all() else 0
+    last = top + int(np.argmin(near[top:])) - 1 if not near[top:].all() else len(at) - 1
+    rounder = roundest(float(v[at[first] - 1]), float(v[at[last]]))
+    after = int(np.searchsorted(v, rounder, side="right"))
+    n, excess = sums(np.array([after]))
+    if float(half.scores(n.astype(float), excess)[0]) >= enough:
+        return after, rounder
+    return place, roundest(float(v[place - 1]), float(v[place]))
 
 
 def roundest(low: float, high: float) -> float:
@@ -189,8 +197,3 @@ def roundest(low: float, high: float) -> float:
         if low <= found < high:
             return found
     return low
-
-
-def _digits(value: float) -> int:
-    text = f"{value:.15e}".split("e")[0].replace(".", "").replace("-", "").rstrip("0")
-    return len(text)

@@ -41,15 +41,19 @@ def say(result: PocketResult, wording: Wording, settings: PocketSettings) -> Rea
         if result.halving >= 0
         else f"Read of all {of}, those among them in which it was noticed."
     )
-    reasons = list(why(result, wording))
-    second = f" {reasons[0]}" if reasons else " None of what is looked for below lies behind it."
+    denser = (result.gap.difference.value or 0.0) > 0
+    reasons = list(why(result, wording)) if denser else []
+    nothing = (
+        " None of what is looked for below lies behind it." if denser else " It is no denser there than elsewhere."
+    )
+    second = f" {reasons[0]}" if reasons else nothing
     detail = [read, balance_said(result.gap, result.balance_of, result.balance_mean, wording)]
     if result.rows_explained:
         detail.append(f"Contributions are of {words.plural(result.rows_explained, 'row')}, inside and outside.")
     return Reading(
         headline=(Span(text=head), Span(text=second)),
         detail=" ".join(one for one in detail if one),
-        points=tuple([*reasons[1:], *carried(result, wording), *in_it(result)]),
+        points=tuple([*reasons[1:], *(carried(result, wording) if denser else ()), *in_it(result)]),
     )
 
 

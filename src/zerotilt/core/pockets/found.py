@@ -145,8 +145,9 @@ def _why_not(errors: Errors, columns: tuple[str, ...], least: int) -> str:
 
 
 def _source(subject: Subject, made: Hunt) -> str:
-    rows = f"{row_sets.NAMES[subject.context.rows]} {subject.spec.wording.rows}"
-    return f"searched for a dense {made.errors.called} in half of the {rows}"[:400]
+    rows = subject.spec.wording.rows
+    some = f"all {rows}" if subject.context.rows == "all" else f"the {row_sets.NAMES[subject.context.rows]} {rows}"
+    return f"searched in half of {some}, where the {made.errors.called} is denser"[:400]
 
 
 def _read(subject: Subject, made: Hunt, shown: list[PlaceFound], outcome: Floats, source: str) -> list[Pocket]:
