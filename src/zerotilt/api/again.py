@@ -134,15 +134,26 @@ class _Measuring:
         settings = METHODS[method].unasked(self.spec) if method in METHODS else None
         if settings is None:
             return _Read(None, False)
+        besides = METHODS[method].besides
+        if besides is not None:
+            settings = {**settings, **besides(self._decided(method))}
         beside = Alongside(model=alongside) if alongside else None
         context = self.context.model_copy(update={"alongside": beside})
         board = self.desk.board
         row = board.known(self.audit, context, method, dict(settings))
-        if row is None and METHODS[method].quick and not board.failed(self.audit, context, method, dict(settings)):
+        asks = METHODS[method].quick or besides is not None
+        if row is None and asks and not board.failed(self.audit, context, method, dict(settings)):
             row = board.reading(self.audit, context, method, dict(settings))
         if isinstance(row, EvidenceRow):
             return _Read(Evidence.model_validate(shelf.whole(row, self.desk.files)), False)
         return _Read(None, row is not None)
+
+    def _decided(self, method: str) -> list[Finding]:
+        """Parts of what was decided about findings of a method, on other versions or tables."""
+        told = [Seen.model_validate(row.seen) for row in self.audit.judgements.order_by(Judgement.id) if row.seen]
+        return [
+            part for seen in told if seen.method == method and not self._is_of_today(seen) for part in seen.fact.parts
+        ]
 
     def _measured(self, row: Judgement, seen: Seen, read: _Read, name: str, today: Judgement | None) -> DecidedBefore:
         now = read.found

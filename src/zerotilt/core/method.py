@@ -81,6 +81,8 @@ class Method:
     """What a result gives rise to that somebody has to decide about."""
     measured: Callable[[Any], Mapping[str, Measured]] | None = None
     """Every comparison that its findings could come of, by their names, flagged or not."""
+    besides: Callable[[Iterable[Finding]], Mapping[str, Any]] | None = None
+    """Settings with which findings of before are measured again, where a reading does not measure them by itself."""
     unasked: Callable[[Spec], Mapping[str, Any] | None] = lambda spec: {}
     """Settings with which its findings are read in every audit; None where there is nothing to read."""
     place: Place | None = None

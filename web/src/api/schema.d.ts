@@ -9625,6 +9625,16 @@ export interface components {
             readers?: ("full" | "summary" | "public")[] | null;
         };
         /**
+         * PlaceBefore
+         * @description A place of before, read of the rows in which its halving did not search.
+         */
+        PlaceBefore: {
+            /** Asked */
+            asked: string;
+            /** @description Null where the table lacks a column, or no rows lie inside or outside */
+            gap: components["schemas"]["ErrorGap"] | null;
+        };
+        /**
          * Placed
          * @description One feature by one measure; sizes of different measures are not on one scale, ranks are.
          */
@@ -9873,6 +9883,11 @@ export interface components {
              */
             pockets: components["schemas"]["Pocket"][];
             /**
+             * Besides
+             * @description Places of before, in the order in which they were asked for
+             */
+            besides: components["schemas"]["PlaceBefore"][];
+            /**
              * Parts
              * @description The rows parted step by step, all rows first
              */
@@ -9891,6 +9906,14 @@ export interface components {
             unit: "share" | "number" | "probability" | "outcome" | "rank";
             /** Signed */
             signed: boolean;
+            /**
+             * Within
+             * @description Limits within which a place is no denser than the rest: of the ratio, or of a signed error's difference
+             */
+            within: [
+                number,
+                number
+            ];
             /**
              * Errors
              * @description What can be searched for here
@@ -10030,6 +10053,12 @@ export interface components {
              * @default 8
              */
             most: number;
+            /**
+             * Besides
+             * @description Places of before that are read, too: HALVING|conditions as they are typed
+             * @default []
+             */
+            besides: string[];
             /**
              * Rows
              * @description Rows read; a seeded sample beyond

@@ -17,9 +17,9 @@ from zerotilt.core.pockets import cells
 from zerotilt.core.pockets.cells import Cells
 from zerotilt.core.pockets.confirmed import ErrorGap, gap_of
 from zerotilt.core.pockets.errors import ErrorName, Errors, Unit, errors_of, offered
-from zerotilt.core.pockets.found import outcome_of
 from zerotilt.core.pockets.hunt import hunt
 from zerotilt.core.pockets.said import gap_said, where
+from zerotilt.core.pockets.standing import outcome_of
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals

@@ -21,9 +21,10 @@ from zerotilt.core.pockets.confirmed import gap_of
 from zerotilt.core.pockets.errors import Errors, errors_of, offered
 from zerotilt.core.pockets.explained_result import ExampleCase, PocketResult, PocketRung, PocketSettings
 from zerotilt.core.pockets.explained_said import NOTE, say
-from zerotilt.core.pockets.found import outcome_of, search
+from zerotilt.core.pockets.found import search
 from zerotilt.core.pockets.hunt import dealt
 from zerotilt.core.pockets.result import PocketsSettings
+from zerotilt.core.pockets.standing import outcome_of
 from zerotilt.core.refusal import Refused
 from zerotilt.core.segmenting import sizes
 from zerotilt.core.segmenting.sizes import Sides

@@ -7,31 +7,27 @@ from math import ceil
 import numpy as np
 from numpy.typing import NDArray
 
-from zerotilt.core import membership, segments
 from zerotilt.core import rows as row_sets
+from zerotilt.core import segments
 from zerotilt.core.drawing import MOST_BARS, Picture
 from zerotilt.core.meaning import Block, Segment, Spec
 from zerotilt.core.method import Method, Place
 from zerotilt.core.pockets import cells
-from zerotilt.core.pockets.choosing import overlap
-from zerotilt.core.pockets.confirmed import ErrorSide, gap_of
+from zerotilt.core.pockets.confirmed import gap_of
 from zerotilt.core.pockets.errors import Errors, compared, errors_of, offered
 from zerotilt.core.pockets.halvings import OF_HALVINGS, PlaceFound, places
 from zerotilt.core.pockets.hunt import Hunt, hunt, least_rows
 from zerotilt.core.pockets.partition import parted
 from zerotilt.core.pockets.result import (
-    Likeness,
     Pocket,
-    PocketAlongside,
     PocketsResult,
     PocketsSettings,
     PocketStatus,
 )
-from zerotilt.core.pockets.said import NOTE, say, weaknesses
-from zerotilt.core.stats import distributions, intervals
-from zerotilt.core.stats.estimates import estimate
-from zerotilt.core.stats.intervals import Interval
-from zerotilt.core.stats.means import mean_interval, mean_span
+from zerotilt.core.pockets.said import NOTE, before, measured, say, weaknesses
+from zerotilt.core.pockets.standing import beside, like, outcome_of, place_before, value_of
+from zerotilt.core.stats import distributions
+from zerotilt.core.stats.means import mean_interval
 from zerotilt.core.subject import Subject
 from zerotilt.core.typed_conditions import written
 from zerotilt.core.work import Work
@@ -40,10 +36,7 @@ Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 TOLD = 0.1
 """Share of a pocket's rows from which on it is said that another holds them, too."""
-NEARLY, MOSTLY = 0.6, 0.9
-"""Rows of both among rows of either, from which on a pocket is nearly a group; share of its rows that are of one group."""
-MASKED_BY = 2.0
-"""How many times as common a group must be inside as elsewhere for that to be said."""
+QUARTER, LEAST_TIMES = 0.25, 1.05
 
 
 def search(subject: Subject, settings: PocketsSettings, seed: int, work: Work) -> PocketsResult:
@@ -70,6 +63,8 @@ def search(subject: Subject, settings: PocketsSettings, seed: int, work: Work) -
         "called": errors.called,
         "unit": errors.unit,
         "signed": errors.signed,
+        "within": _within(errors, settings.times),
+        "besides": tuple(place_before(subject, errors, outcome, one, seed) for one in settings.besides),
         "errors": offered(subject),
         "balance_of": balance_of,
         "balance_mean": not balance_of,
@@ -102,7 +97,7 @@ def search(subject: Subject, settings: PocketsSettings, seed: int, work: Work) -
         **common,
         pockets=tuple(_read(subject, made, shown, outcome, source)),
         parts=parted(made, outcome, source, policy.minimum_rows, policy.confidence),
-        value=_value(errors.among(judged), policy.confidence),
+        value=value_of(errors.among(judged), policy.confidence),
         deepest=len(kept),
         tried=made.grid.boxes(sets),
         looked_at=len(found),
@@ -115,12 +110,16 @@ def search(subject: Subject, settings: PocketsSettings, seed: int, work: Work) -
     )
 
 
-def outcome_of(subject: Subject, errors: Errors) -> tuple[Floats, str]:
-    """What happened in the rows as a number, and what its mean is the share of; nothing where it is a mean."""
-    outcome = subject.rows.outcome[errors.places]
-    if subject.classes:
-        return (outcome == subject.column).astype(float), subject.what
-    return outcome.astype(float), subject.what if subject.kind.decides else ""
+def _within(errors: Errors, times: float) -> tuple[float, float]:
+    """As dense as the rest: up to so many times as much, or a quarter of a standard deviation off."""
+    if errors.signed:
+        spread = QUARTER * float(
+            np.sqrt(
+                np.average((errors.values - np.average(errors.values, weights=errors.mass)) ** 2, weights=errors.mass)
+            )
+        )
+        return -spread, spread
+    return 1 / max(times, LEAST_TIMES), max(times, LEAST_TIMES)
 
 
 def _alongside(subject: Subject) -> str:
@@ -183,8 +182,8 @@ def _read(subject: Subject, made: Hunt, shown: list[PlaceFound], outcome: Floats
                     for before, other in zip(found, masks, strict=False)
                     if (mask & other).sum() >= TOLD * mask.sum()
                 ),
-                like=_like(subject, made, place.block, mask),
-                beside=_beside(subject, made, place.block, ~half, mask[~half], outcome)
+                like=like(subject, made, place.block, mask),
+                beside=beside(subject, made, place.block, ~half, mask[~half], outcome)
                 if subject.beside is not None
                 else None,
             )
@@ -200,74 +199,6 @@ def _shown(found: list[PlaceFound], halvings: int, alpha: float, most: int) -> l
     others = [one for one in found if one.adjusted(halvings) > alpha]
     others.sort(key=lambda one: (-len(one.told), one.halving))
     return [*sure, *others[: max(most - len(sure), 0)]]
-
-
-def _like(subject: Subject, made: Hunt, block: Block, mask: Bools) -> Likeness | None:
-    """The group that a pocket is in disguise; of columns that it does not name."""
-    named = {one.column for one in block}
-    best: tuple[float, Likeness] | None = None
-    for columns in membership.all_groupings(subject.spec):
-        if len(columns) > 1 or columns[0] in named or columns == (membership.SEGMENTS,):
-            continue
-        grouping = membership.grouping(subject.spec, subject.table, made.searched.numbers, columns)
-        for place, label in enumerate(grouping.labels):
-            group = grouping.mask(place)
-            both = int((group & mask).sum())
-            if not both or mask.all():
-                continue
-            of_pocket, of_group = both / mask.sum(), both / group.sum()
-            elsewhere = float((group & ~mask).sum() / (~mask).sum())
-            same = overlap(group, mask) >= NEARLY
-            if not same and not (of_pocket >= MOSTLY and of_pocket >= MASKED_BY * elsewhere):
-                continue
-            one = Likeness(
-                attribute=grouping.attribute, group=label, of_pocket=of_pocket, of_group=of_group,
-                elsewhere=elsewhere, same=same,
-            )  # fmt: skip
-            if best is None or overlap(group, mask) > best[0]:
-                best = overlap(group, mask), one
-    return best[1] if best else None
-
-
-def _beside(subject: Subject, made: Hunt, block: Block, judged: Bools, inside: Bools, outcome: Floats):
-    """The same conditions with the second version on the same rows, or in the second set of rows."""
-    other, errors = subject.second, made.errors
-    if errors.name == "newly_wrong":
-        return None
-    confidence, alpha = subject.spec.policy.confidence, subject.spec.policy.alpha
-    theirs = errors_of(other, errors.name)
-    if compared(subject) and np.array_equal(theirs.places, errors.places):
-        there, mask, happened = theirs.among(judged), inside, outcome[judged]
-        moved = there.values - errors.values[judged]
-        change = mean_span(moved[mask], there.mass[mask], confidence)
-    else:
-        rows = other.rows.numbers[theirs.places]
-        if segments.unfit(Segment(name="asked", conditions=block), other.table) is not None:
-            return None
-        there, happened = theirs, outcome_of(other, theirs)[0]
-        mask = np.ones(theirs.m, bool)
-        for one in block:
-            mask &= segments.meeting(one, other.table, rows)
-        here = _value(errors.among(judged).among(inside), confidence)
-        now = _value(there.among(mask), confidence)
-        change = intervals.between(*(_span(one) for one in (now, here)))
-    gap = gap_of(there, mask, happened, confidence)
-    low, high = float(change.low), float(change.high)
-    if gap.p is not None and gap.p > alpha and high < 0:
-        verdict = "gone"
-    else:
-        verdict = "smaller" if high < 0 else "larger" if low > 0 else "not told apart"
-    return PocketAlongside(gap=gap, change=estimate(*(float(one) for one in change)), verdict=verdict)
-
-
-def _span(one: ErrorSide) -> Interval:
-    return Interval(*(np.array(np.nan if end is None else end) for end in (one.value, one.low, one.high)))
-
-
-def _value(errors: Errors, confidence: float) -> ErrorSide:
-    """The error of all of these rows."""
-    everyone = np.ones(errors.m, bool)
-    return gap_of(errors, everyone, errors.values, confidence).inside
 
 
 def _weakest(made: Hunt, blocks: list[Block]) -> float:
@@ -346,6 +277,8 @@ METHOD = Method(
     needs=frozenset({"outcome", "predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     findings=weaknesses,
+    measured=measured,
+    besides=before,
     picture=picture,
     place=Place("Pockets of error"),
     reads_alongside=True,

@@ -162,7 +162,7 @@ def groups_inside(subject: Subject, errors: Errors, inside: Bools, numbers: NDAr
     minimum = subject.spec.policy.minimum_rows
     found = []
     for columns in membership.all_groupings(subject.spec):
-        if len(columns) > 1 or columns == (membership.SEGMENTS,) or columns[0] in named:
+        if len(columns) != 1 or columns[0] == membership.SEGMENTS or columns[0] in named:
             continue
         grouping = membership.grouping(subject.spec, subject.table, numbers, columns)
         for place, label in enumerate(grouping.labels):

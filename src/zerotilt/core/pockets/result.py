@@ -33,6 +33,11 @@ class PocketsSettings(Frozen):
     )
     times: float = Field(default=1.25, ge=1, le=100, description="How many times the rest's its error is at least")
     most: int = Field(default=8, ge=1, le=20, description="Places that are looked at closely")
+    besides: tuple[str, ...] = Field(
+        default=(),
+        max_length=60,
+        description="Places of before that are read, too: HALVING|conditions as they are typed",
+    )
     rows: int = Field(default=2_000_000, ge=100, le=10_000_000, description="Rows read; a seeded sample beyond")
     halvings: int = Field(default=12, ge=1, le=48, description="Times that the rows are halved anew")
 
@@ -78,13 +83,24 @@ class Pocket(Frozen):
     beside: PocketAlongside | None
 
 
+class PlaceBefore(Frozen):
+    """A place of before, read of the rows in which its halving did not search."""
+
+    asked: str
+    gap: ErrorGap | None = Field(description="Null where the table lacks a column, or no rows lie inside or outside")
+
+
 class PocketsResult(Frozen):
     pockets: tuple[Pocket, ...] = Field(description="Confirmed ones first, surest first")
+    besides: tuple[PlaceBefore, ...] = Field(description="Places of before, in the order in which they were asked for")
     parts: tuple[Parted, ...] = Field(description="The rows parted step by step, all rows first")
     error: ErrorName
     called: str
     unit: Unit
     signed: bool
+    within: tuple[float, float] = Field(
+        description="Limits within which a place is no denser than the rest: of the ratio, or of a signed error's difference"
+    )
     errors: tuple[ErrorName, ...] = Field(description="What can be searched for here")
     value: Estimate = Field(description="The error of all rows that confirm")
     balance_of: str = Field(description="What the balance of the outcome is a share or a mean of")

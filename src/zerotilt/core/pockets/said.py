@@ -7,7 +7,8 @@ from typing import Protocol
 
 from zerotilt.core import rows as row_sets
 from zerotilt.core import segments, words
-from zerotilt.core.findings import Finding
+from zerotilt.core.again import Measured
+from zerotilt.core.findings import Finding, Gap
 from zerotilt.core.meaning import Block, Spec, Wording
 from zerotilt.core.pockets.confirmed import ErrorGap
 from zerotilt.core.pockets.errors import Unit, written
@@ -30,7 +31,10 @@ NOTE = (
     "of the halvings in which it did best, times three (Meinshausen, Meier & Bühlmann 2009): **confirmed** at or under the "
     "policy's is in at most that share of tables anything at all where nothing is. Its figures are those of the first halving "
     "in which it was found. The partition is learnt in the first half, cut "
-    "by cut where squares of the error fall most, and its figures too are of the other half."
+    "by cut where squares of the error fall most, and its figures too are of the other half.\n\n"
+    "A confirmed place is a **finding**; how severe it is follows from how many times as dense it is beside the times asked for "
+    "(of a signed error from a quarter of its standard deviation), its interval and its rows. On another version or table the "
+    "same conditions are measured again, in the half in which they were not searched."
 )
 
 
@@ -158,9 +162,10 @@ def say(result: PocketsResult, wording: Wording, settings: PocketsSettings) -> R
 def weaknesses(result: PocketsResult, spec: Spec) -> Iterable[Finding]:
     """Every confirmed pocket is one to decide about."""
     for one in confirmed(result):
-        inside = one.gap.inside
+        gap = gap_from(one.gap, result)
+        size = words.ratio(gap.value) if gap is not None and gap.value is not None else ""
         yield Finding(
-            name=f"pocket|{result.error}|{one.described}",
+            name=f"{_about(result)}{one.halving}|{one.typed}",
             kind="weakness",
             statement=sentence(one, result, spec.wording),
             columns=one.segment.columns,
@@ -169,6 +174,39 @@ def weaknesses(result: PocketsResult, spec: Spec) -> Iterable[Finding]:
             metric=result.error,
             rows=result.rows_confirming,
             called=result.called,
-            size=f"{words.ratio(one.gap.ratio.value)} times" if one.gap.ratio.value is not None else "",
-            concerned=inside.rows,
+            size=f"{size} times" if size and not result.signed else "",
+            concerned=one.gap.inside.rows,
+            gap=gap,
         )
+
+
+def _about(result: PocketsResult) -> str:
+    return f"pocket|{result.error}|"
+
+
+def gap_from(gap: ErrorGap, result: PocketsResult) -> Gap | None:
+    """How far off a place is, by the limits of the search; none where no ratio can be given."""
+    found = gap.difference if result.signed else gap.ratio
+    if found.value is None:
+        return None
+    scale = "difference" if result.signed else "ratio"
+    return Gap(scale=scale, value=found.value, low=found.low, high=found.high, within=result.within)
+
+
+def before(findings: Iterable[Finding]) -> dict[str, tuple[str, ...]]:
+    """Settings with which places of findings from another model or table are read again, of the usual error."""
+    asked = dict.fromkeys(one.name.split("|", 2)[2] for one in findings if one.name.startswith("pocket|"))
+    return {"besides": tuple(asked)[:60]}
+
+
+def measured(result: PocketsResult) -> dict[str, Measured]:
+    """Every place of now and of before, by what its finding is called."""
+    places = {f"{one.halving}|{one.typed}": one.gap for one in result.pockets}
+    places |= {one.asked: one.gap for one in result.besides if one.gap is not None}
+    found = {}
+    for name, place in places.items():
+        gap = gap_from(place, result)
+        if gap is not None:
+            enough = min(place.inside.rows, place.outside.rows) >= result.minimum_rows
+            found[f"{_about(result)}{name}"] = Measured(gap=gap, reference="all other rows", told=enough)
+    return found

@@ -32,7 +32,11 @@ export function ErrorChoice({
         name="Error"
         before="error:"
         value={error}
-        choices={(read?.errors ?? []).map((value) => ({ value, label: NAMES[value] ?? value }))}
+        // where it could not be read, any other can be chosen
+        choices={(read?.errors ?? (Object.keys(NAMES).filter(Boolean) as ErrorName[])).map((value) => ({
+          value,
+          label: NAMES[value] ?? value,
+        }))}
         onChoose={(value) => set(addressOf("pockets", { error: value as ErrorName }))}
       />
       {error === "taken_for" &&
