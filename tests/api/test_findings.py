@@ -139,6 +139,30 @@ def test_a_finding_raised_by_hand_stands_with_the_others_and_in_the_report(clien
     client.delete(f"{address}?for_good=true")
 
 
+def test_a_pocket_that_was_decided_about_is_measured_again_on_another_version(client, audit, context):
+    own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
+    address = f"/api/audits/{own}"
+    models = {one["name"]: one["id"] for one in client.get(address).json()["models"]}
+    there, here = (context | {"model": models[name]} for name in ("gradient trees v3", "random forest v2"))
+    talk.read(client, own, "pockets", there)
+    one = next(one for one in listed(client, address, there) if one["area"] == "pockets")
+    (part,) = one["parts"]
+    body = {"finding": one["name"], "evidence": one["evidence"], "read": 0, "author": "Ada"}
+    client.put(f"{address}/findings", json=body | {"decision": "accepted", "reason": "A coin is a coin."})
+    for _ in range(200):
+        found = client.post(f"{address}/findings/again", json=here).json()
+        if not found["waiting"]:
+            break
+        time.sleep(0.1)
+    (before,) = [each for each in found["findings"] if each["finding"].startswith("pocket|")]
+    (again,) = before["parts"]
+    assert again["again"]["before"]["value"] == part["gap"]["value"]
+    halving, _, conditions = part["name"].split("|", 2)[2].partition("|")
+    read = talk.read(client, own, "pocket", here, {"conditions": conditions, "halving": int(halving)})["result"]
+    assert again["again"]["now"]["value"] == read["gap"]["ratio"]["value"]
+    client.delete(f"{address}?for_good=true")
+
+
 def test_what_was_decided_on_another_version_is_measured_again_and_asks_to_be_looked_at(client, audit, context):
     own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
     address = f"/api/audits/{own}"

@@ -468,3 +468,20 @@ def test_a_place_must_be_so_many_times_as_dense():
         errors, mask = errors_of(subject, ""), result_rows(subject, one)
         inside, outside = errors.values[half & mask].mean(), errors.values[half & ~mask].mean()
         assert inside >= 3.0 * outside - 1e-9
+
+
+def test_places_of_before_are_read_in_the_half_that_did_not_find_them():
+    subject, _ = planted(1, 9_000, there=True)
+    found = search(subject, PocketsSettings(halvings=4), 51, Work())
+    findings = METHODS["pockets"].findings_in(found, subject.spec)
+    again = search(subject, PocketsSettings(halvings=2, **METHODS["pockets"].besides(findings)), 51, Work())
+    sure = [one for one in found.pockets if one.status == "confirmed"]
+    assert [one.gap for one in again.besides] == [one.gap for one in sure]
+    measured = METHODS["pockets"].measured(again)
+    for one in findings:
+        assert measured[one.name].gap == one.gap and measured[one.name].told
+        assert one.gap.within == (1 / 1.25, 1.25) and one.gap.scale == "ratio"
+    gone = search(subject, PocketsSettings(halvings=1, besides=("0|nowhere=1", "3|t0=none")), 51, Work())
+    assert [one.gap for one in gone.besides] == [None, None]
+    with pytest.raises(Refused, match="HALVING|conditions"):
+        search(subject, PocketsSettings(besides=("n0>1",)), 51, Work())

@@ -4761,7 +4761,7 @@ export interface components {
             share: number | null;
             /**
              * Balance
-             * @description Inside: share in which the event or class happened, or the mean outcome
+             * @description Inside: share in which the event or class happened, or the mean outcome; null where the error is of one alone
              */
             balance: number | null;
             /** Balance Outside */

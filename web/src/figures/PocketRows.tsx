@@ -14,8 +14,8 @@ export function PocketRows(
   props: Pressable<Result, Pocket> & { show: (value: number) => string; row: string; chosen: string },
 ) {
   const { result, width, show } = props;
-  const name = Math.min(330, width * 0.42);
-  const right = 150;
+  const name = Math.min(440, width * 0.47);
+  const right = 124;
   const all = result.value.value ?? 0;
   const ends = result.pockets.flatMap((one) =>
     [one.gap.inside.low, one.gap.inside.high, one.gap.inside.value, one.searched.value].filter((v) => v != null),
@@ -57,7 +57,7 @@ export function PocketRows(
               height={ROW}
               fill={one.typed === props.chosen ? "var(--band)" : "transparent"}
             />
-            <Fitted x={4} y={0} width={name - 16} weight={sure ? 600 : undefined}>
+            <Fitted x={4} y={0} width={name - 16} size={12.5} weight={sure ? 600 : undefined}>
               {one.described}
             </Fitted>
             {low != null && high != null && (

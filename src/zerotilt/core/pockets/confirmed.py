@@ -32,7 +32,9 @@ class ErrorGap(Frozen):
     difference: Estimate
     ratio: Estimate = Field(description="Null where the error can be nothing or less")
     share: float | None = Field(description="Of all errors, those that lie inside; by weight where rows weigh")
-    balance: float | None = Field(description="Inside: share in which the event or class happened, or the mean outcome")
+    balance: float | None = Field(
+        description="Inside: share in which the event or class happened, or the mean outcome; null where the error is of one alone"
+    )
     balance_outside: float | None
     p: float | None = Field(description="Two-sided, of no difference")
 
@@ -60,6 +62,7 @@ def gap_of(errors: Errors, inside: Bools, outcome: Floats, confidence: float) ->
         p = float(intervals.tested(gap, confidence))
     lost = errors.values * errors.mass
     total = float(lost.sum())
+    told = bool(np.ptp(outcome) > 0)  # of false positives there are only rows in which nothing happened
     found = [
         ErrorSide(
             **estimate(*(float(end) for end in span)).model_dump(),
@@ -74,19 +77,36 @@ def gap_of(errors: Errors, inside: Bools, outcome: Floats, confidence: float) ->
         difference=estimate(*(float(end) for end in gap)),
         ratio=estimate(*(float(end) for end in ratio)),
         share=float(lost[inside].sum()) / total if total > 0 and not errors.signed else None,
-        balance=_mean(outcome, errors.mass, inside),
-        balance_outside=_mean(outcome, errors.mass, ~inside),
+        balance=_mean(outcome, errors.mass, inside) if told else None,
+        balance_outside=_mean(outcome, errors.mass, ~inside) if told else None,
         p=p if np.isfinite(p) else None,
     )
+
+
+def denser(errors: Errors, inside: Bools) -> float:
+    """Two-sided p-value of a set of rows in which the error is higher than in all others; 1 where it is not, NaN where it
+    cannot be told."""
+    own, others = errors.among(inside), errors.among(~inside)
+    if not errors.rate:
+        gap = intervals.between(*(mean_span(one.values, one.mass, 0.95) for one in (own, others)))
+        return float(intervals.tested(gap, 0.95)) if not gap.value <= 0 else 1.0
+    counts = [one for side in (own, others) for one in _counts(side)]
+    if np.average(own.values, weights=own.mass) <= np.average(others.values, weights=others.mass):
+        return 1.0
+    return float(intervals.score_test(*counts))
+
+
+def _counts(errors: Errors):
+    """x and n of a rate."""
+    w, x = errors.mass, errors.values
+    return intervals.effective_counts((w * x).sum(), (w**2 * x).sum(), w.sum(), (w**2).sum(), len(x))
 
 
 def _side(errors: Errors, confidence: float):
     """The interval, and effective counts of a rate."""
     if not errors.rate:
         return mean_span(errors.values, errors.mass, confidence), None, None
-    w, x = errors.mass, errors.values
-    counted = (w * x).sum(), (w**2 * x).sum(), w.sum(), (w**2).sum(), len(x)
-    x1, n1 = intervals.effective_counts(*counted)
+    x1, n1 = _counts(errors)
     return intervals.wilson(x1, n1, confidence), x1, n1
 
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from zerotilt.core.meaning import Block
 from zerotilt.core.pockets.boxes import Boxes
 from zerotilt.core.pockets.choosing import ALIKE, patterned
-from zerotilt.core.pockets.confirmed import beyond, gap_of
+from zerotilt.core.pockets.confirmed import beyond, denser
 from zerotilt.core.pockets.hunt import Hunt
 from zerotilt.core.stats import intervals
 from zerotilt.core.work import Work
@@ -108,8 +108,8 @@ def _tested(errors, inside: list[Bools], place: int, minimum: int) -> float:
     mine = inside[place]
     if min(mine.sum(), (~mine).sum()) < minimum:
         return float("nan")
-    gap = gap_of(errors, mine, errors.values, 0.95)
-    if gap.p is None or (gap.difference.value or 0.0) <= 0:
+    p = denser(errors, mine)
+    if not p < 1:
         return 1.0
     own = beyond(errors, mine, patterned(inside[:place], errors.m))
-    return max(gap.p, min(2 * own, 1.0) if np.isfinite(own) else 1.0)
+    return max(p, min(2 * own, 1.0) if np.isfinite(own) else 1.0)

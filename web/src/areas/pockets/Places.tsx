@@ -219,13 +219,17 @@ const columnsOf = (result: Result, show: (value: number) => string, beside: stri
         },
       ]
     : []),
-  {
-    key: "balance",
-    label: result.balance_mean ? "mean outcome" : result.balance_of,
-    value: (one) => one.gap.balance,
-    show: (one) =>
-      `${either(one.gap.balance, result.balance_mean ? quantity : percent)} (${either(one.gap.balance_outside, result.balance_mean ? quantity : percent)} outside)`,
-  },
+  ...(result.pockets.some((one) => one.gap.balance != null)
+    ? [
+        {
+          key: "balance",
+          label: result.balance_mean ? "mean outcome" : result.balance_of,
+          value: (one: Pocket) => one.gap.balance,
+          show: (one: Pocket) =>
+            `${either(one.gap.balance, result.balance_mean ? quantity : percent)} (${either(one.gap.balance_outside, result.balance_mean ? quantity : percent)} outside)`,
+        },
+      ]
+    : []),
   { key: "p", label: "adjusted p", value: (one) => one.p_adjusted, show: (one) => pValue(one.p_adjusted) },
   {
     key: "again",
