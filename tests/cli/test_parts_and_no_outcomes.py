@@ -34,7 +34,7 @@ def test_a_model_without_an_outcome_is_explained_and_what_needs_one_is_named(fil
     run, numbers, html = audited(files, "--model", "model.onnx", "--ignore", "claim_valid", "--rows", "20")
     assert run.returncode in (0, 3), run.stderr
     assert numbers["model"] is not None and "drivers" not in numbers
-    assert "Drivers: This needs what really happened" in html
+    assert "Drivers and pockets of error: This needs what really happened" in html
     assert '<h2 id="response">' in html
 
 

@@ -20,6 +20,11 @@ def own(client, audit):
     client.delete(f"/api/audits/{name}?for_good=true")
 
 
+def page_text(page) -> str:
+    reading(page)
+    return page.get_by_test_id("reading").text_content().replace("Flagged: ", "")
+
+
 def telephone(page):
     """The planted place in the drawing, as it was found."""
     return page.locator("[data-pocket*='channel=telephone'][data-pocket*='parcel_weight>']").first
@@ -28,6 +33,8 @@ def telephone(page):
 def test_the_planted_place_is_followed_from_the_list_to_the_report(page, client, own):
     page.goto(f"/audits/{own['id']}/pockets")
     assert "confirmed in 3,600 held-out claims" in reading(page)
+    choose(page, "Error", "log loss")  # of scores it tells more than whether they were on the right side
+    expect(page.get_by_test_id("reading")).to_contain_text("the log loss is")
     place = telephone(page)
     expect(place).to_have_attribute("data-status", "confirmed")
     assert "in the half that confirms" in place.get_attribute("aria-label")
@@ -41,27 +48,31 @@ def test_the_planted_place_is_followed_from_the_list_to_the_report(page, client,
     said = page.get_by_test_id("reading")
     expect(said).to_contain_text("channel is telephone")
     reading(page)
-    expect(page.get_by_text(re.compile("carries it most: without it the error rate is"))).to_be_visible()
+    expect(page.get_by_text(re.compile("carries it most: without it the log loss is"))).to_be_visible()
     expect(page.get_by_test_id("detail")).to_contain_text("the half in which it was not searched")
     expect(page.get_by_role("region", name="Table: inside and outside")).to_contain_text("False positive rate")
     expect(page.get_by_role("region", name="Table: who is there")).to_contain_text("home area: outer isles")
     expect(page.get_by_role("region", name="Table: cases to look at").locator("tbody tr").first).to_be_visible()
+    statement = page_text(page).split("; ")[0]
+    page.keyboard.press("k")
+    expect(page.get_by_role("complementary", name="Dossier")).to_contain_text(statement[:60])
     page.get_by_role("button", name="Make a finding of it").click()
     expect(page.get_by_text("It is among the findings of the report.")).to_be_visible()
     report_written(page)
-    expect(page.get_by_test_id("reading")).to_contain_text("Report 1 is the newest", timeout=90_000)
-    html = client.get(f"/api/audits/{own['id']}/reports/1").text
-    text = re.sub(r"<[^>]+>", " ", html)
-    assert "Pockets of error" in text and "channel is telephone" in text
-    found = client.get(f"/api/audits/{own['id']}/reports/1/audit.json").json()["pockets"]
-    assert any("channel=telephone" in one["conditions"] and one["status"] == "confirmed" for one in found)
+    expect(page.get_by_test_id("reading")).to_contain_text("is the newest", timeout=90_000)
+    number = client.get(f"/api/audits/{own['id']}/reports").json()[-1]["number"]
+    html = client.get(f"/api/audits/{own['id']}/reports/{number}").text
+    text = re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", html))
+    assert "Pockets of error" in text and text.count(statement) >= 2  # as a finding, and from the dossier
+    found = client.get(f"/api/audits/{own['id']}/reports/{number}/audit.json").json()["pockets"]
+    assert any(one["status"] == "confirmed" for one in found)
 
 
 def test_the_same_numbers_stand_in_drawing_table_and_sentence(page, client, audit, context):
     found = talk.read(client, audit["id"], "pockets", context)
     result = found["result"]
     page.goto(f"/audits/{audit['id']}/pockets")
-    assert reading(page).replace("Flagged: ", "") == "".join(one["text"] for one in found["reading"]["headline"])
+    assert page_text(page) == "".join(one["text"] for one in found["reading"]["headline"])
     marks = page.locator("[data-pocket]")
     assert [marks.nth(i).get_attribute("data-pocket") for i in range(marks.count())] == [
         one["typed"] for one in result["pockets"]
@@ -80,7 +91,7 @@ def test_the_same_numbers_stand_in_drawing_table_and_sentence(page, client, audi
     blocks.nth(1).click()
     expect(page.get_by_role("region", name=re.compile("^Rows of "))).to_contain_text("Explain this place")
     accessible(page)
-    fits(page)
+    fits(page, 1280)
     legible_in_the_dark(page)
 
 
@@ -89,8 +100,10 @@ def test_another_error_is_searched_and_the_address_opens_it_again(page, audit):
     reading(page)
     choose(page, "Error", "log loss")
     expect(page.get_by_test_id("reading")).to_contain_text("the log loss is")
+    expect(page.get_by_test_id("detail")).to_contain_text("halved 12 times")  # before, it is a first look
     before = reading(page)
     page.reload()
+    expect(page.get_by_test_id("detail")).to_contain_text("halved 12 times")
     assert reading(page) == before
     page.get_by_role("tab", name="By hand").click()
     expect(page.get_by_test_id("reading")).to_contain_text("the log loss of 3,600 held-out claims")
@@ -102,7 +115,7 @@ def test_another_error_is_searched_and_the_address_opens_it_again(page, audit):
     heavy.click()
     expect(page.get_by_role("region", name=re.compile("^Rows of .*telephone"))).to_contain_text("against")
     accessible(page)
-    fits(page)
+    fits(page, 1280)
 
 
 def test_conditions_are_typed_and_what_cannot_be_read_is_said(page, audit):

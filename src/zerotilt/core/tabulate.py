@@ -12,15 +12,19 @@ from zerotilt.core.refusal import Refused
 
 
 def as_table(result: BaseModel) -> pa.Table:
-    """The records behind a result's figure.
+    """The records behind a result's figure; where there are none, a table of no rows.
 
     Raises
     ------
-    Refused : the result holds no records.
+    Refused : the result is of no records.
     """
     for table in tables(result).values():
         return table
-    raise Refused("The result holds no rows to make a table of.")
+    method = next((one for one in METHODS.values() if one.result is type(result)), None)
+    records = _records_of(type(result).model_fields[method.main].annotation) if method else None
+    if records is None:
+        raise Refused("The result holds no rows to make a table of.")
+    return pa.table({name: pa.nulls(0) for name in _names(records)})
 
 
 def tables(result: BaseModel) -> dict[str, pa.Table]:
@@ -63,9 +67,26 @@ def _flat(record: BaseModel, before: str = "") -> dict[str, Any]:
     return out
 
 
+def _records_of(annotation: Any) -> type[BaseModel] | None:
+    """What a field holds records of, if it does."""
+    return next((one for one in get_args(annotation) if isinstance(one, type) and issubclass(one, BaseModel)), None)
+
+
+def _names(records: type[BaseModel], before: str = "") -> list[str]:
+    """Columns of a table of such records that holds none."""
+    found = []
+    for name, field in records.model_fields.items():
+        inner = field.annotation
+        if isinstance(inner, type) and issubclass(inner, BaseModel):
+            found += _names(inner, f"{before}{name}_")
+        else:
+            found.append(before + name)
+    return found
+
+
 def _of_records(annotation: Any) -> bool:
     """Whether a field holds records, also where it is empty."""
-    return any(isinstance(one, type) and issubclass(one, BaseModel) for one in get_args(annotation))
+    return _records_of(annotation) is not None
 
 
 def _said(record: BaseModel) -> str:

@@ -71,8 +71,7 @@ def claims(rows: int = CLAIMS, seed: int = SEED) -> pa.Table:
     )
     valid = rng.random(rows) < 1 / (1 + np.exp(-1.25 * logit))
     pocket = (channel == planted.POCKET["channel"]) & (weight > planted.POCKET["parcel_weight"])
-    rng.random(rows)  # drawn once more, so that all that follows stays as it was
-    valid = np.where(pocket, rng.random(rows) < 0.45, valid)  # fact 5: close to a coin
+    valid = np.where(pocket & (rng.random(rows) < 0.8), rng.random(rows) < 0.5, valid)  # fact 5: close to a coin
     leak = np.round(np.clip(np.where(valid, 0.72, 0.28) + rng.normal(0, 0.12, rows), 0, 1), 3)  # fact 7
     absent = rng.random(rows) < np.where(channel == "counter", 0.10, 0.02) + 0.30 * old  # fact 6
     split = rng.permutation(

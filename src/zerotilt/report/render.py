@@ -17,6 +17,7 @@ from zerotilt.core.groups.metrics import METRICS, label
 from zerotilt.core.groups.tilt_said import wanting
 from zerotilt.core.meaning import Role, Task
 from zerotilt.core.methods import METHODS
+from zerotilt.core.pockets.errors import written as in_unit
 from zerotilt.core.subject import Subject
 from zerotilt.report import prose
 from zerotilt.report.compose import Bundle
@@ -176,6 +177,7 @@ def render(
         settings_of=settings_of,
         threshold_text=_threshold(subject) if subject.kind.cut else "",
         wanting=wanting(tilt, spec.wording) if tilt else "",
+        in_error=lambda value, unit: "not defined" if value is None else in_unit(value, unit, spec.wording),
         cell=cell,
         interval=interval,
     )

@@ -42,24 +42,20 @@ export function Blocks(
         const said = one.said || `all ${props.row}`;
         const text = `${said}: ${value}, ${count(one.rows)} ${props.row}${one.enough ? "" : ", too few to be shaded"}`;
         return (
-          <g
-            key={one.number}
-            transform={`translate(${x},${one.depth * HEIGHT + 1})`}
-            data-block={one.said}
-            {...pressable(text, () => props.onMark(one))}
-          >
-            <title>{text}</title>
-            <rect width={Math.max(w, 1)} height={HEIGHT} fill="var(--sheet)" stroke="var(--soft)" strokeWidth={0.8} />
-            <rect
-              width={Math.max(w, 1)}
-              height={HEIGHT}
-              fill={one.enough ? "var(--act)" : "url(#few-rows)"}
-              fillOpacity={one.enough && one.value != null ? shade(one.value) : 1}
-              stroke={one.typed && one.typed === props.chosen ? "var(--ink)" : "none"}
-              strokeWidth={2}
-            />
+          <g key={one.number} transform={`translate(${x},${one.depth * HEIGHT + 1})`}>
+            <g data-block={one.said} {...pressable(text, () => props.onMark(one))}>
+              <rect width={Math.max(w, 1)} height={HEIGHT} fill="var(--sheet)" stroke="var(--soft)" strokeWidth={0.8} />
+              <rect
+                width={Math.max(w, 1)}
+                height={HEIGHT}
+                fill={one.enough ? "var(--act)" : "url(#few-rows)"}
+                fillOpacity={one.enough && one.value != null ? shade(one.value) : 1}
+                stroke={one.typed && one.typed === props.chosen ? "var(--ink)" : "none"}
+                strokeWidth={2}
+              />
+            </g>
             {w > 44 && (
-              <g aria-hidden>
+              <g aria-hidden pointerEvents="none">
                 <Fitted x={7} y={16} width={w - 12} size={12.5}>
                   {said}
                 </Fitted>

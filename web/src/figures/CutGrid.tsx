@@ -55,24 +55,19 @@ export function CutGrid(props: Pressable<Result, CutCell> & { show: (value: numb
         const said = value == null ? cell.mark : show(value);
         const text = `${cell.segment.name}: ${said}, ${count(cell.rows)} rows${value == null ? "" : `, ${cell.mark}`}`;
         return (
-          <g
-            key={cell.typed}
-            transform={`translate(${name + cell.across * wide},${top + cell.down * tall})`}
-            data-cell={cell.typed}
-            data-mark={cell.mark}
-            {...pressable(text, () => props.onMark(cell))}
-          >
-            <title>{text}</title>
-            <rect width={wide - 2} height={tall - 2} fill="var(--sheet)" stroke="var(--rule)" />
-            <rect
-              width={wide - 2}
-              height={tall - 2}
-              fill={value != null ? "var(--act)" : cell.rows ? "url(#few-in-cell)" : "none"}
-              fillOpacity={value != null ? shade(value) : 1}
-              stroke={cell.typed === props.chosen ? "var(--ink)" : "none"}
-              strokeWidth={2}
-            />
-            <g aria-hidden>
+          <g key={cell.typed} transform={`translate(${name + cell.across * wide},${top + cell.down * tall})`}>
+            <g data-cell={cell.typed} data-mark={cell.mark} {...pressable(text, () => props.onMark(cell))}>
+              <rect width={wide - 2} height={tall - 2} fill="var(--sheet)" stroke="var(--rule)" />
+              <rect
+                width={wide - 2}
+                height={tall - 2}
+                fill={value != null ? "var(--act)" : cell.rows ? "url(#few-in-cell)" : "none"}
+                fillOpacity={value != null ? shade(value) : 1}
+                stroke={cell.typed === props.chosen ? "var(--ink)" : "none"}
+                strokeWidth={2}
+              />
+            </g>
+            <g aria-hidden pointerEvents="none">
               <Fitted x={6} y={14} width={wide - 10} size={12.5} weight={cell.mark === "denser" ? 650 : undefined}>
                 {`${said}${MARKS[cell.mark] ? ` ${MARKS[cell.mark]}` : ""}`}
               </Fitted>

@@ -43,48 +43,46 @@ export function PocketRows(
         const { low, high, value } = one.gap.inside;
         const text = `${one.described}: ${value == null ? "not defined" : show(value)} in the half that confirms, ${one.searched.value == null ? "not defined" : show(one.searched.value)} where it was searched, ${count(one.rows)} ${props.row}, ${one.status}`;
         return (
-          <g
-            key={one.typed}
-            transform={`translate(0,${TOP + place * ROW + ROW / 2})`}
-            data-pocket={one.typed}
-            data-status={one.status}
-            {...pressable(text, () => props.onMark(one))}
-          >
-            <rect
-              x={0}
-              y={-ROW / 2}
-              width={width}
-              height={ROW}
-              fill={one.typed === props.chosen ? "var(--band)" : "transparent"}
-            />
-            <Fitted x={4} y={0} width={name - 16} size={12.5} weight={sure ? 600 : undefined}>
-              {one.described}
-            </Fitted>
-            {low != null && high != null && (
-              <line x1={x(low)} x2={x(high)} y1={0} y2={0} stroke={colour} strokeWidth={sure ? 2 : 1.3} />
-            )}
-            {one.searched.value != null && (
-              <circle cx={x(one.searched.value)} cy={0} r={4.5} fill="none" stroke="var(--soft)" strokeWidth={1.3} />
-            )}
-            {value != null && (
-              <circle
-                cx={x(value)}
-                cy={0}
-                r={5.5}
-                fill={one.status === "too few" ? "var(--sheet)" : colour}
-                stroke={colour}
-                strokeWidth={1.6}
+          <g key={one.typed} transform={`translate(0,${TOP + place * ROW + ROW / 2})`}>
+            <g data-pocket={one.typed} data-status={one.status} {...pressable(text, () => props.onMark(one))}>
+              <rect
+                x={0}
+                y={-ROW / 2}
+                width={width}
+                height={ROW}
+                fill={one.typed === props.chosen ? "var(--band)" : "transparent"}
               />
-            )}
-            <text
-              x={width - 4}
-              textAnchor="end"
-              dominantBaseline="central"
-              fontSize={12.5}
-              fill={sure ? "var(--flag)" : "var(--soft)"}
-            >
-              {`${sure ? "⚑ " : ""}${one.status}`}
-            </text>
+              {low != null && high != null && (
+                <line x1={x(low)} x2={x(high)} y1={0} y2={0} stroke={colour} strokeWidth={sure ? 2 : 1.3} />
+              )}
+              {one.searched.value != null && (
+                <circle cx={x(one.searched.value)} cy={0} r={4.5} fill="none" stroke="var(--soft)" strokeWidth={1.3} />
+              )}
+              {value != null && (
+                <circle
+                  cx={x(value)}
+                  cy={0}
+                  r={5.5}
+                  fill={one.status === "too few" ? "var(--sheet)" : colour}
+                  stroke={colour}
+                  strokeWidth={1.6}
+                />
+              )}
+            </g>
+            <g aria-hidden pointerEvents="none">
+              <Fitted x={4} y={0} width={name - 16} size={12.5} weight={sure ? 600 : undefined}>
+                {one.described}
+              </Fitted>
+              <text
+                x={width - 4}
+                textAnchor="end"
+                dominantBaseline="central"
+                fontSize={12.5}
+                fill={sure ? "var(--flag)" : "var(--soft)"}
+              >
+                {`${sure ? "⚑ " : ""}${one.status}`}
+              </text>
+            </g>
           </g>
         );
       })}

@@ -102,7 +102,7 @@ export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
   // the line keeps its place when nothing is under way, so that what stands below does not move when it ends
   return (
     <div className="flex h-7 items-center gap-4 whitespace-nowrap" data-testid="under-way">
-      {asked.look && <span className="text-soft">A first look, from a sample; the whole follows.</span>}
+      {asked.look && <span className="text-soft">A first look; the whole follows.</span>}
       {asked.task ? (
         <Progress task={asked.task} />
       ) : (

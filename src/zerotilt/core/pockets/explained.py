@@ -253,17 +253,10 @@ METHOD = Method(
     compute=explain_pocket,
     say=say,
     note=NOTE,
-    main="without",
+    main="sides",
     part="explained",
     needs=frozenset({"outcome", "predictions"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
-    arrays=lambda result: {
-        "without": [one.model_dump() for one in result.without],
-        "sides": [one.model_dump() for one in result.sides],
-        "groups": [one.model_dump() for one in result.groups],
-        "rungs": [one.model_dump() for one in result.rungs],
-        "examples": [one.model_dump() for one in result.examples],
-    },
     picture=picture,
     first_look={"explained": 20},
 )
