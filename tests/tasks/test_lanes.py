@@ -11,7 +11,7 @@ from tests.api import talk
 from tests.tasks.test_board import Recorded, connection, demo_audit  # noqa: F401
 
 from zerotilt.core.meaning import Context
-from zerotilt.core.methods import METHODS, first_shown
+from zerotilt.core.methods import AREAS, METHODS, first_shown
 from zerotilt.store.records import ModelVersion, Task, Timing
 from zerotilt.tasks import board, lane
 from zerotilt.tasks.expectation import GUESS, QUICK_SECONDS, expected, learn
@@ -177,7 +177,7 @@ def test_what_the_parts_show_first_is_made_ready_in_the_order_in_which_they_stan
     desk.ahead(demo_audit, context)
     made = [Task.get_by_id(name) for name in queue.sent]
     areas = [METHODS[task.payload["method"]].area for task in made]
-    assert areas == sorted(areas, key=["intake", "data", "drivers", "response", "cases", "tilt"].index)
+    assert areas == sorted(areas, key=AREAS.index)
     assert len({(METHODS[t.payload["method"]].area, METHODS[t.payload["method"]].part) for t in made}) >= 13
     assert set(queue.turns) == {Turn.ahead}
     assert all(task.unwatched for task in made)
