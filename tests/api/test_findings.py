@@ -157,7 +157,7 @@ def test_a_pocket_that_was_decided_about_is_measured_again_on_another_version(cl
     (before,) = [each for each in found["findings"] if each["finding"].startswith("pocket|")]
     (again,) = before["parts"]
     assert again["again"]["before"]["value"] == part["gap"]["value"]
-    halving, _, conditions = part["name"].split("|", 2)[2].partition("|")
+    halving, _, conditions = part["name"].rsplit(" [", 1)[0].split("|", 2)[2].partition("|")
     read = talk.read(client, own, "pocket", here, {"conditions": conditions, "halving": int(halving)})["result"]
     assert again["again"]["now"]["value"] == read["gap"]["ratio"]["value"]
     client.delete(f"{address}?for_good=true")

@@ -17,8 +17,36 @@ function afresh(problem: unknown): Promise<never> {
   return new Promise(() => {});
 }
 
-/** Fetch what is still to come, one after the other; what fails is asked for again when it is drawn. */
+const QUIET = 800;
+let acted = 0;
+for (const kind of ["pointerdown", "keydown", "input"]) {
+  addEventListener(
+    kind,
+    () => {
+      acted = performance.now();
+    },
+    { capture: true, passive: true },
+  );
+}
+
+/** Until nothing is done by the page, and nothing was by the person for a moment. */
+async function quiet(): Promise<void> {
+  for (;;) {
+    await new Promise<void>((done) =>
+      "requestIdleCallback" in window ? requestIdleCallback(() => done(), { timeout: 2_000 }) : setTimeout(done, 50),
+    );
+    const left = acted + QUIET - performance.now();
+    if (!acted || left <= 0) return;
+    await new Promise((done) => setTimeout(done, left));
+  }
+}
+
+/** Fetch what is still to come, one after the other, while nobody types or clicks; what fails is asked for again when it is
+ * drawn. */
 export async function fetchTheRest(): Promise<void> {
   // what is fetched may name more
-  for (let i = 0; i < loads.length; i++) await loads[i]?.().catch(() => undefined);
+  for (let i = 0; i < loads.length; i++) {
+    await quiet();
+    await loads[i]?.().catch(() => undefined);
+  }
 }
