@@ -152,7 +152,10 @@ class _Measuring:
         """Parts of what was decided about findings of a method, on other versions or tables."""
         told = [Seen.model_validate(row.seen) for row in self.audit.judgements.order_by(Judgement.id) if row.seen]
         return [
-            part for seen in told if seen.method == method and not self._is_of_today(seen) for part in seen.fact.parts
+            part.model_copy(update={"name": part.name.removesuffix(seen.ending)})
+            for seen in told
+            if seen.method == method and not self._is_of_today(seen)
+            for part in seen.fact.parts
         ]
 
     def _measured(self, row: Judgement, seen: Seen, read: _Read, name: str, today: Judgement | None) -> DecidedBefore:
