@@ -19,12 +19,11 @@ from zerotilt.core.pockets.confirmed import ErrorGap, gap_of
 from zerotilt.core.pockets.errors import ErrorName, Errors, Unit, errors_of, offered
 from zerotilt.core.pockets.hunt import hunt
 from zerotilt.core.pockets.said import gap_said, where
-from zerotilt.core.pockets.standing import outcome_of
+from zerotilt.core.pockets.standing import outcome_of, value_of
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import Estimate
-from zerotilt.core.stats.means import mean_interval
 from zerotilt.core.subject import Subject
 from zerotilt.core.typed_conditions import written
 from zerotilt.core.work import Work
@@ -141,7 +140,7 @@ def cut_by_hand(subject: Subject, settings: ErrorGridSettings, seed: int, work: 
         errors=offered(subject),
         called=errors.called,
         unit=errors.unit,
-        value=mean_interval(errors.values, errors.mass, policy.confidence),
+        value=value_of(errors, policy.confidence),
         balance_of=balance_of,
         balance_mean=not balance_of,
         tested=int(np.isfinite(p).sum()),

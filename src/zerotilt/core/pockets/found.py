@@ -27,7 +27,6 @@ from zerotilt.core.pockets.result import (
 from zerotilt.core.pockets.said import NOTE, before, measured, say, weaknesses
 from zerotilt.core.pockets.standing import beside, like, outcome_of, place_before, value_of
 from zerotilt.core.stats import distributions
-from zerotilt.core.stats.means import mean_interval
 from zerotilt.core.subject import Subject
 from zerotilt.core.typed_conditions import written
 from zerotilt.core.work import Work
@@ -83,7 +82,7 @@ def search(subject: Subject, settings: PocketsSettings, seed: int, work: Work) -
     }
     if made is None or made.flat:
         why = _why_not(errors, columns, least)
-        value = mean_interval(errors.values, errors.mass, policy.confidence)
+        value = value_of(errors, policy.confidence)
         return PocketsResult(
             **common, pockets=(), parts=(), value=value, deepest=len(columns), tried=0, looked_at=0, seen_from=None,
             rows_searched=0, rows_confirming=errors.m, notes=(why,),
@@ -239,7 +238,8 @@ def _notes(made: Hunt, columns, kept, settings: PocketsSettings):
     alike = [name for name in columns if name not in told]
     if alike:
         many = len(alike)
-        yield f"{many} {'column is' if many == 1 else 'columns are'} alike in all of these rows, or have no level of {made.asked.least * 2} rows."
+        one = many == 1
+        yield f"{many} {'column is' if one else 'columns are'} alike in all of these rows, or {'has' if one else 'have'} no level of {made.asked.least * 2} rows."
     if len(kept) < len(told):
         yield (
             f"Of {len(told)} columns, descriptions of {min(settings.deep, 3)} conditions were made of the {len(kept)} that "
