@@ -16,6 +16,7 @@ from zerotilt.core.method import Method
 from zerotilt.core.pockets import cells
 from zerotilt.core.pockets.cells import Cells
 from zerotilt.core.pockets.confirmed import ErrorGap, gap_of
+from zerotilt.core.pockets.drawn import bars_of
 from zerotilt.core.pockets.errors import ErrorName, Errors, Unit, errors_of, offered
 from zerotilt.core.pockets.hunt import hunt
 from zerotilt.core.pockets.said import gap_said, where
@@ -237,12 +238,7 @@ def picture(result: ErrorGridResult, spec: Spec) -> Picture | None:
     shown = [one for one in result.cells if one.gap is not None and one.mark not in ("too few", "no rows")]
     shown.sort(key=lambda one: -((one.gap.inside.value if one.gap else 0.0) or 0.0))
     known = [(one.segment.name, one.gap.inside) for one in shown[:MOST_BARS] if one.gap]
-    values = [one.value or 0.0 for _, one in known]
-    spans = [
-        (value if one.low is None else one.low, value if one.high is None else one.high)
-        for value, (_, one) in zip(values, known, strict=True)
-    ]
-    return Picture(tuple(name for name, _ in known), tuple(values), result.called, tuple(spans))
+    return bars_of(known, result.called)
 
 
 METHOD = Method(

@@ -18,6 +18,7 @@ from zerotilt.core.meaning import Block, Segment, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.pockets import reasons
 from zerotilt.core.pockets.confirmed import gap_of
+from zerotilt.core.pockets.drawn import bars_of
 from zerotilt.core.pockets.errors import Errors, errors_of, offered
 from zerotilt.core.pockets.explained_result import ExampleCase, PocketResult, PocketRung, PocketSettings
 from zerotilt.core.pockets.explained_said import NOTE, say
@@ -235,13 +236,7 @@ def picture(result: PocketResult, spec: Spec) -> Picture | None:
     """The error inside and outside, and with each condition left out."""
     rows = [("inside", result.gap.inside), ("all other rows", result.gap.outside)]
     rows += [(f"without: {one.condition}", one.gap.inside) for one in result.without]
-    known = [(name, one) for name, one in rows if one.value is not None]
-    values = [one.value or 0.0 for _, one in known]
-    spans = [
-        (value if one.low is None else one.low, value if one.high is None else one.high)
-        for value, (_, one) in zip(values, known, strict=True)
-    ]
-    return Picture(tuple(name for name, _ in known), tuple(values), result.called, tuple(spans))
+    return bars_of(rows, result.called)
 
 
 METHOD = Method(

@@ -14,6 +14,7 @@ from zerotilt.core.meaning import Block, Segment, Spec
 from zerotilt.core.method import Method, Place
 from zerotilt.core.pockets import cells
 from zerotilt.core.pockets.confirmed import gap_of
+from zerotilt.core.pockets.drawn import bars_of
 from zerotilt.core.pockets.errors import Errors, compared, errors_of, offered
 from zerotilt.core.pockets.halvings import OF_HALVINGS, PlaceFound, places
 from zerotilt.core.pockets.hunt import Hunt, hunt, least_rows
@@ -255,12 +256,7 @@ def picture(result: PocketsResult, spec: Spec) -> Picture | None:
     if not shown or result.value.value is None:
         return None
     rows = [(f"{one.described} ({one.status})", one.gap.inside) for one in shown] + [("all rows", result.value)]
-    values = [one.value or 0.0 for _, one in rows]
-    spans = [
-        (value if one.low is None else one.low, value if one.high is None else one.high)
-        for value, (_, one) in zip(values, rows, strict=True)
-    ]
-    return Picture(tuple(name for name, _ in rows), tuple(values), result.called, tuple(spans))
+    return bars_of(rows, result.called)
 
 
 METHOD = Method(
