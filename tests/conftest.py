@@ -166,16 +166,9 @@ def read_first(client: httpx.Client, audit: str) -> None:
         client.post(f"/api/audits/{audit}/readings/{method}", json={"context": context, "settings": {}})
 
 
-@pytest.fixture(scope="session")
-def running(demo_home):
-    """A supervisor with everything started and the demo in it, that also revives what a test kills."""
-    from zerotilt.services.home import Home
-    from zerotilt.services.supervisor import Supervisor
-
-    folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
-    subprocess.run(["cp", "-a", f"{demo_home}/.", folder], check=True)  # with the owners of the database's files
-    folder.chmod(0o755)
-    supervisor = Supervisor(Home(folder))
+@contextlib.contextmanager
+def supervised(supervisor):
+    """Everything of a supervisor started, and what dies started again, as the start command does, until it is left."""
     with starting_alone():
         supervisor.start()
     stop = threading.Event()
@@ -188,10 +181,27 @@ def running(demo_home):
 
     reviver = threading.Thread(target=revive, daemon=True)
     reviver.start()
-    yield supervisor
-    stop.set()
-    reviver.join(5)
-    supervisor.stop()
+    try:
+        yield supervisor
+    finally:
+        stop.set()
+        reviver.join(5)
+        for log in supervisor.home.logs.glob("*.log"):  # shown where the test fails
+            print(f"{log.name}: {log.read_text(errors='replace')[-3000:]}")
+        supervisor.stop()
+
+
+@pytest.fixture(scope="session")
+def running(demo_home):
+    """A supervisor with everything started and the demo in it, that also revives what a test kills."""
+    from zerotilt.services.home import Home
+    from zerotilt.services.supervisor import Supervisor
+
+    folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
+    subprocess.run(["cp", "-a", f"{demo_home}/.", folder], check=True)  # with the owners of the database's files
+    folder.chmod(0o755)
+    with supervised(Supervisor(Home(folder))) as supervisor:
+        yield supervisor
     shutil.rmtree(folder, ignore_errors=True)
 
 

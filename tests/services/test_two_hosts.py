@@ -13,7 +13,7 @@ import httpx
 import pytest
 import uvicorn
 from tests.api import talk
-from tests.conftest import starting_alone
+from tests.conftest import starting_alone, supervised
 
 from zerotilt.services import addresses
 from zerotilt.services.file_host import create
@@ -57,31 +57,27 @@ def test_two_machines_share_one_database_and_one_store(folders, monkeypatch):
     at = f"postgresql://{own['user']}:{own['password']}@{own['host']}:{own['port']}/{own['dbname']}"
     monkeypatch.setenv(addresses.DATABASE, at)
     monkeypatch.setenv(addresses.FILES, f"http://a:b@127.0.0.1:{taken.getsockname()[1]}")
-    machines = [Supervisor(Home(one)), Pages(Home(two))]
     try:
-        for machine in machines:
-            with starting_alone():
-                machine.start()
-        assert not (one / "postgres").exists()
-        first, second = (httpx.Client(base_url=machine.url, timeout=60) for machine in machines)
-        audit = talk.new_audit(first, "Shared")
-        rows = b"paid,said,area\n" + b"yes,yes,a\nno,no,b\nyes,no,a\n" * 40
-        assert talk.put_table(second, audit, rows)["state"] == "done"
-        spec = first.get(f"/api/audits/{audit}").json()["spec"]
-        spec = talk.set_roles(spec, paid="outcome", said="decision", area="group") | {"event": "yes"}
-        talk.put_spec(first, audit, spec | {"favourable_said": True})
-        ended = talk.wait(second, second.post(f"/api/audits/{audit}/finish", json={"model": None}).json())
-        assert ended["state"] == "done", ended
-        context = {"model": None, "rows": "all", "output": "probability"}
-        read = [talk.read(client, audit, "tilt", context) for client in (first, second)]
-        assert read[0]["key"] == read[1]["key"] and read[0]["result"] == read[1]["result"]
-        for machine in machines:  # models must not find the words
-            for child in machine.children.values():
-                inherited = Path(f"/proc/{child.pid}/environ").read_bytes()
-                assert own["password"].encode() not in inherited and addresses.FILES.encode() not in inherited
+        with supervised(Supervisor(Home(one))) as worker, supervised(Pages(Home(two))) as pages:
+            machines = [worker, pages]
+            assert not (one / "postgres").exists()
+            first, second = (httpx.Client(base_url=machine.url, timeout=60) for machine in machines)
+            audit = talk.new_audit(first, "Shared")
+            rows = b"paid,said,area\n" + b"yes,yes,a\nno,no,b\nyes,no,a\n" * 40
+            assert talk.put_table(second, audit, rows)["state"] == "done"
+            spec = first.get(f"/api/audits/{audit}").json()["spec"]
+            spec = talk.set_roles(spec, paid="outcome", said="decision", area="group") | {"event": "yes"}
+            talk.put_spec(first, audit, spec | {"favourable_said": True})
+            ended = talk.wait(second, second.post(f"/api/audits/{audit}/finish", json={"model": None}).json())
+            assert ended["state"] == "done", ended
+            context = {"model": None, "rows": "all", "output": "probability"}
+            read = [talk.read(client, audit, "tilt", context) for client in (first, second)]
+            assert read[0]["key"] == read[1]["key"] and read[0]["result"] == read[1]["result"]
+            for machine in machines:  # models must not find the words
+                for child in machine.children.values():
+                    inherited = Path(f"/proc/{child.pid}/environ").read_bytes()
+                    assert own["password"].encode() not in inherited and addresses.FILES.encode() not in inherited
     finally:
-        for machine in machines:
-            machine.stop()
         host.should_exit = True
         postgres.stop()
 

@@ -18,11 +18,13 @@ from zerotilt.store.files import FileStore, elsewhere
 from zerotilt.store.records import ModelVersion
 from zerotilt.tasks.at_hand import Answering
 from zerotilt.tasks.queue import Queue
-from zerotilt.tasks.worker import PLACES, Worker
+from zerotilt.tasks.worker import PATIENCE, PLACES, Worker
 
 THREADS = PLACES + 1
 """One is left for what is quick, where it was not heard of at once."""
 AT_ONCE = 12
+WARM_SECONDS = 240.0
+"""Far more than everything takes to load, or to compile the first time."""
 
 
 def main() -> None:
@@ -34,11 +36,14 @@ def main() -> None:
     home = Home()
     queue = Queue()
     worker = Worker(queue, FileStore(home.files, elsewhere(told["files"])), home.scratch, home.structures)
-    with database.database.connection_context():
-        structures.clear(home.structures, {one.digest for one in ModelVersion.select(ModelVersion.digest)})
+    kept = database.patiently(lambda: {one.digest for one in ModelVersion.select(ModelVersion.digest)}, PATIENCE)
+    structures.clear(home.structures, kept)
     warm = alone.context().Process(target=_nothing)  # starts the fork server and its imports before the first task
     warm.start()
-    warm.join()
+    warm.join(WARM_SECONDS)
+    if warm.exitcode is None:  # a worker that is started again is better than one that waits for good
+        warm.kill()
+        sys.exit("what starts jobs does not answer")
     stop = threading.Event()
     threading.Thread(target=worker.keep_sweeping, args=(stop,), daemon=True).start()
     at_once = ThreadPoolExecutor(AT_ONCE, thread_name_prefix="at once")
