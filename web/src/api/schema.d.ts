@@ -3971,6 +3971,50 @@ export interface components {
             contribution: number;
         };
         /**
+         * Counterparts
+         * @description What was recorded of a place's rows, and of the rows elsewhere that are nearest in all features it is not told by.
+         */
+        Counterparts: {
+            /**
+             * Happened
+             * @description Mean outcome of the rows inside
+             */
+            happened: number;
+            /**
+             * Happened Elsewhere
+             * @description Of their counterparts
+             */
+            happened_elsewhere: number;
+            /** @description The first less the second */
+            gap: components["schemas"]["Estimate"];
+            /**
+             * Predicted
+             * @description Mean output of the rows inside
+             */
+            predicted: number;
+            /** Predicted Elsewhere */
+            predicted_elsewhere: number;
+            /** @description The gap less what the output makes of it */
+            beyond: components["schemas"]["Estimate"];
+            /**
+             * P
+             * @description That nothing is beyond what the output makes of it
+             */
+            p: number | null;
+            /** Rows */
+            rows: number;
+            /**
+             * Elsewhere
+             * @description Different rows that are counterparts
+             */
+            elsewhere: number;
+            /**
+             * Unlike
+             * @description Rows inside with none near enough
+             */
+            unlike: number;
+        };
+        /**
          * CurvePart
          * @description The rows of one part by the colour's column.
          */
@@ -9635,6 +9679,50 @@ export interface components {
             gap: components["schemas"]["ErrorGap"] | null;
         };
         /**
+         * PlaceCurve
+         * @description Mean ICE curves of the rows of a place and of all others, along one feature.
+         */
+        PlaceCurve: {
+            /** Feature */
+            feature: string;
+            /** Numeric */
+            numeric: boolean;
+            /**
+             * Told By
+             * @description A condition of the place is about it
+             */
+            told_by: boolean;
+            /** Points */
+            points: components["schemas"]["PlacePoint"][];
+        };
+        /**
+         * PlacePoint
+         * @description The mean output of both sides with one feature at one value.
+         */
+        PlacePoint: {
+            /**
+             * Position
+             * @description On a numeric axis; null for a level and for missing
+             */
+            position: number | null;
+            /** Label */
+            label: string;
+            /** Inside */
+            inside: number;
+            /** Outside */
+            outside: number;
+            /**
+             * Rows
+             * @description Rows of the place near this value, or at this level
+             */
+            rows: number;
+            /**
+             * Scarce
+             * @description Too few of the place's rows lie there
+             */
+            scarce: boolean;
+        };
+        /**
          * Placed
          * @description One feature by one measure; sizes of different measures are not on one scale, ranks are.
          */
@@ -9771,6 +9859,13 @@ export interface components {
             sides: components["schemas"]["Sides"][];
             twins: components["schemas"]["Twins"] | null;
             trained: components["schemas"]["Trained"] | null;
+            counterparts: components["schemas"]["Counterparts"] | null;
+            moved: components["schemas"]["zerotilt__core__pockets__explained_result__Moved"] | null;
+            /**
+             * Curves
+             * @description Of what it is told by first, then of what differs most
+             */
+            curves: components["schemas"]["PlaceCurve"][];
             /**
              * Rungs
              * @description Features by how far their mean contributions lie apart
@@ -9806,6 +9901,11 @@ export interface components {
              * @description Rows that figures are of: of the half that it was not searched in, or all
              */
             rows_read: number;
+            /**
+             * Sampled
+             * @description They are of a seeded sample
+             */
+            sampled: boolean;
             /** Rows Named */
             rows_named: string;
             /** Confidence */
@@ -9863,6 +9963,12 @@ export interface components {
              * @default -1
              */
             halving: number;
+            /**
+             * Rows
+             * @description Rows that were searched, a seeded sample beyond; what was confirmed is read of the other half of these
+             * @default 2000000
+             */
+            rows: number;
             /**
              * Explained
              * @description Rows of either side explained where that is sampled
@@ -9985,6 +10091,11 @@ export interface components {
              * @description Of these, the rows that were searched and confirmed in
              */
             rows_read: number;
+            /**
+             * Sampled
+             * @description Rows asked for, where these are a seeded sample; null where all were read
+             */
+            sampled: number | null;
             /** Rows Searched */
             rows_searched: number;
             /** Rows Confirming */
@@ -13224,6 +13335,15 @@ export interface components {
             gain: number;
             /** Lose */
             lose: number;
+        };
+        /**
+         * Moved
+         * @description How far all features together move the output of a row, whichever way: the sum of the sizes of its contributions.
+         */
+        zerotilt__core__pockets__explained_result__Moved: {
+            inside: components["schemas"]["Estimate"];
+            outside: components["schemas"]["Estimate"];
+            difference: components["schemas"]["Estimate"];
         };
         /**
          * Problem

@@ -18,14 +18,16 @@ from zerotilt.core.meaning import Block, Segment, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.pockets import reasons
 from zerotilt.core.pockets.confirmed import gap_of
+from zerotilt.core.pockets.counterparts import counterparts
 from zerotilt.core.pockets.drawn import bars_of
 from zerotilt.core.pockets.errors import Errors, errors_of, offered
-from zerotilt.core.pockets.explained_result import ExampleCase, PocketResult, PocketRung, PocketSettings
+from zerotilt.core.pockets.explained_result import ExampleCase, Moved, PocketResult, PocketRung, PocketSettings
 from zerotilt.core.pockets.explained_said import NOTE, say
 from zerotilt.core.pockets.found import search
-from zerotilt.core.pockets.hunt import dealt
+from zerotilt.core.pockets.hunt import dealt, sampled
+from zerotilt.core.pockets.own_curves import own_curves
 from zerotilt.core.pockets.result import PocketsSettings
-from zerotilt.core.pockets.standing import outcome_of
+from zerotilt.core.pockets.standing import happened, outcome_of
 from zerotilt.core.refusal import Refused
 from zerotilt.core.segmenting import sizes
 from zerotilt.core.segmenting.sizes import Sides
@@ -63,8 +65,10 @@ def explain_pocket(subject: Subject, settings: PocketSettings, seed: int, work: 
     errors = errors_of(subject, settings.error, settings.truth, settings.taken)
     asked = _asked(subject, settings, seed, work)
     confidence = subject.spec.policy.confidence
+    every = errors.m
     kept = np.ones(errors.m, bool)
     if asked.halving >= 0:
+        errors = sampled(errors, settings.rows, seed)
         block, halves = dealt(errors, asked.halving + 1, seed)
         kept = ~halves[asked.halving][block]
     read = errors.among(kept)
@@ -83,8 +87,11 @@ def explain_pocket(subject: Subject, settings: PocketSettings, seed: int, work: 
     counted[read.places] = True
     features = _features(subject)
     said = ", ".join(segments.said(one) for one in asked.block)
-    rungs, explained = _rungs(subject, everyone, counted, settings.explained, seed, work)
+    rungs, moved, explained = _rungs(subject, everyone, counted, settings.explained, seed, work)
     named = {one.column for one in asked.block}
+    there, judged = _all_meeting(subject, asked.block), _judged(subject, errors, kept, seed)
+    led = [*(one.column for one in asked.block), *(one.feature for one in rungs)]
+    drawn = [name for name in dict.fromkeys(led) if subject.predictor is not None and name in subject.model.inputs]
     return PocketResult(
         segment=Segment(name=said if len(said) <= 120 else f"{said[:119]}…", conditions=asked.block),
         described=said,
@@ -100,10 +107,13 @@ def explain_pocket(subject: Subject, settings: PocketSettings, seed: int, work: 
         sides=_sides(subject, everyone, counted, seed),
         twins=None
         if features is None
-        else reasons.twins(
-            subject, features, _all_meeting(subject, asked.block), not subject.kind.decides, confidence, seed
-        ),
-        trained=reasons.trained(subject, asked.block, float(_all_meeting(subject, asked.block).mean())),
+        else reasons.twins(subject, features, there, judged, not subject.kind.decides, confidence, seed),
+        trained=reasons.trained(subject, asked.block, float(there.mean())),
+        counterparts=None
+        if features is None
+        else counterparts(features, named, there, judged, happened(subject), _predicted(subject), confidence, seed),
+        moved=moved,
+        curves=own_curves(subject, drawn, named, everyone, counted, seed, work),
         rungs=rungs,
         rows_explained=explained,
         output=subject.scale,
@@ -112,8 +122,9 @@ def explain_pocket(subject: Subject, settings: PocketSettings, seed: int, work: 
         examples=_examples(subject, read, inside),
         balance_of=balance_of,
         balance_mean=not balance_of,
-        rows=errors.m,
+        rows=every,
         rows_read=read.m,
+        sampled=errors.m < every,
         rows_named=subject.context.rows,
         confidence=confidence,
         alpha=subject.spec.policy.alpha,
@@ -134,7 +145,10 @@ def _asked(subject: Subject, settings: PocketSettings, seed: int, work: Work) ->
             raise lacking
         return _Asked(blocks[0], settings.halving)
     found = search(
-        subject, PocketsSettings(error=settings.error, truth=settings.truth, taken=settings.taken), seed, work
+        subject,
+        PocketsSettings(error=settings.error, truth=settings.truth, taken=settings.taken, rows=settings.rows),
+        seed,
+        work,
     )
     if not found.pockets:
         raise Refused(f"No pocket could be searched. {' '.join(found.notes)}", todo="Type conditions, or choose other rows.")  # fmt: skip
@@ -155,6 +169,23 @@ def _features(subject: Subject):
         return None
 
 
+def _predicted(subject: Subject) -> Floats | None:
+    """What was predicted in the unit of what happened, shape (n,); None where only decisions were recorded."""
+    if subject.predictor is not None:
+        return subject.predictions.outputs[:, subject.column]
+    return subject.kind.recorded(subject.predictions)
+
+
+def _judged(subject: Subject, errors: Errors, kept: Bools, seed: int) -> Bools:
+    """Rows of the context in which nothing was searched, shape (n,). Of rows that the error cannot be read of as many are
+    left out by chance, so that what happened in the rest is what happened in all."""
+    if kept.all():
+        return subject.rows.mass > 0
+    found = np.random.default_rng(seed).random(subject.n) < kept.mean()
+    found[errors.places] = kept
+    return found & (subject.rows.mass > 0)
+
+
 def _sides(subject: Subject, inside: Bools, counted: Bools, seed: int) -> tuple[Sides, ...]:
     """The metrics that tell how rows are, inside and outside, among the rows that are read."""
     defined = {one.name for one in readout.of_task(subject.spec.task)}
@@ -173,13 +204,13 @@ def _rungs(subject: Subject, inside: Bools, counted: Bools, most: int, seed: int
     From a seeded sample of both sides where contributions are sampled or there are many rows.
     """
     if subject.predictor is None:
-        return (), 0
+        return (), None, 0
     rng = np.random.default_rng(seed)
     most = min(affordable(subject, 20 * most, most), 20 * most)
     heavy = subject.rows.mass > 0
     sides = [np.flatnonzero(mask & counted & heavy) for mask in (inside, ~inside)]
     if not all(len(one) for one in sides):
-        return (), 0
+        return (), None, 0
     chosen = [np.sort(rng.permutation(one)[:most]) for one in sides]
     found = explain(subject, subject.rows.numbers[np.concatenate(chosen)], seed, work, most_pairs=256)
     first = len(chosen[0])
@@ -201,7 +232,14 @@ def _rungs(subject: Subject, inside: Bools, counted: Bools, most: int, seed: int
             )
         )
     rungs.sort(key=lambda one: -abs(one.difference.value or 0.0))
-    return tuple(rungs), sum(len(one) for one in chosen)
+    whole = [mean_span(np.abs(values).sum(axis=1), w, confidence) for values, w in zip(parts, mass, strict=True)]
+    moved = Moved(
+        **{
+            name: estimate(*(float(one) for one in span))
+            for name, span in zip(("inside", "outside", "difference"), (*whole, intervals.between(*whole)), strict=True)
+        }
+    )
+    return tuple(rungs), moved, sum(len(one) for one in chosen)
 
 
 def _examples(subject: Subject, errors: Errors, inside: Bools) -> tuple[ExampleCase, ...]:

@@ -9,7 +9,9 @@ from pydantic import Field
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Segment
 from zerotilt.core.pockets.confirmed import ErrorGap
+from zerotilt.core.pockets.counterparts import Counterparts
 from zerotilt.core.pockets.errors import ErrorName, Unit
+from zerotilt.core.pockets.own_curves import PlaceCurve
 from zerotilt.core.pockets.reasons import GroupInside, Trained, Twins, WithoutCondition
 from zerotilt.core.segmenting.sizes import Sides
 from zerotilt.core.stats.estimates import Estimate
@@ -29,6 +31,12 @@ class PocketSettings(Frozen):
         ge=-1,
         le=47,
         description="The halving in which it was found, to be read of its other half; −1 for all rows",
+    )
+    rows: int = Field(
+        default=2_000_000,
+        ge=100,
+        le=10_000_000,
+        description="Rows that were searched, a seeded sample beyond; what was confirmed is read of the other half of these",
     )
     explained: int = Field(
         default=100, ge=2, le=10_000, description="Rows of either side explained where that is sampled"
@@ -56,6 +64,14 @@ class ExampleCase(Frozen):
     outcome: str | None
 
 
+class Moved(Frozen):
+    """How far all features together move the output of a row, whichever way: the sum of the sizes of its contributions."""
+
+    inside: Estimate
+    outside: Estimate
+    difference: Estimate
+
+
 class PocketResult(Frozen):
     segment: Segment
     described: str
@@ -73,6 +89,9 @@ class PocketResult(Frozen):
     sides: tuple[Sides, ...] = Field(description="Metrics inside and of all other rows")
     twins: Twins | None
     trained: Trained | None
+    counterparts: Counterparts | None
+    moved: Moved | None
+    curves: tuple[PlaceCurve, ...] = Field(description="Of what it is told by first, then of what differs most")
     rungs: tuple[PocketRung, ...] = Field(description="Features by how far their mean contributions lie apart")
     rows_explained: int
     output: Literal["probability", "log-odds", "value"]
@@ -83,6 +102,7 @@ class PocketResult(Frozen):
     balance_mean: bool
     rows: int = Field(description="Rows that the error can be read of")
     rows_read: int = Field(description="Rows that figures are of: of the half that it was not searched in, or all")
+    sampled: bool = Field(description="They are of a seeded sample")
     rows_named: str
     confidence: float
     alpha: float

@@ -18,16 +18,23 @@ NOTABLY = 1.25
 """Times as common inside as outside from which on it is said who is there."""
 FEW_TRAINED = 0.5
 """Times as common among training rows as here, under which few such rows were there to learn from; "half" in words."""
+LESS_MOVED = 0.75
+"""Of how far features move the output elsewhere, under which it is said that the model has less to go by."""
 NOTE = (
     "Figures are of the half of the rows in which the pocket was **not** searched; of conditions typed by hand, of all rows, "
     "and then what was looked at before they were typed is not allowed for. **Each condition is left out in turn**: the one "
     "without which the error falls most carries it. **Near-twins** are rows and their nearest other row in features (Gower "
     "1971): where these have other outcomes more often than elsewhere, the outcome is noisy there, or what would tell rows "
     "apart is no feature. **Trained on**: how common the conditions are in the training rows. **Contributions** are Shapley "
-    "values of rows inside and of all others; what lies apart is what the model believes to be different there. A group's gap "
+    "values of rows inside and of all others; what lies apart is what the model believes to be different there. **Rows like "
+    "these elsewhere** are the nearest in all features that the place is not told by, matched one to one with replacement "
+    "(Abadie & Imbens 2006); what the model predicts otherwise for the two of a pair is taken off (2011). The **model's own "
+    "curves** are partial dependence of rows inside and of all others (Friedman 2001). A group's gap "
     "is measured again without the rows of the pocket; what is gone is what **goes with the pocket**, which is no cause.\n\n"
-    "What is said to lie behind it follows rules: labels where twins inside differ more often, at the policy's α; few rows to "
-    "learn from where such rows are less than half as common among training rows; scores too high or too low where the mean "
+    "What is said to lie behind it follows rules: labels where twins inside differ more often, at the policy's α; records that "
+    "differ where the gap to rows like these, and what the model does not account for of it, both exclude nothing; less to go "
+    "by where all features together move the output less than three quarters as far, beyond chance; few rows to learn from "
+    "where such rows are less than half as common among training rows; scores too high or too low where the mean "
     "score lies beyond what happened by more than outside, intervals apart; no order where the interval of the AUC inside "
     "lies under the one outside."
 )
@@ -36,8 +43,9 @@ NOTE = (
 def say(result: PocketResult, wording: Wording, settings: PocketSettings) -> Reading:
     head = gap_said(where(result.segment.conditions), result.gap, result, wording)
     of = row_sets.counted(result.rows, result.rows_named, wording.row if result.rows == 1 else wording.rows)
+    half = "the half of a sample" if result.sampled else "the half"
     read = (
-        f"Read of {words.count(result.rows_read)} of {of}: the half in which it was not searched."
+        f"Read of {words.count(result.rows_read)} of {of}: {half} in which it was not searched."
         if result.halving >= 0
         else f"Read of all {of}, those among them in which it was noticed."
     )
@@ -70,6 +78,7 @@ def why(result: PocketResult, wording: Wording) -> Iterator[str]:
                 f"The features tell the outcome less well there: the nearest row has another outcome in {shares[0]} of "
                 f"{words.plural(twins.rows, 'row')}, in {shares[1]} outside."
             )
+    yield from _tilted(result, wording)
     trained = result.trained
     if trained is not None and trained.training < FEW_TRAINED * trained.here:
         yield (
@@ -78,6 +87,7 @@ def why(result: PocketResult, wording: Wording) -> Iterator[str]:
         )
     sides = {one.metric: one for one in result.sides}
     yield from _off(sides, result, wording)
+    yield from _little_known(result, wording)
     area = sides.get("auc")
     if (
         area is not None
@@ -92,8 +102,51 @@ def why(result: PocketResult, wording: Wording) -> Iterator[str]:
         )
 
 
+def _tilted(result: PocketResult, wording: Wording) -> Iterator[str]:
+    """What was recorded there and what was recorded of rows that are alike otherwise, where no prediction says why."""
+    found = result.counterparts
+    if found is None or found.p is None or found.p > result.alpha or not beyond_zero(found.gap):
+        return
+    if ((found.gap.value or 0.0) > 0) != ((found.beyond.value or 0.0) > 0):
+        return
+    means = (found.happened, found.happened_elsewhere, found.predicted, found.predicted_elsewhere)
+    if result.balance_mean:
+        here, there, predicted, elsewhere = (words.quantity(one, wording.unit) for one in means)
+        head, last = f"the mean outcome is {here}", f"the mean prediction is {predicted} and {elsewhere}"
+        rows = f"in {words.plural(found.rows, 'row')}"
+    else:
+        here, there, predicted, elsewhere = (words.percent(one) for one in means)
+        head, last = f"{result.balance_of} in {here}", f"the mean score is {predicted} and {elsewhere}"
+        rows = f"of {words.plural(found.rows, 'row')}"
+    yield (
+        f"The outcome is recorded otherwise there: {head} {rows}, {there} of those elsewhere that are most like them but for "
+        f"the conditions; {last}. The records may be tilted there, or the conditions matter more than the model knows."
+    )
+
+
+def beyond_zero(one: Estimate) -> bool:
+    return one.low is not None and one.high is not None and (one.low > 0 or one.high < 0)
+
+
 def _over(one: Estimate, other: Estimate) -> bool:
     return (one.value or 0.0) > (other.value or 0.0)
+
+
+def _little_known(result: PocketResult, wording: Wording) -> Iterator[str]:
+    """The features hardly move the output there."""
+    moved = result.moved
+    if moved is None or moved.difference.high is None or moved.inside.value is None or moved.outside.value is None:
+        return
+    if moved.difference.high < 0 and moved.inside.value < LESS_MOVED * moved.outside.value:
+        show = {
+            "probability": words.points,
+            "log-odds": lambda one: f"{words.decimal(one)} log-odds",
+            "value": lambda one: words.quantity(one, wording.unit),
+        }[result.output]
+        yield (
+            f"The model has less to tell rows apart by there: all features together move its output by "
+            f"{show(moved.inside.value)} on average, by {show(moved.outside.value)} outside."
+        )
 
 
 def _off(sides: dict[str, Sides], result: PocketResult, wording: Wording) -> Iterator[str]:

@@ -17,7 +17,7 @@ from zerotilt.core.pockets.confirmed import gap_of
 from zerotilt.core.pockets.drawn import bars_of
 from zerotilt.core.pockets.errors import Errors, compared, errors_of, offered
 from zerotilt.core.pockets.halvings import OF_HALVINGS, PlaceFound, places
-from zerotilt.core.pockets.hunt import Hunt, hunt, least_rows
+from zerotilt.core.pockets.hunt import Hunt, hunt, least_rows, sampled
 from zerotilt.core.pockets.partition import parted
 from zerotilt.core.pockets.result import (
     Pocket,
@@ -48,9 +48,7 @@ def search(subject: Subject, settings: PocketsSettings, seed: int, work: Work) -
     """
     errors = errors_of(subject, settings.error, settings.truth, settings.taken)
     every = errors.m
-    if every > settings.rows:
-        chosen = np.random.default_rng(seed).permutation(every) < settings.rows
-        errors = errors.among(chosen)
+    errors = sampled(errors, settings.rows, seed)
     columns = cells.columns_of(subject, settings.columns)
     outcome, balance_of = outcome_of(subject, errors)
     made = hunt(
@@ -75,6 +73,7 @@ def search(subject: Subject, settings: PocketsSettings, seed: int, work: Work) -
         "least": least,
         "rows": every,
         "rows_read": errors.m,
+        "sampled": settings.rows if errors.m < every else None,
         "rows_named": subject.context.rows,
         "confidence": policy.confidence,
         "minimum_rows": policy.minimum_rows,

@@ -165,6 +165,13 @@ def halvings_of(rng: np.random.Generator, many: int) -> NDArray[np.bool_]:
     return found
 
 
+def sampled(errors: Errors, most: int, seed: int) -> Errors:
+    """Those of the rows that are read: all, or a seeded sample of so many. What reads a place again draws the same."""
+    if errors.m <= most:
+        return errors
+    return errors.among(np.random.default_rng(seed).permutation(errors.m) < most)
+
+
 def dealt(errors: Errors, many: int, seed: int) -> tuple[NDArray[np.uint8], NDArray[np.bool_]]:
     """The block of each row, shape (m,), and the blocks that each halving searches, shape (many, blocks)."""
     rng = np.random.default_rng(seed)

@@ -96,20 +96,23 @@ def without(errors: Errors, met: Sequence[Bools], block: Sequence[Condition], ou
     return tuple(sorted(found, key=lambda one: one.gap.inside.value if one.gap.inside.value is not None else np.inf))
 
 
-def twins(subject: Subject, features: Frame, inside: Bools, counts: bool, confidence: float, seed: int) -> Twins | None:
+def twins(
+    subject: Subject, features: Frame, inside: Bools, judged: Bools, counts: bool, confidence: float, seed: int
+) -> Twins | None:
     """Whether rows with nearly the same features have the same outcome (Gower 1971), inside and outside.
 
     Parameters
     ----------
-    features : of the context's rows, n of them. inside : shape (n,). counts : outcomes are numbers.
+    features : of the context's rows, n of them. inside, judged : shape (n,); which lie in it, and which are read.
+    counts : outcomes are numbers.
     """
     rng = np.random.default_rng(seed)
     outcome = subject.rows.outcome
-    among = np.sort(rng.permutation(subject.n)[:MOST_AMONG])
+    among = np.sort(rng.permutation(np.flatnonzero(judged))[:MOST_AMONG])
     where = space(features.take(among))
     spans, sizes = [], []
     for mask in (inside, ~inside):
-        asked = rng.permutation(np.flatnonzero(mask))[:MOST_TWINS]
+        asked = rng.permutation(np.flatnonzero(mask & judged))[:MOST_TWINS]
         if len(asked) < 2 or len(among) < 3:
             return None
         which = _nearest_other(where, features, among, asked)

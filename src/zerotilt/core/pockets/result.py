@@ -117,6 +117,7 @@ class PocketsResult(Frozen):
     seen_as: str = Field(description="How much denser the error would have to be there")
     rows: int = Field(description="Rows that the error can be read of")
     rows_read: int = Field(description="Of these, the rows that were searched and confirmed in")
+    sampled: int | None = Field(description="Rows asked for, where these are a seeded sample; null where all were read")
     rows_searched: int
     rows_confirming: int
     rows_named: str

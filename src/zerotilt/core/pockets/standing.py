@@ -30,12 +30,15 @@ MASKED_BY = 2.0
 MOST_HALVINGS = 48
 
 
+def happened(subject: Subject) -> Floats:
+    """What happened in the rows of the context as a number, shape (n,)."""
+    outcome = subject.rows.outcome
+    return (outcome == subject.column).astype(float) if subject.classes else outcome.astype(float)
+
+
 def outcome_of(subject: Subject, errors: Errors) -> tuple[Floats, str]:
     """What happened in the rows as a number, and what its mean is the share of; nothing where it is a mean."""
-    outcome = subject.rows.outcome[errors.places]
-    if subject.classes:
-        return (outcome == subject.column).astype(float), subject.what
-    return outcome.astype(float), subject.what if subject.kind.decides else ""
+    return happened(subject)[errors.places], subject.what if subject.kind.decides else ""
 
 
 def like(subject: Subject, made: Hunt, block: Block, mask: Bools) -> Likeness | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
@@ -23,6 +24,9 @@ from zerotilt.core.work import Work
 Direction = Literal["rises", "falls", "bends", "flat", "by level"]
 MOST_LEVELS = 30
 SWEPT_ROWS = 512
+NEAR = 0.05
+"""Share of the drawn range within which a row is near a point."""
+SCARCE_SHARE, SCARCE_ROWS = 0.005, 10
 
 
 @dataclass(frozen=True)
@@ -85,6 +89,22 @@ def grid_of(
         column.kind is Kind.ordered,
         len(levels) - len(chosen),
     )
+
+
+def support_at(values: NDArray, grid: Grid) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """Rows within a twentieth of the drawn range of each point, or at each level; and whether they are too few."""
+    least = max(SCARCE_ROWS, math.ceil(SCARCE_SHARE * len(values)))
+    if grid.positions is None:
+        counts = np.array([(values == level).sum() for level in grid.values])
+        return counts, counts < least
+    known = np.sort(values[np.isfinite(values)])
+    finite = grid.positions[np.isfinite(grid.positions)]
+    reach = NEAR * (finite.max() - finite.min()) if len(finite) else 0.0
+    near = np.searchsorted(known, grid.positions + reach, "right") - np.searchsorted(
+        known, grid.positions - reach, "left"
+    )
+    counts = np.where(np.isnan(grid.positions), len(values) - len(known), near)
+    return counts, counts < least
 
 
 def _nearest(rising: NDArray[np.float64], shares: NDArray[np.float64]) -> NDArray[np.float64]:

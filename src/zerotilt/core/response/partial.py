@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from typing import Any
 
@@ -11,7 +10,7 @@ from numpy.typing import NDArray
 
 from zerotilt.core import words
 from zerotilt.core.method import Asked, Method, Place
-from zerotilt.core.response.curves import Grid, all_curves, centred, direction, feature_named, grid_of
+from zerotilt.core.response.curves import Grid, all_curves, centred, direction, feature_named, grid_of, support_at
 from zerotilt.core.response.parts import parts_of
 from zerotilt.core.response.response_result import (
     PART_ROWS,
@@ -25,7 +24,7 @@ from zerotilt.core.response.response_result import (
     ResponseSettings,
     arrays,
 )
-from zerotilt.core.response.response_said import NEAR, say
+from zerotilt.core.response.response_said import say
 from zerotilt.core.rows import NAMES
 from zerotilt.core.stats import weighing
 from zerotilt.core.stats.estimates import Estimate
@@ -33,8 +32,6 @@ from zerotilt.core.stats.intervals import normal_quantile
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-SCARCE_SHARE = 0.005
-SCARCE_ROWS = 10
 DENSITY_BINS = 40
 MOST_RUG = 400
 
@@ -66,7 +63,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     half = normal_quantile(subject.spec.policy.confidence) * weighing.error(found, mass)
     quantiles = weighing.quantiles(found, [0.1, 0.25, 0.5, 0.75, 0.9], mass)
     values = subject.frame[feature]
-    support, scarce = _support(values, grid)
+    support, scarce = support_at(values, grid)
     scale = np.zeros(len(mean), bool) if grid.positions is None else np.isfinite(grid.positions)
     shown = scale if scale.any() else np.ones(len(mean), bool)
     parts, codes = _parts(subject, settings, feature, grid, chosen, found, shown)
@@ -143,7 +140,7 @@ def _parts(subject: Subject, settings: ResponseSettings, feature: str, grid: Gri
     parts = []
     for i in present:
         mean = weighing.mean(found[mine == i], subject.rows.mass[chosen][mine == i])
-        support = _support(subject.frame[feature][codes == i], grid)[0]
+        support = support_at(subject.frame[feature][codes == i], grid)[0]
         read = mean[shown & (support >= PART_ROWS)]
         parts.append(
             CurvePart(
@@ -221,22 +218,6 @@ def _case(subject: Subject, settings: ResponseSettings, feature: str, grid: Grid
         path=tuple(path),
         outside=outside,
     )
-
-
-def _support(values: NDArray, grid: Grid) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """Rows within a twentieth of the drawn range of each point, or at each level; and whether they are too few."""
-    least = max(SCARCE_ROWS, math.ceil(SCARCE_SHARE * len(values)))
-    if grid.positions is None:
-        counts = np.array([(values == level).sum() for level in grid.values])
-        return counts, counts < least
-    known = np.sort(values[np.isfinite(values)])
-    finite = grid.positions[np.isfinite(grid.positions)]
-    reach = NEAR * (finite.max() - finite.min()) if len(finite) else 0.0
-    near = np.searchsorted(known, grid.positions + reach, "right") - np.searchsorted(
-        known, grid.positions - reach, "left"
-    )
-    counts = np.where(np.isnan(grid.positions), len(values) - len(known), near)
-    return counts, counts < least
 
 
 def _density(values: NDArray, grid: Grid) -> tuple[Density, ...]:

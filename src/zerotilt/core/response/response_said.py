@@ -13,8 +13,6 @@ from zerotilt.core.response.response_result import (
 )
 from zerotilt.core.rows import called
 
-NEAR = 0.05
-
 
 def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) -> Reading:
     name = words.title(result.feature)

@@ -5,6 +5,7 @@ import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { EstimateRows } from "../../figures/EstimateRows";
 import { Figure } from "../../figures/Figure";
+import { PlaceCurves } from "../../figures/PlaceCurves";
 import { ShareRows } from "../../figures/ShareRows";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
@@ -14,7 +15,7 @@ import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { label, writing } from "../../ui/metrics";
-import { beyondZero, count, interval, output, percent, type Scale, step, title } from "../../ui/numbers";
+import { beyondZero, count, interval, output, percent, quantity, type Scale, step, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { ErrorChoice, writingOf } from "./errors";
 import { PlaceCard } from "./PlaceCard";
@@ -36,7 +37,9 @@ export function OnePlace() {
         <Conditions
           key={settings.conditions || known?.typed}
           known={settings.conditions || known?.typed || ""}
-          onRead={(conditions) => set({ ...addressOf("pocket", { conditions }), "pocket-halving": null })}
+          onRead={(conditions) =>
+            set({ ...addressOf("pocket", { conditions }), "pocket-halving": null, "pocket-rows": null })
+          }
         />
       </Controls>
       <Sheet asked={asked}>
@@ -82,7 +85,9 @@ export function OnePlace() {
               />
               <Raise statement={evidence.reading.headline[0]?.text ?? ""} evidence={evidence.key} />
               <InMetrics result={result} />
+              <AlikeElsewhere result={result} />
               <Contributions result={result} unit={names.unit} />
+              <OwnCurves result={result} unit={names.unit} />
               <Who result={result} show={show} />
               <Examples result={result} />
             </>
@@ -177,6 +182,80 @@ function InMetrics({ result }: { result: Result }) {
     <>
       <h2 className="mt-6 font-semibold">Inside and outside</h2>
       <DataTable name="inside and outside" rows={[...result.sides]} columns={columns} rowKey={(one) => one.metric} />
+    </>
+  );
+}
+
+/** Rows of the place beside the rows elsewhere that are most like them. */
+function AlikeElsewhere({ result }: { result: Result }) {
+  const { audit } = useAuditContext();
+  const unit = namesOf(audit).unit;
+  const found = result.counterparts;
+  if (!found) return null;
+  const show = (value: number) => (result.balance_mean ? quantity(value, unit) : percent(value));
+  const gap = (one: Schemas["Estimate"]) =>
+    one.value == null ? "not defined" : `${one.value > 0 ? "+" : ""}${show(one.value)} (${interval(one, show)})`;
+  const rows = [
+    {
+      of: result.balance_mean ? "what happened" : `share in which ${result.balance_of}`,
+      inside: found.happened,
+      elsewhere: found.happened_elsewhere,
+      gap: found.gap,
+    },
+    { of: "what was predicted", inside: found.predicted, elsewhere: found.predicted_elsewhere, gap: null },
+    { of: "what no prediction accounts for", inside: null, elsewhere: null, gap: found.beyond },
+  ];
+  const columns: Column<(typeof rows)[number]>[] = [
+    { key: "of", label: "mean of", left: true, value: (one) => one.of },
+    {
+      key: "inside",
+      label: "rows inside",
+      value: (one) => one.inside,
+      show: (one) => one.inside != null && show(one.inside),
+    },
+    {
+      key: "elsewhere",
+      label: "their like elsewhere",
+      value: (one) => one.elsewhere,
+      show: (one) => one.elsewhere != null && show(one.elsewhere),
+    },
+    { key: "gap", label: "difference", value: (one) => one.gap?.value, show: (one) => one.gap && gap(one.gap) },
+  ];
+  return (
+    <>
+      <h2 className="mt-6 font-semibold">Rows like these elsewhere</h2>
+      <DataTable name="rows like these elsewhere" rows={rows} columns={columns} rowKey={(one) => one.of} />
+      <p className="text-[12.5px] text-soft">
+        {count(found.rows)} rows of the place, each beside the one of {count(found.elsewhere)} elsewhere that is nearest
+        in all features but those of the conditions
+        {found.unlike > 0 && `; ${count(found.unlike)} more have none near enough`}.
+      </p>
+    </>
+  );
+}
+
+function OwnCurves({ result, unit }: { result: Result; unit: string }) {
+  if (!result.curves.length) return null;
+  return (
+    <>
+      <h2 className="mt-6 font-semibold">What the model makes of it</h2>
+      <Figure
+        name="curves-inside"
+        alternative="The model's mean curves of the rows inside and of all others"
+        data={() =>
+          csv([
+            ["feature", "value", "inside", "outside", "rows inside near it"],
+            ...result.curves.flatMap((one) =>
+              one.points.map((point) => [one.feature, point.label, point.inside, point.outside, point.rows]),
+            ),
+          ])
+        }
+        draw={(width) => <PlaceCurves result={result} width={width} unit={unit} />}
+      />
+      <p className="text-[12.5px] text-soft">
+        Thick line or disc: rows of the place; thin line or square: all others. Dashed: few rows of the place lie there.
+        Below: where they lie.
+      </p>
     </>
   );
 }

@@ -19,6 +19,8 @@ export function PlaceCard(props: {
   show: (value: number) => string;
   /** The halving in which it was found; −1 where figures are of all rows. */
   halving: number;
+  /** Rows asked for, where it was found in a sample of them. */
+  sampled?: number | null;
   /** None where the place itself is what the page is about. */
   onClose?: () => void;
 }) {
@@ -58,6 +60,7 @@ export function PlaceCard(props: {
                 part: "explained",
                 conditions: props.typed,
                 "pocket-halving": props.halving < 0 ? null : String(props.halving),
+                "pocket-rows": props.halving < 0 || !props.sampled ? null : String(props.sampled),
               })
             }
           >

@@ -101,6 +101,7 @@ export function Places() {
                   called={result.called}
                   balance={balance}
                   show={show}
+                  sampled={result.sampled}
                   onClose={close}
                 />
               )}
@@ -171,6 +172,7 @@ function BlockCard(props: {
       balance={props.balance}
       show={props.show}
       halving={0}
+      sampled={result.sampled}
       onClose={props.onClose}
     />
   );
