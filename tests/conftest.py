@@ -140,7 +140,7 @@ def first_start(tmp_path_factory) -> FirstStart:
             folder = Path(tempfile.mkdtemp(prefix="zt-test-"))
             folder.chmod(0o755)  # the database's own user must get in
             process, url = start(folder)
-            with httpx.Client(base_url=url, timeout=60) as client:
+            with talk.to(url) as client:
                 audits = client.get("/api/audits").json()
                 for one in audits:
                     read_first(client, one["id"])
@@ -207,7 +207,7 @@ def running(demo_home):
 
 @pytest.fixture
 def client(running):
-    with httpx.Client(base_url=running.url, timeout=30) as found:
+    with talk.to(running.url, 30) as found:
         yield found
 
 

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 import io
+import ssl
 import time
 from typing import Any
 
 import httpx
 import pyarrow as pa
 import pyarrow.csv as pacsv
+
+PLAIN = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+"""Nothing here is encrypted; to load every authority that there is takes longer than most questions."""
+
+
+def to(url: str, seconds: float = 60) -> httpx.Client:
+    """A client of a running server."""
+    return httpx.Client(base_url=url, timeout=seconds, verify=PLAIN)
 
 
 def wait(client: httpx.Client, task: dict[str, Any], seconds: float = 180) -> dict[str, Any]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import uuid
 from concurrent.futures import ThreadPoolExecutor
 
-import httpx
 import pyarrow as pa
 import pytest
 from tests.api import talk
@@ -110,7 +109,7 @@ def test_of_two_policies_after_the_same_one_the_second_is_told_of_the_first(clie
 
 def test_policies_at_the_same_moment_are_numbered_and_none_fails(running, client, own):
     def put(number):
-        with httpx.Client(base_url=running.url, timeout=60) as mine:
+        with talk.to(running.url) as mine:
             return policy(mine, own, f"P{number}").status_code
 
     with ThreadPoolExecutor(8) as pool:
@@ -122,7 +121,7 @@ def test_policies_at_the_same_moment_are_numbered_and_none_fails(running, client
 
 def test_expectations_and_comparisons_at_the_same_moment_are_both_kept(running, client, own):
     def expect(name):
-        with httpx.Client(base_url=running.url, timeout=60) as mine:
+        with talk.to(running.url) as mine:
             while True:  # whoever comes second reads again and writes then
                 now = view(mine, own)
                 known = {one["name"]: one["expected"] for one in now["spec"]["columns"] if one["expected"]}

@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from concurrent.futures import ThreadPoolExecutor
 
-import httpx
 import numpy as np
 import pyarrow as pa
 import pytest
@@ -84,7 +83,7 @@ def test_who_has_not_read_the_last_decision_writes_over_nothing(client, running,
     one = listed(client, home, context)[1]
 
     def decide(owner: str) -> int:
-        with httpx.Client(base_url=running.url, timeout=60) as own:
+        with talk.to(running.url) as own:
             body = {"finding": one["name"], "decision": "watched", "owner": owner, "read": one["number"]}
             return own.put(f"{home}/findings", json=body).status_code
 

@@ -25,9 +25,8 @@ schema.config.generation.update(modes=[GenerationMode.POSITIVE, GenerationMode.N
 @pytest.fixture(scope="module")
 def target(running):
     """An audit of its own, finished, so that requests find something to work on."""
-    import httpx
 
-    with httpx.Client(base_url=running.url, timeout=60) as client:
+    with talk.to(running.url) as client:
         audit = talk.new_audit(client, "Fuzzed")
         n = 120
         table = pa.table(

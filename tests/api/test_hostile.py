@@ -65,10 +65,9 @@ def test_numbers_out_of_range_are_refused(client, audit):
 
 
 def test_sixty_readers_at_once_are_all_answered(client, running, audit):
-    import httpx
 
     def read(_):
-        with httpx.Client(base_url=running.url, timeout=60) as own:
+        with talk.to(running.url) as own:
             return own.get(f"/api/audits/{audit['id']}").status_code
 
     gate = threading.Barrier(1)

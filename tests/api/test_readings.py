@@ -5,7 +5,6 @@ import re
 import subprocess
 import time
 
-import httpx
 import jsonschema
 import pytest
 from tests.api import talk
@@ -109,7 +108,7 @@ def test_unknown_things_are_not_found(client, audit, context):
 
 
 def test_only_pages_of_this_machine_may_talk(running):
-    with httpx.Client(base_url=running.url) as client:
+    with talk.to(running.url) as client:
         assert client.get("/api/audits", headers={"Host": "evil.example"}).status_code == 421
         refused = client.post("/api/audits", json={"title": "x"}, headers={"Origin": "http://evil.example"})
         assert refused.status_code == 403

@@ -9,7 +9,6 @@ import threading
 import time
 from pathlib import Path
 
-import httpx
 import pytest
 import uvicorn
 from tests.api import talk
@@ -61,7 +60,7 @@ def test_two_machines_share_one_database_and_one_store(folders, monkeypatch):
         with supervised(Supervisor(Home(one))) as worker, supervised(Pages(Home(two))) as pages:
             machines = [worker, pages]
             assert not (one / "postgres").exists()
-            first, second = (httpx.Client(base_url=machine.url, timeout=60) for machine in machines)
+            first, second = (talk.to(machine.url) for machine in machines)
             audit = talk.new_audit(first, "Shared")
             rows = b"paid,said,area\n" + b"yes,yes,a\nno,no,b\nyes,no,a\n" * 40
             assert talk.put_table(second, audit, rows)["state"] == "done"

@@ -27,9 +27,8 @@ def files(running):
 @pytest.fixture(scope="module")
 def signed(running):
     """An audit with everything in it: decisions, remarks, a kept figure, a rule, a signed report."""
-    import httpx
 
-    with httpx.Client(base_url=running.url, timeout=60) as client:
+    with talk.to(running.url) as client:
         demo = talk.demo_audit(client)
         own = client.post(f"/api/audits/{demo['id']}/duplicate").json()["id"]
         at = f"/api/audits/{own}"

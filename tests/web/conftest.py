@@ -87,7 +87,7 @@ def nobody_waits(running) -> None:
     with contextlib.suppress(peewee.OperationalError, httpx.TransportError):  # a test may have left all of it down
         with database.connection_context():
             left = list(Task.select(Task.id, Task.audit).where(Task.state << ACTIVE).tuples())
-        with httpx.Client(base_url=running.url, timeout=60) as client:
+        with talk.to(running.url) as client:
             for task, audit in left:
                 told = client.post(f"/api/audits/{audit}/tasks/{task}/cancel")
                 if told.status_code == 200:

@@ -107,12 +107,13 @@ def findings_of(audit: Audit, desk: Desk, context: Context) -> list[FindingView]
         )
 
     found = []
-    for method in METHODS.values():
-        settings = method.unasked(spec) if method.findings else None
-        row = desk.board.known(audit, context, method.name, dict(settings)) if settings is not None else None
-        if row is not None:
-            facts = gathered(_given_rise_to(row, spec, meant, desk), apart)
-            found += [seen(fact, method.area, method.part, row.key) for fact in facts]
+    asked = {one.name: one.unasked(spec) for one in METHODS.values() if one.findings}
+    there = desk.board.there(
+        audit, context, {name: dict(settings) for name, settings in asked.items() if settings is not None}
+    )
+    for name, key in there.items():
+        facts = gathered(_given_rise_to(key, spec, meant, desk), apart)
+        found += [seen(fact, METHODS[name].area, METHODS[name].part, key) for fact in facts]
     for one in audit.raised.select(Raised, EvidenceRow).join(EvidenceRow).order_by(Raised.created):
         if one.evidence.method in METHODS:
             method = METHODS[one.evidence.method]
@@ -129,11 +130,12 @@ _KNOWN: OrderedDict[tuple[str, str], tuple[Finding, ...]] = OrderedDict()
 _MOST_KNOWN = 256
 
 
-def _given_rise_to(row: EvidenceRow, spec: Spec, meant: str, desk: Desk) -> tuple[Finding, ...]:
+def _given_rise_to(name: str, spec: Spec, meant: str, desk: Desk) -> tuple[Finding, ...]:
     """The findings of a piece of evidence under a meaning. Neither changes, so they are read out of it once."""
-    key = (row.key, meant)
+    key = (name, meant)
     found = _KNOWN.get(key)
     if found is None:
+        row = EvidenceRow.get(EvidenceRow.key == name)
         _KNOWN[key] = found = tuple(Evidence.model_validate(shelf.whole(row, desk.files)).findings(spec))
         if len(_KNOWN) > _MOST_KNOWN:
             _KNOWN.popitem(last=False)
@@ -142,7 +144,7 @@ def _given_rise_to(row: EvidenceRow, spec: Spec, meant: str, desk: Desk) -> tupl
 
 def read_so_far(audit: Audit, desk: Desk, context: Context) -> bool:
     """Whether the comparison of groups, from which most findings come, has been read in a context."""
-    return audit.spec is not None and desk.board.known(audit, context, "tilt", {}) is not None
+    return audit.spec is not None and bool(desk.board.there(audit, context, {"tilt": {}}))
 
 
 @router.post("/glance")

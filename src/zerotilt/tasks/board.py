@@ -7,6 +7,7 @@ import hashlib
 import json
 import os
 import uuid
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -159,6 +160,13 @@ class Board:
     def known(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> EvidenceRow | None:
         """The evidence when it exists; nothing is queued."""
         return EvidenceRow.get_or_none(EvidenceRow.key == _wanted(audit, context, method, settings)[0])
+
+    def there(self, audit: Audit, context: Context, wanted: Mapping[str, dict[str, Any]]) -> dict[str, str]:
+        """By method the key of the evidence that exists, of several at once; settings by method."""
+        starts: dict[bool, _Start] = {}
+        keys = {method: _wanted(audit, context, method, asked, starts)[0] for method, asked in wanted.items()}
+        found = {one.key for one in EvidenceRow.select(EvidenceRow.key).where(EvidenceRow.key << list(keys.values()))}
+        return {method: key for method, key in keys.items() if key in found}
 
     def failed(self, audit: Audit, context: Context, method: str, settings: dict[str, Any]) -> bool:
         """Whether computing it was tried, and failed."""

@@ -57,7 +57,7 @@ export function Written() {
       <p className="mt-1.5 max-w-[80ch] text-soft">
         Once written a report is never altered; a later one has a number of its own. A signature is over every file of a
         report and names the one before it; what is altered is noticed by <code>./zt check</code>.{" "}
-        <button type="button" className="act" onClick={() => set({ part: "compose" })}>
+        <button type="button" className="act min-h-6" onClick={() => set({ part: "compose" })}>
           Compose the next one
         </button>
       </p>
@@ -106,7 +106,7 @@ function Line({ report, earlier }: { report: Report; earlier: number[] }) {
           {report.files.map((name) => (
             <a
               key={name}
-              className="act"
+              className="act min-h-6"
               href={`${at}/${name}`}
               target={name.endsWith(".html") ? "_blank" : undefined}
               rel="noreferrer"
@@ -130,12 +130,17 @@ function Line({ report, earlier }: { report: Report; earlier: number[] }) {
       <p className="mt-1 flex flex-wrap items-baseline gap-x-4 text-[12.5px]">
         <Forms report={report} />
         {report.signable && (
-          <button type="button" className="act" aria-expanded={signing} onClick={() => setSigning(!signing)}>
+          <button type="button" className="act min-h-6" aria-expanded={signing} onClick={() => setSigning(!signing)}>
             Sign<span className="sr-only"> report {report.number}</span>
           </button>
         )}
         {earlier.length > 0 && (
-          <button type="button" className="act" aria-expanded={comparing} onClick={() => setComparing(!comparing)}>
+          <button
+            type="button"
+            className="act min-h-6"
+            aria-expanded={comparing}
+            onClick={() => setComparing(!comparing)}
+          >
             What changed<span className="sr-only"> in report {report.number}</span>
           </button>
         )}
@@ -178,7 +183,7 @@ function Forms({ report }: { report: Report }) {
         <button
           key={form}
           type="button"
-          className="act mr-4"
+          className="act mr-4 min-h-6"
           disabled={busy}
           aria-label={`${label}, of report ${report.number}`}
           onClick={() => {
