@@ -1,6 +1,6 @@
 """Pockets: how long a search takes, and how often what is there, or is not there, is found.
 
-./zt bench pockets [time|found]
+./zt bench pockets [time|found|seen]
 """
 
 from __future__ import annotations
@@ -97,8 +97,46 @@ def found_again(planted: bool) -> None:
     print(f"  intervals hold the true error in {held / told:.1%} of {told} (93% to 97%)", flush=True)
 
 
+def seen_from(rows: int) -> None:
+    """Whether a place of two conditions, as large as a search of nothing says that it would have seen, is seen in four of five."""
+    told = [
+        search(invented(rows, 7, 3, seed, False)[0], PocketsSettings(), seed, Work()).seen_from for seed in range(10)
+    ]
+    known = [one for one in told if one is not None]
+    if not known:
+        print(f"{rows:,} rows: no size of pocket could have been seen", flush=True)
+        return
+    size, hit = int(np.median(known)), 0
+    for seed in range(SEEDS):
+        subject, there = with_place(rows, size, seed)
+        for one in search(subject, PocketsSettings(), 1_000 + seed, Work()).pockets:
+            inside = segments.members(one.segment, subject.spec, subject.table, subject.rows.numbers)
+            if one.status == "confirmed" and (inside & there).sum() >= 0.5 * (inside | there).sum():
+                hit += 1
+                break
+    print(
+        f"{rows:,} rows: a pocket twice as wrong is said to be seen from {size:,} rows on; found and confirmed in {hit} of {SEEDS} (80)",
+        flush=True,
+    )
+
+
+def with_place(rows: int, size: int, seed: int) -> tuple[Subject, np.ndarray]:
+    """The same table with so many rows of two conditions decided wrongly twice as often."""
+    subject, _ = invented(rows, 7, 3, seed, planted=False)
+    number, way = subject.table.numbers("n00"), subject.table.texts("t00") == "a"
+    there = way & (number >= np.sort(number[way])[::-1][min(size, way.sum()) - 1])
+    rng = np.random.default_rng([seed, 1])
+    # a row that is right goes wrong so often that a fifth is wrong there
+    flip = there & (subject.decisions.taken == subject.rows.outcome) & (rng.random(rows) < BASE / (1 - BASE))
+    decided = (subject.decisions.taken == 1) ^ flip
+    table = subject.table
+    columns = {name: table.numbers(name) if table.is_number(name) else table.texts(name) for name in table.names}
+    again = from_arrays(columns | {"decided": np.where(decided, "yes", "no")})
+    return Subject(subject.spec, again, context=Context(rows="all")), there
+
+
 def main() -> None:
-    chosen = sys.argv[2:] or ["time", "found"]
+    chosen = sys.argv[2:] or ["time", "found", "seen"]
     fresh = get_context("spawn")
     if "time" in chosen:
         for table in TABLES:
@@ -108,6 +146,9 @@ def main() -> None:
     if "found" in chosen:
         for planted in (True, False):
             found_again(planted)
+    if "seen" in chosen:
+        for rows in (3_000, ROWS):
+            seen_from(rows)
 
 
 if __name__ == "__main__":

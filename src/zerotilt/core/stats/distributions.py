@@ -34,6 +34,13 @@ def t_quantile(chance: ArrayLike, freedom: ArrayLike) -> Any:
     return stdtrit(freedom, chance)
 
 
+def t_tail(t: ArrayLike, freedom: ArrayLike) -> Any:
+    """Chance of more than t under Student's distribution with so many degrees of freedom."""
+    from scipy.special import stdtr
+
+    return stdtr(freedom, -np.asarray(t))
+
+
 def chi_squared_tail(value: ArrayLike, freedom: ArrayLike) -> Any:
     """Chance of more under the χ² distribution with so many degrees of freedom."""
     from scipy.special import chdtrc

@@ -1,0 +1,51 @@
+"""Means over folds: they share most of their training rows, so that their plain spread says too little."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zerotilt.core.stats import distributions
+from zerotilt.core.stats.intervals import Interval
+
+
+def over_folds(values: NDArray[np.float64], sizes: NDArray[np.float64], confidence: float = 0.95) -> Interval:
+    """The mean of k folds with the corrected resampled interval (Nadeau & Bengio 2003).
+
+    The variance of the mean is s²(1/k + n₂/n₁), n₂ the share of the rows that a fold holds and n₁ the rest, on which was
+    trained; Student's distribution with k − 1 degrees of freedom. NaN ends where fewer than two folds say anything.
+
+    Parameters
+    ----------
+    values : of each fold, shape (k,); NaN where it says nothing. sizes : rows of each fold, shape (k,).
+    """
+    known = np.isfinite(values)
+    found = values[known]
+    if not len(found):
+        return Interval(*(np.array(np.nan) for _ in range(3)))
+    mean = float(np.average(found, weights=sizes[known]))
+    if len(found) < 2:
+        return Interval(np.array(mean), np.array(np.nan), np.array(np.nan))
+    half = float(distributions.t_quantile(0.5 + confidence / 2, len(found) - 1)) * corrected_error(found, sizes, known)
+    return Interval(np.array(mean), np.array(mean - half), np.array(mean + half))
+
+
+def corrected_error(found: NDArray[np.float64], sizes: NDArray[np.float64], known: NDArray[np.bool_]) -> float:
+    """The standard error of the mean of folds, what they share taken into account."""
+    held = float(sizes[known].mean() / max(sizes.sum() - sizes[known].mean(), 1))
+    return float(found.std(ddof=1)) * float(np.sqrt(1 / len(found) + held))
+
+
+def told_apart(gaps: NDArray[np.float64], sizes: NDArray[np.float64], confidence: float = 0.95) -> tuple[Interval, float | None]:
+    """The mean difference of two candidates on the same folds, and the two-sided p-value that there is none; None where it
+    cannot be told."""
+    span = over_folds(gaps, sizes, confidence)
+    known = np.isfinite(gaps)
+    if known.sum() < 2:
+        return span, None
+    error = corrected_error(gaps[known], sizes, known)
+    if not error > 0:
+        return span, None if not float(span.value) else 0.0
+    t = abs(float(span.value)) / error
+    return span, float(2 * distributions.t_tail(t, int(known.sum()) - 1))
+
