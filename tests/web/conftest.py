@@ -136,7 +136,7 @@ def choose(page: Page, menu: str, choice: str) -> None:
 
 def report_written(page: Page) -> None:
     """From any sheet: write the report, and open what was written."""
-    page.keyboard.press("8")
+    page.keyboard.press("9")
     page.get_by_role("tab", name="Compose").click()
     page.get_by_role("button", name="Write the report").click()
     page.get_by_role("button", name="Read and sign it").click()

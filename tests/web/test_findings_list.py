@@ -114,7 +114,7 @@ def test_a_finding_is_raised_by_hand_on_a_figure(page, client, audit):
     dossier.get_by_role("button", name="Raise it").click()
     expect(dossier.locator("[data-finding]")).to_contain_text("Scans come from <ferries>.")
     accessible(page)
-    page.keyboard.press("8")
+    page.keyboard.press("9")
     expect(page.locator("[data-finding]")).to_have_count(before + 1)
     mine = page.locator("[data-finding]", has_text="Scans come from <ferries>.")
     expect(mine).to_contain_text("raised by local")

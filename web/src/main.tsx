@@ -28,6 +28,7 @@ const Response = later(async () => (await import("./areas/response/ResponseSheet
 const Cases = later(async () => (await import("./areas/cases/CasesSheet")).CasesSheet);
 const Pockets = later(async () => (await import("./areas/pockets/PocketsSheet")).PocketsSheet);
 const Tilt = later(async () => (await import("./areas/tilt/TiltSheet")).TiltSheet);
+const Remedies = later(async () => (await import("./areas/remedies/RemediesSheet")).RemediesSheet);
 const Report = later(async () => (await import("./areas/report/ReportSheet")).ReportSheet);
 
 createRoot(document.getElementById("root") as HTMLElement).render(
@@ -46,6 +47,7 @@ createRoot(document.getElementById("root") as HTMLElement).render(
                 <Route path="cases" element={<Cases />} />
                 <Route path="pockets" element={<Pockets />} />
                 <Route path="tilt" element={<Tilt />} />
+                <Route path="remedies" element={<Remedies />} />
                 <Route path="report" element={<Report />} />
               </Route>
             </Route>

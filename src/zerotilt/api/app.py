@@ -13,6 +13,7 @@ from zerotilt import __version__
 from zerotilt.api import (
     again,
     audits,
+    candidates,
     choices,
     dossier,
     findings,
@@ -43,7 +44,21 @@ def create(files: FileStore, pages: Path | None = None, folder: Path | None = No
     app.add_middleware(Guard)
     problems.install(app)
     app.include_router(readings.of_methods())
-    for part in (front, audits, meaning, settings, readings, tasks, dossier, findings, again, reports, person, choices):
+    for part in (
+        front,
+        audits,
+        meaning,
+        settings,
+        readings,
+        tasks,
+        dossier,
+        findings,
+        again,
+        reports,
+        person,
+        choices,
+        candidates,
+    ):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():
         _serve(app, pages)

@@ -96,6 +96,10 @@ class Table:
         """The type that the column is stored in."""
         return self._type(name)
 
+    def among(self, rows: NDArray[np.int64]) -> Table:
+        """Only some of the rows, held in memory."""
+        return Table(self.whole().take(pa.array(rows)))
+
     def is_number(self, name: str) -> bool:
         kind = self._type(name)
         return pa.types.is_integer(kind) or pa.types.is_floating(kind)

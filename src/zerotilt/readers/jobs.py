@@ -224,6 +224,27 @@ def _composed(arguments: dict, work: Work):
     return subject, bundle, cover, Document.model_validate(arguments["document"])
 
 
+def train(arguments: dict, scratch: Path, work: Work) -> dict:
+    """One candidate, trained from the audit's table and written as a model version."""
+    from zerotilt.core.candidates.recipe import Recipe
+    from zerotilt.train.fitting import train as trained
+
+    spec = Spec.model_validate(arguments["spec"])
+    with open(arguments["table_path"], "rb") as source:
+        made = trained(spec, Table(source), Recipe.model_validate(arguments["recipe"]), work, arguments["table_digest"])
+    path = scratch / "candidate.onnx"
+    path.write_bytes(made.data)
+    whole = made.validated
+    return {
+        "file": str(path),
+        "card": inspect(made.data).model_dump(mode="json"),
+        "validated": whole.model_copy(update={"test": None}).model_dump(mode="json"),
+        "test": None if whole.test is None else whole.test.model_dump(mode="json"),
+        "seconds": made.seconds,
+        "meaning": spec.digest(),
+    }
+
+
 def demo(arguments: dict, scratch: Path, work: Work) -> dict:
     """Generate the demo claims, train the demo models; one table, and an audit for each thing that is predicted."""
     import pyarrow.parquet as pq
@@ -257,6 +278,7 @@ JOBS: dict[str, Job] = {
     "read_table": read_table,
     "inspect_model": inspect_model,
     "evidence": evidence,
+    "train": train,
     "check": check,
     "report": report,
     "preview": preview,

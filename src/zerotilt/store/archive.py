@@ -21,6 +21,7 @@ from zerotilt.store.files import MOST_FETCHED, PIECE, FileStore
 from zerotilt.store.records import (
     Audit,
     AuditEvidence,
+    Candidate,
     DecisionRule,
     EvidenceRow,
     Judgement,
@@ -35,6 +36,7 @@ from zerotilt.store.records import (
     TableFile,
     TakenApart,
     Task,
+    TestLook,
 )
 
 FORMAT = "zerotilt-archive/1"
@@ -45,7 +47,7 @@ MOST_RECORDS = 2 * 2**30
 """Bytes of records that are read."""
 OWNED = (TableFile, ModelVersion, MeaningVersion, Judgement, Remark, TakenApart, ReportDraft, Report)
 """What belongs to an audit and to nothing else. The order is that in which records can be written: owners first."""
-ORDER = (Audit, EvidenceRow, *OWNED, AuditEvidence, Kept, Raised, DecisionRule, Signature, Task)
+ORDER = (Audit, EvidenceRow, *OWNED, AuditEvidence, Kept, Raised, DecisionRule, Candidate, TestLook, Signature, Task)
 
 
 def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Model]]]:
@@ -61,6 +63,8 @@ def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Mo
     for kind in (AuditEvidence, Kept, Raised):
         yield kind, kind.select().where(kind.audit == audit)
     yield DecisionRule, DecisionRule.select().join(ModelVersion).where(ModelVersion.audit == audit)
+    yield Candidate, Candidate.select().where(Candidate.audit == audit)
+    yield TestLook, TestLook.select().join(Candidate).where(Candidate.audit == audit)
     yield Signature, Signature.select().join(Report).where(Report.audit == audit)
     done = (Task.kind == "check") & (Task.state == "done")
     yield Task, audit.tasks.where(done).order_by(Task.finished.desc()).limit(1)

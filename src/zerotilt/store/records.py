@@ -80,6 +80,35 @@ class ModelVersion(Record):
     rules: Any
 
 
+class Candidate(Record):
+    """A model version that was trained here."""
+
+    audit = ForeignKeyField(Audit, backref="candidates", on_delete="cascade")
+    model = ForeignKeyField(ModelVersion, backref="candidates", on_delete="cascade")
+    table_digest = TextField()
+    meaning = TextField()
+    """Digest of what the columns meant; candidates of another meaning, table or dealing are not compared."""
+    recipe = BinaryJSONField(index=False)
+    validated = BinaryJSONField(index=False)
+    test = BinaryJSONField(null=True, index=False)
+    """The rows that were put aside; not told until somebody looks."""
+    seconds = DoubleField()
+    bytes = BigIntegerField()
+    created = DateTimeTZField(constraints=NOW)
+    looks: Any
+
+
+class TestLook(Record):
+    """That somebody looked at the rows put aside, of one candidate."""
+
+    candidate = ForeignKeyField(Candidate, backref="looks", on_delete="cascade")
+    author = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        table_name = "test_look"
+
+
 class EvidenceRow(Model):
     key = TextField(primary_key=True)
     method = TextField()

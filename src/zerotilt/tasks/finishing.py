@@ -11,7 +11,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.store.check import lock_file
 from zerotilt.store.files import FileStore
 from zerotilt.store.meaning import begin
-from zerotilt.store.records import Audit, ModelVersion, ReportForm, TableFile, Task
+from zerotilt.store.records import Audit, Candidate, ModelVersion, ReportForm, TableFile, Task
 from zerotilt.store.written import freeze, keep_preview
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.ownership import carried_over, guess_again, locked, now
@@ -81,6 +81,21 @@ def preview(board: Board, files: FileStore, task: Task, result: dict[str, Any]) 
     return {"left": left}
 
 
+def train(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+    lock_file(result["file"])
+    audit, payload = locked(task), task.payload
+    model = ModelVersion.create(audit=audit, name=payload["name"], digest=result["file"], card=result["card"])
+    Candidate.create(
+        audit=audit,
+        model=model,
+        table_digest=payload["table_digest"],
+        recipe=payload["recipe"],
+        bytes=result["file_bytes"],
+        **{name: result[name] for name in ("meaning", "validated", "test", "seconds")},
+    )
+    return {"model": str(model.id)}
+
+
 def demo(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
     began = now()  # one transaction has one time; the audits keep their order all the same
     opened = [
@@ -126,5 +141,6 @@ FINISHERS: dict[str, Callable[[Board, FileStore, Task, dict[str, Any]], dict[str
     "report": report,
     "preview": preview,
     "form": form_made,
+    "train": train,
     "demo": demo,
 }

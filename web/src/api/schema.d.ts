@@ -2134,6 +2134,52 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Candidates
+         * @description Those that were validated on the same folds as the newest, in one metric; with the gap of a group where one is named.
+         *
+         *     ``gap``: the metric whose difference between group and reference is told.
+         */
+        get: operations["read_candidates_api_audits__audit_id__candidates_get"];
+        put?: never;
+        /**
+         * Train
+         * @description Ask for candidates to be trained; each is work of its own, and what is done stays.
+         */
+        post: operations["train_api_audits__audit_id__candidates_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/candidates/{model_id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look
+         * @description Look at the rows that were put aside, of one candidate; that somebody did is counted.
+         */
+        post: operations["look_api_audits__audit_id__candidates__model_id__look_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2608,6 +2654,20 @@ export interface components {
              */
             rows: number;
         };
+        /**
+         * AsideMeasured
+         * @description The rows that were put aside, by the model that was trained on all others.
+         */
+        AsideMeasured: {
+            /** Rows */
+            rows: number;
+            /** Values */
+            values: {
+                [key: string]: number | null;
+            };
+            /** Groups */
+            groups: components["schemas"]["GroupOfFold"][];
+        };
         /** AskedColumn */
         AskedColumn: {
             /** Name */
@@ -3028,6 +3088,123 @@ export interface components {
              * @description Share of the plain gap that is gone; below 0 where it grew
              */
             shrinks: number | null;
+        };
+        /**
+         * CandidateStanding
+         * @description One candidate in one metric.
+         */
+        CandidateStanding: {
+            /** Name */
+            name: string;
+            /** @description Mean over folds (Nadeau & Bengio 2003) */
+            validation: components["schemas"]["Estimate"];
+            training: components["schemas"]["Estimate"];
+            /** @description Its mean less the leader's, on the same folds; null of the leader itself */
+            behind: components["schemas"]["Estimate"] | null;
+            /**
+             * P
+             * @description That there is no difference, over all candidates (Benjamini & Hochberg 1995)
+             */
+            p: number | null;
+            /**
+             * Apart
+             * @description Told apart from the leader
+             */
+            apart: boolean;
+            /** @description Of the group less the reference in the chosen metric; null where none is chosen */
+            gap: components["schemas"]["Estimate"] | null;
+            /** Folds */
+            folds: (number | null)[];
+        };
+        /**
+         * CandidateView
+         * @description A model that was trained here.
+         */
+        CandidateView: {
+            /**
+             * Model
+             * @description The model version
+             */
+            model: string;
+            /** Name */
+            name: string;
+            recipe: components["schemas"]["Recipe"];
+            /**
+             * Script
+             * @description Trains it again
+             */
+            script: string;
+            /** Seconds */
+            seconds: number;
+            /** Bytes */
+            bytes: number;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** @description Rows put aside; null until somebody has looked */
+            test: components["schemas"]["AsideMeasured"] | null;
+            /**
+             * Looks
+             * @description Times that somebody looked at them
+             */
+            looks: number;
+        };
+        /** CandidatesTable */
+        CandidatesTable: {
+            /** Metric */
+            metric: string;
+            /** Larger Is Better */
+            larger_is_better: boolean;
+            /**
+             * Leader
+             * @description Best mean; null where nothing is defined
+             */
+            leader: string | null;
+            /**
+             * Standings
+             * @description The leader first, then by mean
+             */
+            standings: components["schemas"]["CandidateStanding"][];
+            /** Folds */
+            folds: number;
+            /** Rows */
+            rows: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** CandidatesView */
+        CandidatesView: {
+            /**
+             * Metrics
+             * @description What they can be ordered by, the usual one first
+             */
+            metrics: string[];
+            /** Groups */
+            groups: components["schemas"]["Grouped"][];
+            /**
+             * Reading
+             * @description What it says, sentence by sentence
+             */
+            reading: string[];
+            /** @description Those that were validated on the same folds; null where none is */
+            table: components["schemas"]["CandidatesTable"] | null;
+            /**
+             * Candidates
+             * @description Of the table, in its order
+             */
+            candidates: components["schemas"]["CandidateView"][];
+            /**
+             * Others
+             * @description Trained on another table, meaning or dealing of rows, and so not compared
+             */
+            others: number;
+            /**
+             * Looks
+             * @description Times that somebody looked at rows put aside, of any candidate
+             */
+            looks: number;
         };
         /** Case */
         Case: {
@@ -4181,6 +4358,40 @@ export interface components {
              * @default []
              */
             borders: number[];
+        };
+        /**
+         * Dealing
+         * @description How rows are dealt to folds, and which are put aside.
+         */
+        Dealing: {
+            /**
+             * Folds
+             * @default 5
+             */
+            folds: number;
+            /**
+             * Test Share
+             * @description Rows that no candidate sees until one is chosen
+             * @default 0.1
+             */
+            test_share: number;
+            /**
+             * Together
+             * @description Column whose equal values are never on both sides
+             * @default
+             */
+            together: string;
+            /**
+             * In Time
+             * @description Column by which every fold comes after the rows it is trained on
+             * @default
+             */
+            in_time: string;
+            /**
+             * Seed
+             * @default 20
+             */
+            seed: number;
         };
         /** Decided */
         Decided: {
@@ -7605,12 +7816,38 @@ export interface components {
              */
             accounts_for: number | null;
         };
+        /**
+         * GroupOfFold
+         * @description The metrics of one group in the rows that a fold validates.
+         */
+        GroupOfFold: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /** Values */
+            values: {
+                [key: string]: number | null;
+            };
+        };
         /** GroupThreshold */
         GroupThreshold: {
             /** Group */
             group: string;
             /** Threshold */
             threshold: number;
+        };
+        /**
+         * Grouped
+         * @description Groups whose gap can be told beside.
+         */
+        Grouped: {
+            /** Attribute */
+            attribute: string;
+            /** Groups */
+            groups: string[];
         };
         /**
          * Held
@@ -11259,6 +11496,97 @@ export interface components {
             beside: components["schemas"]["ReadBeside"][];
         };
         /**
+         * Recipe
+         * @description One candidate. Settings that an estimator does not have are left alone.
+         */
+        Recipe: {
+            /**
+             * Estimator
+             * @enum {string}
+             */
+            estimator: "linear" | "one tree" | "forest" | "extra trees" | "boosted trees" | "naive Bayes" | "nearest neighbours" | "small network";
+            /**
+             * Columns
+             * @description All features when empty
+             * @default []
+             */
+            columns: string[];
+            /**
+             * Trees
+             * @description Of forests and boosting
+             * @default 100
+             */
+            trees: number;
+            /**
+             * Depth
+             * @description Of trees; the estimator's own when empty
+             */
+            depth?: number | null;
+            /**
+             * Leaf
+             * @description Rows that a leaf holds at least
+             * @default 10
+             */
+            leaf: number;
+            /**
+             * Rate
+             * @description Learning rate of boosting
+             * @default 0.1
+             */
+            rate: number;
+            /**
+             * Penalty
+             * @description Of a linear model or network: larger is simpler
+             * @default 1
+             */
+            penalty: number;
+            /**
+             * Neighbours
+             * @default 50
+             */
+            neighbours: number;
+            /**
+             * Units
+             * @description Of the network's one layer
+             * @default 16
+             */
+            units: number;
+            /**
+             * Balanced
+             * @description Classes weigh alike
+             * @default false
+             */
+            balanced: boolean;
+            /**
+             * Rare
+             * @description Levels of fewer rows are taken as one
+             * @default 10
+             */
+            rare: number;
+            /**
+             * Missing
+             * @description A missing number is taken as the median, or stands apart below all others
+             * @default typical
+             * @enum {string}
+             */
+            missing: "typical" | "apart";
+            /**
+             * Seed
+             * @default 7
+             */
+            seed: number;
+            /**
+             * @default {
+             *       "folds": 5,
+             *       "test_share": 0.1,
+             *       "together": "",
+             *       "in_time": "",
+             *       "seed": 20
+             *     }
+             */
+            dealing: components["schemas"]["Dealing"];
+        };
+        /**
          * Reference
          * @description The group that an attribute's others are compared with.
          */
@@ -13200,6 +13528,26 @@ export interface components {
              * Format: date-time
              */
             created: string;
+        };
+        /** Wanted */
+        Wanted: {
+            /**
+             * Recipes
+             * @description The starter set when empty: every estimator as it comes
+             * @default []
+             */
+            recipes: components["schemas"]["Recipe"][];
+            /**
+             * @description Of the starter set
+             * @default {
+             *       "folds": 5,
+             *       "test_share": 0.1,
+             *       "together": "",
+             *       "in_time": "",
+             *       "seed": 20
+             *     }
+             */
+            dealing: components["schemas"]["Dealing"];
         };
         /**
          * Way
@@ -25515,6 +25863,326 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RuleView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_candidates_api_audits__audit_id__candidates_get: {
+        parameters: {
+            query?: {
+                metric?: string;
+                gap?: string;
+                column?: string;
+                group?: string;
+                reference?: string;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CandidatesView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    train_api_audits__audit_id__candidates_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskView"][];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_api_audits__audit_id__candidates__model_id__look_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+                model_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CandidateView"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -7,5 +7,6 @@ export const AREAS = [
   { key: "5", path: "cases", name: "Cases" },
   { key: "6", path: "pockets", name: "Pockets" },
   { key: "7", path: "tilt", name: "Tilt" },
-  { key: "8", path: "report", name: "Report" },
+  { key: "8", path: "remedies", name: "Remedies" },
+  { key: "9", path: "report", name: "Report" },
 ] as const;

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, fields
 
 import numpy as np
@@ -196,15 +196,18 @@ def of_rows(subject: Subject, readout: Readout, mask: NDArray[np.bool_], seed: i
     return {key: one.at(0) for key, one in found.items()}
 
 
-def of_whole(subject: Subject, seed: int) -> dict[str, Measure]:
-    """Every metric that all rows of a context are told in, by key, in the order of the metrics.
+def of_whole(subject: Subject, seed: int, wanted: Sequence[str] = ()) -> dict[str, Measure]:
+    """Every metric that all rows of a context are told in, by key, in the order of the metrics; ``wanted``: of these names,
+    all when empty.
 
     Raises
     ------
     Refused : the outcome or the predictions cannot be used.
     """
-    measures = of_rows(subject, read(subject, whole=True), np.ones(subject.n, bool), seed)
+    measures = of_rows(subject, read(subject, wanted, whole=True), np.ones(subject.n, bool), seed)
     for key, rows in _sets(subject, seed):
+        if wanted and key.split(JOIN)[0] not in wanted:
+            continue
         interval, of = OF_SETS[key.split(JOIN)[0]](rows)
         measures[key] = Measure(**estimate(*(float(one) for one in interval)).model_dump(), of=of)
     order = list(METRICS)

@@ -36,7 +36,9 @@ def corrected_error(found: NDArray[np.float64], sizes: NDArray[np.float64], know
     return float(found.std(ddof=1)) * float(np.sqrt(1 / len(found) + held))
 
 
-def told_apart(gaps: NDArray[np.float64], sizes: NDArray[np.float64], confidence: float = 0.95) -> tuple[Interval, float | None]:
+def told_apart(
+    gaps: NDArray[np.float64], sizes: NDArray[np.float64], confidence: float = 0.95
+) -> tuple[Interval, float | None]:
     """The mean difference of two candidates on the same folds, and the two-sided p-value that there is none; None where it
     cannot be told."""
     span = over_folds(gaps, sizes, confidence)
@@ -48,4 +50,3 @@ def told_apart(gaps: NDArray[np.float64], sizes: NDArray[np.float64], confidence
         return span, None if not float(span.value) else 0.0
     t = abs(float(span.value)) / error
     return span, float(2 * distributions.t_tail(t, int(known.sum()) - 1))
-

@@ -1,0 +1,180 @@
+"""Candidates: train them from the audit's table, and set them beside each other."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import datetime
+from itertools import count
+
+from fastapi import APIRouter, HTTPException
+from pydantic import BaseModel, Field
+
+from zerotilt.api.desk import TheDesk, connected, held, ready
+from zerotilt.api.identity import Who, identifier
+from zerotilt.api.views import TaskView
+from zerotilt.core.candidates.compared import CandidatesTable, metrics_of, table_of
+from zerotilt.core.candidates.recipe import Dealing, Recipe
+from zerotilt.core.candidates.said import say
+from zerotilt.core.candidates.validated import AsideMeasured, Validated
+from zerotilt.core.meaning import Spec
+from zerotilt.core.refusal import Refused
+from zerotilt.core.tasks import kind_of
+from zerotilt.store.records import ACTIVE, Audit, Candidate, ModelVersion, TableFile, Task, TestLook
+from zerotilt.tasks.board import current_table
+
+router = APIRouter(prefix="/api/audits/{audit_id}/candidates", tags=["candidates"])
+
+
+class Wanted(BaseModel):
+    recipes: list[Recipe] = Field(
+        default=[], max_length=40, description="The starter set when empty: every estimator as it comes"
+    )
+    dealing: Dealing = Field(default=Dealing(), description="Of the starter set")
+
+
+class CandidateView(BaseModel):
+    """A model that was trained here."""
+
+    model: str = Field(description="The model version")
+    name: str
+    recipe: Recipe
+    script: str = Field(description="Trains it again")
+    seconds: float
+    bytes: int
+    created: datetime
+    test: AsideMeasured | None = Field(description="Rows put aside; null until somebody has looked")
+    looks: int = Field(description="Times that somebody looked at them")
+
+
+class Grouped(BaseModel):
+    """Groups whose gap can be told beside."""
+
+    attribute: str
+    groups: list[str]
+
+
+class CandidatesView(BaseModel):
+    metrics: list[str] = Field(description="What they can be ordered by, the usual one first")
+    groups: list[Grouped]
+    reading: list[str] = Field(description="What it says, sentence by sentence")
+    table: CandidatesTable | None = Field(description="Those that were validated on the same folds; null where none is")
+    candidates: list[CandidateView] = Field(description="Of the table, in its order")
+    others: int = Field(description="Trained on another table, meaning or dealing of rows, and so not compared")
+    looks: int = Field(description="Times that somebody looked at rows put aside, of any candidate")
+
+
+@router.post("", status_code=202)
+@connected
+def train(audit: Audit, desk: TheDesk, wanted: Wanted) -> list[TaskView]:
+    """Ask for candidates to be trained; each is work of its own, and what is done stays."""
+    table, spec = current_table(ready(audit)), Spec.model_validate(audit.spec)
+    if not spec.knows_outcome:
+        raise Refused("No column holds what happened; nothing can be learnt.", todo="Set the outcome in Intake.")
+    recipes = wanted.recipes or starter(spec, wanted.dealing)
+    known = [Recipe.model_validate(one.recipe) for one in _here(audit, table, spec)]
+    new = [one for place, one in enumerate(recipes) if one not in known and one not in recipes[:place]]
+    if not new:
+        raise Refused(
+            "What was asked for was trained already, on this table and its meaning.",
+            todo="Change a setting, or how rows are dealt.",
+        )
+    taken = {one.name for one in audit.models.select(ModelVersion.name)}
+    taken |= {task.payload["name"] for task in audit.tasks.where((Task.kind == "train") & (Task.state << ACTIVE))}
+    found = []
+    for recipe in new:
+        number = next(number for number in count(1) if f"{recipe.called} {number}" not in taken)
+        name = f"{recipe.called} {number}"
+        taken.add(name)
+        payload = {
+            "spec": audit.spec,
+            "table_digest": table.digest,
+            "recipe": recipe.model_dump(mode="json"),
+            "name": name,
+        }
+        task = desk.board.submit("train", f"Training {name}", payload, audit)
+        found.append(TaskView.of(Task.get_by_id(task.id)))
+    return found
+
+
+def _here(audit: Audit, table: TableFile, spec: Spec) -> list[Candidate]:
+    """Candidates of this table and meaning, the oldest first."""
+    every = audit.candidates.select(Candidate, ModelVersion).join(ModelVersion).order_by(Candidate.created)
+    return [one for one in every if one.table_digest == table.digest and one.meaning == spec.digest()]
+
+
+def starter(spec: Spec, dealing: Dealing) -> list[Recipe]:
+    """Every estimator as it comes, the quickest first."""
+    classed = kind_of(spec.task).decides
+    order = (
+        "linear", "one tree", "naive Bayes", "small network", "boosted trees", "forest", "extra trees",
+        "nearest neighbours",
+    )  # fmt: skip
+    return [Recipe(estimator=one, dealing=dealing) for one in order if classed or one != "naive Bayes"]
+
+
+@router.get("")
+@connected
+def read_candidates(
+    audit: Audit, metric: str = "", gap: str = "", column: str = "", group: str = "", reference: str = ""
+) -> CandidatesView:
+    """Those that were validated on the same folds as the newest, in one metric; with the gap of a group where one is named.
+
+    ``gap``: the metric whose difference between group and reference is told.
+    """
+    table, spec = current_table(ready(audit)), Spec.model_validate(audit.spec)
+    here = _here(audit, table, spec)
+    dealing = here[-1].recipe["dealing"] if here else None
+    same = [one for one in here if one.recipe["dealing"] == dealing]
+    validated = {one.model.name: Validated.model_validate(one.validated) for one in same}
+    metrics = metrics_of(spec.task, validated.values())
+    metric = metric or next(iter(metrics), "")
+    if metric and metric not in metrics and validated:
+        raise Refused(f"metric: “{metric}” is not measured of these candidates.", todo="Choose another.")
+    first = next(iter(validated.values()), None)
+    groups: dict[str, list[str]] = {}
+    for one in first.folds[0].groups if first else ():
+        groups.setdefault(one.attribute, []).append(one.group)
+    asked = (gap, column, group, reference) if gap and column and group and reference else None
+    policy = spec.policy
+    made = table_of(list(validated.items()), metric, asked, policy.confidence, policy.alpha) if validated else None
+    counts = Counter(
+        look.candidate_id for look in TestLook.select().where(TestLook.candidate << [one.id for one in same])
+    )
+    by_name = {one.model.name: one for one in same}
+    return CandidatesView(
+        metrics=metrics,
+        groups=[Grouped(attribute=name, groups=found) for name, found in groups.items()],
+        reading=list(say(made, spec.wording)) if made else [],
+        table=made,
+        candidates=[_view(by_name[one.name], counts[by_name[one.name].id]) for one in made.standings] if made else [],
+        others=audit.candidates.count() - len(same),
+        looks=sum(counts.values()),
+    )
+
+
+def _view(one: Candidate, looks: int) -> CandidateView:
+    return CandidateView(
+        model=str(one.model.id),
+        name=one.model.name,
+        recipe=Recipe.model_validate(one.recipe),
+        script=(one.model.card.get("made") or {}).get("script", ""),
+        seconds=one.seconds,
+        bytes=one.bytes,
+        created=one.created,
+        test=AsideMeasured.model_validate(one.test) if looks and one.test else None,
+        looks=looks,
+    )
+
+
+@router.post("/{model_id}/look")
+@connected
+def look(audit: Audit, model_id: str, who: Who) -> CandidateView:
+    """Look at the rows that were put aside, of one candidate; that somebody did is counted."""
+    held(audit)
+    found = Candidate.get_or_none((Candidate.model == identifier(model_id)) & (Candidate.audit == audit))
+    if found is None:
+        raise HTTPException(404, "There is no such candidate.")
+    if found.test is None:
+        raise Refused("No rows were put aside when it was trained.", todo="Train it again with some put aside.")
+    TestLook.create(candidate=found, author=who.identity.signed(""))
+    return _view(found, found.looks.count())

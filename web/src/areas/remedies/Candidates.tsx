@@ -1,0 +1,299 @@
+import { useState } from "react";
+import type { Schemas } from "../../api/client";
+import { ENDED } from "../../api/tasks";
+import { Figure } from "../../figures/Figure";
+import { MeanRows } from "../../figures/MeanRows";
+import { useAuditContext } from "../../frame/context";
+import { namesOf } from "../../frame/wording";
+import { Choose, named } from "../../ui/Choose";
+import { Controls } from "../../ui/Controls";
+import { csv } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
+import { label, writing } from "../../ui/metrics";
+import { count, interval } from "../../ui/numbers";
+import { ProblemNote } from "../../ui/ProblemNote";
+import { Progress } from "../../ui/Progress";
+import { OneCandidate } from "./OneCandidate";
+import { TrainForm } from "./TrainForm";
+import { useCandidates, useTrain, type View } from "./useCandidates";
+
+type Standing = Schemas["CandidateStanding"];
+
+/** Models trained here, in the order of what they are worth on rows that they were not trained on. */
+export function Candidates() {
+  const { audit, search, set } = useAuditContext();
+  const wanted = {
+    metric: search.get("metric") ?? "",
+    gap: search.get("gap") ?? "",
+    column: search.get("column") ?? "",
+    group: search.get("group") ?? "",
+    reference: search.get("reference") ?? "",
+  };
+  const { found, training } = useCandidates(wanted);
+  const train = useTrain();
+  const [open, setOpen] = useState(false);
+  const [chosen, setChosen] = useState("");
+  const view = found.data;
+  const running = training.filter((task) => !ENDED.has(task.state));
+  const failed = training.filter((task) => task.state === "failed");
+  const one = view?.candidates.find((candidate) => candidate.name === chosen);
+  return (
+    <>
+      <Controls>
+        {view?.table && <Order view={view} wanted={wanted} onChoose={set} />}
+        <button
+          type="button"
+          className="outline-button ml-auto"
+          disabled={train.isPending || running.length > 0}
+          onClick={() => train.mutate({ recipes: [] } as never)}
+        >
+          Train a starter set
+        </button>
+        <button type="button" className="act min-h-6" aria-expanded={open} onClick={() => setOpen(!open)}>
+          Train with other settings
+        </button>
+      </Controls>
+      {open && <TrainForm busy={train.isPending} onTrain={(body) => train.mutate(body)} />}
+      {train.error && <ProblemNote problem={train.error} />}
+      {found.error && <ProblemNote problem={found.error} />}
+      {running.length > 0 && (
+        <ul aria-label="Being trained" className="mt-2 space-y-1">
+          {running.map((task) => (
+            <li key={task.id}>
+              <Progress task={task} />
+            </li>
+          ))}
+        </ul>
+      )}
+      {failed.map(
+        (task) =>
+          task.error && (
+            <ProblemNote key={task.id} problem={{ ...task.error, detail: `${task.title}: ${task.error.message}` }} />
+          ),
+      )}
+      {view && !view.table && (
+        <p className="mt-10 max-w-[60ch] font-serif text-[20px]" data-testid="reading">
+          Nothing was trained here yet. A starter set trains every estimator as it comes, on the training rows, in five
+          folds; a tenth of the rows is put aside until one is chosen.
+        </p>
+      )}
+      {view?.table && (
+        <div className="stale-fades" aria-busy={found.isPlaceholderData}>
+          <p className="mt-3 max-w-[72ch] font-serif text-[21px] leading-[1.3]" data-testid="reading">
+            {view.reading.slice(0, 2).join(" ")}
+          </p>
+          <p className="mt-1 max-w-[90ch] text-soft" data-testid="detail">
+            {[
+              ...view.reading.slice(2),
+              view.looks > 0 &&
+                `Somebody has looked at rows put aside ${view.looks === 1 ? "once" : `${count(view.looks)} times`}; with every look they tell less.`,
+              view.others > 0 &&
+                `${count(view.others)} more ${view.others === 1 ? "was" : "were"} trained on another table, meaning or dealing of the rows, and cannot be compared.`,
+            ]
+              .filter(Boolean)
+              .join(" ")}
+          </p>
+          <Drawn view={view} unit={namesOf(audit).unit} chosen={chosen} onChoose={setChosen} />
+          {one && <OneCandidate one={one} view={view} onClose={() => setChosen("")} />}
+          <DataTable
+            name="candidates"
+            rows={[...view.table.standings]}
+            columns={columnsOf(view, namesOf(audit).unit, wanted.gap)}
+            rowKey={(row) => row.name}
+            onRow={(row) => setChosen(row.name)}
+            chosen={chosen}
+          />
+          <p className="mt-2 max-w-[90ch] text-[12.5px] text-soft">
+            Means over folds with intervals that know that folds share their training rows (Nadeau &amp; Bengio 2003);
+            differences to the leader on the same folds, adjusted for how many are compared (Benjamini &amp; Hochberg
+            1995). Ring: on the rows that it was trained on.
+          </p>
+        </div>
+      )}
+    </>
+  );
+}
+
+function Order(props: {
+  view: View;
+  wanted: Record<"metric" | "gap" | "column" | "group" | "reference", string>;
+  onChoose: (changes: Record<string, string | null>) => void;
+}) {
+  const { view, wanted, onChoose } = props;
+  const groups = view.groups.find((one) => one.attribute === wanted.column)?.groups ?? [];
+  return (
+    <>
+      <Choose
+        name="Order by"
+        before="by"
+        value={view.table?.metric ?? ""}
+        choices={view.metrics.map((value) => ({ value, label: label(value) }))}
+        onChoose={(metric) => onChoose({ metric })}
+      />
+      <Choose
+        name="Gap of"
+        before="beside it the gap of"
+        value={wanted.gap}
+        choices={[
+          { value: "", label: "nothing" },
+          ...view.metrics.filter((one) => !one.includes(" · ")).map((value) => ({ value, label: label(value) })),
+          { value: "selection_rate", label: label("selection_rate") },
+        ]}
+        onChoose={(gap) => {
+          const first = view.groups[0];
+          const column = wanted.column || first?.attribute || "";
+          const known = view.groups.find((one) => one.attribute === column)?.groups ?? [];
+          onChoose({
+            gap: gap || null,
+            column,
+            reference: wanted.reference || known[0] || "",
+            group: wanted.group || known[1] || "",
+          });
+        }}
+      />
+      {wanted.gap && (
+        <>
+          <Choose
+            name="Column"
+            before="in"
+            value={wanted.column}
+            choices={named(view.groups.map((one) => one.attribute))}
+            onChoose={(column) => {
+              const known = view.groups.find((one) => one.attribute === column)?.groups ?? [];
+              onChoose({ column, reference: known[0] ?? "", group: known[1] ?? "" });
+            }}
+          />
+          <Choose
+            name="Group"
+            before="of"
+            value={wanted.group}
+            choices={groups.map((value) => ({ value, label: value }))}
+            onChoose={(group) => onChoose({ group })}
+          />
+          <Choose
+            name="Reference"
+            before="less"
+            value={wanted.reference}
+            choices={groups.map((value) => ({ value, label: value }))}
+            onChoose={(reference) => onChoose({ reference })}
+          />
+        </>
+      )}
+    </>
+  );
+}
+
+function Drawn(props: { view: View; unit: string; chosen: string; onChoose: (name: string) => void }) {
+  const { view } = props;
+  const table = view.table;
+  if (!table) return null;
+  const show = writing(table.metric, props.unit);
+  const ends = (one: Standing) =>
+    one.validation.value == null ? "not defined" : `${show(one.validation.value)} (${interval(one.validation, show)})`;
+  return (
+    <Figure
+      name="candidates"
+      alternative={`${label(table.metric)} of every candidate, on held-out folds`}
+      data={() =>
+        csv([
+          ["candidate", table.metric, "low", "high", "training"],
+          ...table.standings.map((one) => [
+            one.name,
+            one.validation.value,
+            one.validation.low,
+            one.validation.high,
+            one.training.value,
+          ]),
+        ])
+      }
+      draw={(width) => (
+        <MeanRows
+          result={table.standings.map((one) => ({
+            key: one.name,
+            label: one.name,
+            found: one.validation,
+            other: one.training.value ?? null,
+            strong: one.name === table.leader,
+            faded: one.apart,
+            text: ends(one),
+          }))}
+          width={width}
+          tick={show}
+          label={`${label(table.metric)} of every candidate, on held-out folds`}
+          chosen={props.chosen}
+          onMark={(one) => props.onChoose(one.key)}
+        />
+      )}
+    />
+  );
+}
+
+function columnsOf(view: View, unit: string, gap: string): Column<Standing>[] {
+  const table = view.table;
+  const show = writing(table?.metric ?? "", unit);
+  const signed = (one: Schemas["Estimate"] | null | undefined, write: (value: number) => string) =>
+    one?.value == null ? "" : `${one.value > 0 ? "+" : ""}${write(one.value)} (${interval(one, write)})`;
+  const of = (row: Standing) => view.candidates.find((one) => one.name === row.name);
+  return [
+    { key: "name", label: "candidate", left: true, value: (row) => row.name },
+    {
+      key: "validation",
+      label: "held-out folds",
+      value: (row) => row.validation.value,
+      show: (row) =>
+        row.validation.value == null
+          ? "not defined"
+          : `${show(row.validation.value)} (${interval(row.validation, show)})`,
+    },
+    ...(gap
+      ? [
+          {
+            key: "gap",
+            label: "gap",
+            value: (row: Standing) => row.gap?.value,
+            show: (row: Standing) => signed(row.gap, writing(gap, unit)),
+          },
+        ]
+      : []),
+    {
+      key: "training",
+      label: "training rows",
+      value: (row) => row.training.value,
+      show: (row) => (row.training.value == null ? "not defined" : show(row.training.value)),
+    },
+    {
+      key: "behind",
+      label: "less the leader's",
+      value: (row) => row.behind?.value,
+      show: (row) => signed(row.behind, show),
+    },
+    {
+      key: "apart",
+      label: "told apart",
+      left: true,
+      value: (row) => (row.name === table?.leader ? "leader" : row.apart ? "worse" : "not told apart"),
+      show: (row) => (row.name === table?.leader ? <b>leader</b> : row.apart ? "▽ worse" : "not told apart"),
+    },
+    {
+      key: "test",
+      label: "rows put aside",
+      value: (row) => of(row)?.test?.values[table?.metric ?? ""],
+      show: (row) => {
+        const value = of(row)?.test?.values[table?.metric ?? ""];
+        return value == null ? "not looked at" : show(value);
+      },
+    },
+    {
+      key: "seconds",
+      label: "seconds",
+      value: (row) => of(row)?.seconds,
+      show: (row) => (of(row)?.seconds ?? 0).toFixed(1),
+    },
+    {
+      key: "size",
+      label: "kB",
+      value: (row) => of(row)?.bytes,
+      show: (row) => count(Math.ceil((of(row)?.bytes ?? 0) / 1000)),
+    },
+  ];
+}

@@ -1,0 +1,85 @@
+import type { Schemas } from "../../api/client";
+import { useAuditContext } from "../../frame/context";
+import { namesOf } from "../../frame/wording";
+import { save } from "../../ui/csv";
+import { label, writing } from "../../ui/metrics";
+import { count, title } from "../../ui/numbers";
+import { ProblemNote } from "../../ui/ProblemNote";
+import { ASKED, NUMBERS } from "./TrainForm";
+import { useLook, type View } from "./useCandidates";
+
+/** One candidate: its recipe, what to do with it, and the rows that were put aside. */
+export function OneCandidate(props: { one: Schemas["CandidateView"]; view: View; onClose: () => void }) {
+  const { one, view } = props;
+  const { audit, context, set } = useAuditContext();
+  const look = useLook();
+  const names = namesOf(audit);
+  const metric = view.table?.metric ?? "";
+  const show = writing(metric, names.unit);
+  const { recipe } = one;
+  const { dealing, columns } = recipe;
+  const settings = ASKED[recipe.estimator]
+    .filter((name) => recipe[name] != null)
+    .map((name) => `${NUMBERS[name].label}: ${recipe[name]}`);
+  const told = one.test?.values[metric];
+  return (
+    <section aria-label={`Candidate ${one.name}`} className="my-3 border-l-2 border-act pl-3">
+      <p className="font-serif text-[17px]">{one.name}</p>
+      <p className="max-w-[90ch] text-soft">
+        {[
+          ...settings,
+          recipe.balanced ? "classes weigh alike" : "",
+          recipe.missing === "apart" ? "missing numbers stand apart" : "",
+          columns.length ? `${count(columns.length)} columns` : "all features",
+        ]
+          .filter(Boolean)
+          .join(" · ")}
+        {" · "}
+        {count(dealing.folds)} folds{dealing.together && `, together by ${title(dealing.together)}`}
+        {dealing.in_time && `, in the order of ${title(dealing.in_time)}`}
+      </p>
+      {one.test && told != null && (
+        <p>
+          On {count(one.test.rows)} rows put aside: {label(metric)} {show(told)}.{" "}
+          {one.looks > 1 && `Looked at ${count(one.looks)} times.`}
+        </p>
+      )}
+      <p className="mt-1 flex flex-wrap gap-x-5">
+        {context.model === one.model ? (
+          <span className="text-soft">Every sheet reads it.</span>
+        ) : (
+          <>
+            <button type="button" className="act min-h-6" onClick={() => set({ model: one.model })}>
+              Read every sheet with it
+            </button>
+            <button type="button" className="act min-h-6" onClick={() => set({ beside: `model:${one.model}` })}>
+              Set it alongside
+            </button>
+          </>
+        )}
+        {!one.test && dealing.test_share > 0 && (
+          <button
+            type="button"
+            className="act min-h-6"
+            disabled={look.isPending}
+            onClick={() => look.mutate(one.model)}
+          >
+            Look at the rows put aside
+          </button>
+        )}
+        <button type="button" className="act min-h-6" onClick={() => save("train.py", one.script, "text/x-python")}>
+          Download the script that trains it
+        </button>
+        <button type="button" className="act min-h-6" onClick={props.onClose}>
+          Close
+        </button>
+      </p>
+      {!one.test && dealing.test_share > 0 && (
+        <p className="text-[12.5px] text-soft">
+          Look once, when one is chosen: whoever looks again and again chooses by luck. Every look is counted.
+        </p>
+      )}
+      {look.error && <ProblemNote problem={look.error} />}
+    </section>
+  );
+}

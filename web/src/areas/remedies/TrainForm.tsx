@@ -1,0 +1,167 @@
+import { useState } from "react";
+import type { Schemas } from "../../api/client";
+import { useAuditContext } from "../../frame/context";
+import { title } from "../../ui/numbers";
+import { Select } from "../../ui/Select";
+
+type Recipe = Schemas["Recipe"];
+const ESTIMATORS: Recipe["estimator"][] = [
+  "linear",
+  "one tree",
+  "forest",
+  "extra trees",
+  "boosted trees",
+  "naive Bayes",
+  "nearest neighbours",
+  "small network",
+];
+/** The settings that each estimator has. */
+export const ASKED: Record<Recipe["estimator"], (keyof typeof NUMBERS)[]> = {
+  linear: ["penalty", "rare"],
+  "one tree": ["depth", "leaf", "rare"],
+  forest: ["trees", "depth", "leaf", "rare"],
+  "extra trees": ["trees", "depth", "leaf", "rare"],
+  "boosted trees": ["trees", "depth", "rate", "leaf", "rare"],
+  "naive Bayes": ["rare"],
+  "nearest neighbours": ["neighbours", "rare"],
+  "small network": ["units", "penalty", "rare"],
+};
+export const NUMBERS = {
+  trees: { label: "trees", usual: "100" },
+  depth: { label: "depth at most", usual: "" },
+  leaf: { label: "rows of a leaf at least", usual: "10" },
+  rate: { label: "learning rate", usual: "0.1" },
+  penalty: { label: "penalty", usual: "1" },
+  neighbours: { label: "neighbours", usual: "50" },
+  units: { label: "units", usual: "16" },
+  rare: { label: "levels under so many rows are one", usual: "10" },
+};
+
+/** One candidate with settings of one's own, and how the rows are dealt. */
+export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wanted"]) => void }) {
+  const { audit } = useAuditContext();
+  const [estimator, setEstimator] = useState<Recipe["estimator"]>("boosted trees");
+  const [numbers, setNumbers] = useState<Record<string, string>>({});
+  const [balanced, setBalanced] = useState(false);
+  const [left, setLeft] = useState<string[]>([]);
+  const [dealt, setDealt] = useState({ folds: "5", aside: "10", together: "", in_time: "" });
+  const features = (audit.spec?.columns ?? []).filter((one) => one.role === "feature").map((one) => one.name);
+  const others = (audit.spec?.columns ?? []).filter((one) => one.role !== "outcome").map((one) => one.name);
+  const dealing = () => ({
+    folds: Number(dealt.folds),
+    test_share: Number(dealt.aside) / 100,
+    together: dealt.together,
+    in_time: dealt.in_time,
+    seed: 20,
+  });
+  const asked = () => {
+    const typed = Object.fromEntries(
+      ASKED[estimator]
+        .map((name) => [name, numbers[name] ?? NUMBERS[name].usual] as const)
+        .filter(([, value]) => value.trim() !== "")
+        .map(([name, value]) => [name, Number(value)]),
+    );
+    const columns = left.length ? features.filter((one) => !left.includes(one)) : [];
+    return { estimator, ...typed, balanced, columns, dealing: dealing() };
+  };
+  return (
+    <form
+      aria-label="Settings of a candidate"
+      className="mt-2 border-y border-rule py-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        props.onTrain({ recipes: [asked()] } as never);
+      }}
+    >
+      <div className="flex flex-wrap items-end gap-x-5 gap-y-2">
+        <Labelled text="estimator">
+          <Select
+            name="Estimator"
+            value={estimator}
+            choices={ESTIMATORS.map((value) => ({ value, label: value }))}
+            onChoose={(value) => setEstimator(value as Recipe["estimator"])}
+          />
+        </Labelled>
+        {ASKED[estimator].map((name) => (
+          <Typed
+            key={name}
+            text={NUMBERS[name].label}
+            value={numbers[name] ?? NUMBERS[name].usual}
+            onType={(value) => setNumbers({ ...numbers, [name]: value })}
+          />
+        ))}
+        <label className="flex min-h-6 items-center gap-1.5">
+          <input type="checkbox" checked={balanced} onChange={(event) => setBalanced(event.target.checked)} />
+          classes weigh alike
+        </label>
+      </div>
+      <div className="mt-3 flex flex-wrap items-end gap-x-5 gap-y-2">
+        <Typed text="folds" value={dealt.folds} onType={(folds) => setDealt({ ...dealt, folds })} />
+        <Typed text="% put aside" value={dealt.aside} onType={(aside) => setDealt({ ...dealt, aside })} />
+        {(["together", "in_time"] as const).map((which) => (
+          <Labelled key={which} text={which === "together" ? "rows kept together by" : "folds in the order of"}>
+            <Select
+              name={which === "together" ? "Kept together by" : "In the order of"}
+              value={dealt[which]}
+              choices={[{ value: "", label: "nothing" }, ...others.map((value) => ({ value, label: title(value) }))]}
+              onChoose={(value) => setDealt({ ...dealt, [which]: value })}
+            />
+          </Labelled>
+        ))}
+      </div>
+      <fieldset className="mt-3">
+        <legend className="text-soft">columns left out</legend>
+        <div className="flex max-h-28 flex-wrap gap-x-4 overflow-y-auto">
+          {features.map((name) => (
+            <label key={name} className="flex min-h-6 items-center gap-1.5">
+              <input
+                type="checkbox"
+                checked={left.includes(name)}
+                onChange={(event) =>
+                  setLeft(event.target.checked ? [...left, name] : left.filter((one) => one !== name))
+                }
+              />
+              {title(name)}
+            </label>
+          ))}
+        </div>
+      </fieldset>
+      <p className="mt-3 flex gap-x-5">
+        <button type="submit" className="outline-button" disabled={props.busy || left.length === features.length}>
+          Train it
+        </button>
+        <button
+          type="button"
+          className="act min-h-6"
+          disabled={props.busy}
+          onClick={() => props.onTrain({ recipes: [], dealing: dealing() } as never)}
+        >
+          Train a starter set on these folds
+        </button>
+      </p>
+    </form>
+  );
+}
+
+function Labelled({ text, children }: { text: string; children: React.ReactNode }) {
+  return (
+    <div className="text-soft">
+      <span className="block text-[12.5px]">{text}</span>
+      {children}
+    </div>
+  );
+}
+
+function Typed(props: { text: string; value: string; onType: (value: string) => void }) {
+  return (
+    <label className="text-soft">
+      <span className="block text-[12.5px]">{props.text}</span>
+      <input
+        className="field w-24"
+        inputMode="decimal"
+        value={props.value}
+        onChange={(event) => props.onType(event.target.value)}
+      />
+    </label>
+  );
+}

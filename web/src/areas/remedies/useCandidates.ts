@@ -1,0 +1,63 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { api, need, type Problem, type Schemas } from "../../api/client";
+import { ENDED, useTasks } from "../../api/tasks";
+import { useAuditContext } from "../../frame/context";
+
+export type View = Schemas["CandidatesView"];
+export interface Beside {
+  metric: string;
+  gap: string;
+  column: string;
+  group: string;
+  reference: string;
+}
+
+/** The candidates of the audit in one metric; asked for again whenever one was trained. */
+export function useCandidates(wanted: Beside) {
+  const { audit } = useAuditContext();
+  const client = useQueryClient();
+  const { tasks } = useTasks();
+  const training = [...tasks.values()].filter((task) => task.kind === "train");
+  const ended = training.filter((task) => ENDED.has(task.state)).length;
+  const found = useQuery<View, Problem>({
+    queryKey: ["candidates", audit.id, wanted],
+    queryFn: () =>
+      need(
+        api.GET("/api/audits/{audit_id}/candidates", {
+          params: { path: { audit_id: audit.id }, query: { ...wanted } },
+        }),
+      ),
+    placeholderData: (before) => before,
+  });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is new is there once one more has ended
+  useEffect(() => {
+    client.invalidateQueries({ queryKey: ["candidates", audit.id] });
+    client.invalidateQueries({ queryKey: ["audit", audit.id] });
+  }, [ended]);
+  return { found, training };
+}
+
+export function useTrain() {
+  const { audit } = useAuditContext();
+  return useMutation<Schemas["TaskView"][], Problem, Schemas["Wanted"]>({
+    mutationFn: (body) =>
+      need(
+        api.POST("/api/audits/{audit_id}/candidates", { params: { path: { audit_id: audit.id } }, body }),
+      ) as Promise<Schemas["TaskView"][]>,
+  });
+}
+
+export function useLook() {
+  const { audit } = useAuditContext();
+  const client = useQueryClient();
+  return useMutation<unknown, Problem, string>({
+    mutationFn: (model) =>
+      need(
+        api.POST("/api/audits/{audit_id}/candidates/{model_id}/look", {
+          params: { path: { audit_id: audit.id, model_id: model } },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["candidates", audit.id] }),
+  });
+}
