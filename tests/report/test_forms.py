@@ -90,6 +90,18 @@ def test_heads_say_of_what_they_are_margins_are_no_content_and_links_are_printed
             assert link.get_object()["/F"] & 4
 
 
+def test_pages_are_named_as_the_library_names_them():
+    from pydyf import PDF, Dictionary
+
+    made = PDF()
+    for _ in range(5):
+        made.add_page(Dictionary())
+    named = made.page_references
+    with forms._pages_told_apart():
+        assert tuple(made.page_references[one] for one in range(5)) == named and made.page_references[-1] == named[-1]
+    assert made.page_references == named
+
+
 def test_a_pdf_fetches_nothing(monkeypatch):
     asked, open_it = [], urllib.request.OpenerDirector.open
 

@@ -108,12 +108,13 @@ def _pages_told_apart() -> Iterator[None]:
     fifteenth of the time."""
     from pydyf import PDF
 
-    was = PDF.page_references
-    PDF.page_references = property(lambda whole: _Pages(whole.pages["Kids"]))
+    writer: Any = PDF
+    was = writer.page_references
+    writer.page_references = property(lambda whole: _Pages(whole.pages["Kids"]))
     try:
         yield
     finally:
-        PDF.page_references = was
+        writer.page_references = was
 
 
 def vector(drawing) -> str:

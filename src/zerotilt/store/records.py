@@ -48,6 +48,7 @@ class Audit(Record):
     # what the foreign keys of other records make of it
     tables: Any
     models: Any
+    candidates: Any
     tasks: Any
     asked: Any
     kept: Any
@@ -102,6 +103,7 @@ class TestLook(Record):
     """That somebody looked at the rows put aside, of one candidate."""
 
     candidate = ForeignKeyField(Candidate, backref="looks", on_delete="cascade")
+    candidate_id: UUID
     author = TextField(default="")
     created = DateTimeTZField(constraints=NOW)
 

@@ -230,8 +230,6 @@ def _classes(spec: Spec, used: Table, outcome: NDArray) -> tuple[tuple[str, ...]
     texts = np.array([value or "" for value in used.texts(target)], dtype=object).astype(str)
     own = sorted(set(texts[outcome.astype(bool)]))
     others = sorted(set(texts[~outcome.astype(bool)]))
-    if not own or not others:
-        raise Refused("The outcome is the same in all training rows; nothing can be learnt.", todo="Choose other rows.")
     names = (others[0] if len(others) == 1 else f"not {own[0]}", own[0])
     return names, np.where(outcome.astype(bool), names[1], names[0])
 

@@ -91,7 +91,12 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
           />
         ))}
         <label className="flex min-h-6 items-center gap-1.5">
-          <input type="checkbox" checked={balanced} onChange={(event) => setBalanced(event.target.checked)} />
+          <input
+            type="checkbox"
+            className="h-[24px] w-[24px] shrink-0"
+            checked={balanced}
+            onChange={(event) => setBalanced(event.target.checked)}
+          />
           classes weigh alike
         </label>
       </div>
@@ -111,11 +116,12 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
       </div>
       <fieldset className="mt-3">
         <legend className="text-soft">columns left out</legend>
-        <div className="flex max-h-28 flex-wrap gap-x-4 overflow-y-auto">
+        <div className={`flex flex-wrap gap-x-4 ${features.length > 60 ? "max-h-52 overflow-y-auto" : ""}`}>
           {features.map((name) => (
             <label key={name} className="flex min-h-6 items-center gap-1.5">
               <input
                 type="checkbox"
+                className="h-[24px] w-[24px] shrink-0"
                 checked={left.includes(name)}
                 onChange={(event) =>
                   setLeft(event.target.checked ? [...left, name] : left.filter((one) => one !== name))

@@ -1,0 +1,81 @@
+"""A person trains candidates, sees which are told apart, and looks at the rows put aside."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+from tests.web.conftest import accessible, choose, legible_in_the_dark
+
+
+@pytest.fixture
+def own(client, audit):
+    """A copy of the demo's first audit, which model versions can be made in."""
+    name = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
+    yield client.get(f"/api/audits/{name}").json()
+    client.delete(f"/api/audits/{name}?for_good=true")
+
+
+def trained(page, estimator: str, **typed: str) -> None:
+    page.get_by_label("Estimator").select_option(estimator)
+    for name, value in typed.items():
+        page.get_by_label(name.replace("_", " ")).fill(value)
+    page.get_by_role("button", name="Train it").click()
+
+
+def test_candidates_are_trained_told_apart_and_the_leader_confirmed(page, client, own):
+    page.goto(f"/audits/{own['id']}/remedies")
+    said = page.get_by_test_id("reading")
+    expect(said).to_contain_text("Nothing was trained here yet")
+    page.get_by_role("button", name="Train with other settings").click()
+    trained(page, "linear")
+    trained(page, "one tree", depth_at_most="3")
+    table = page.get_by_role("region", name="Table: candidates")
+    expect(table.locator("tbody tr")).to_have_count(2)
+    expect(said).to_contain_text("Of 2 candidates, linear model 1 has the smallest log loss")
+    view = client.get(f"/api/audits/{own['id']}/candidates").json()
+    first = view["table"]["standings"][0]
+    expect(table.locator("tbody tr").first).to_contain_text(f"{first['validation']['value']:.3f}")
+    expect(table.locator("tbody tr").first).to_contain_text("leader")
+    expect(table.locator("tbody tr").nth(1)).to_contain_text("worse" if view["table"]["standings"][1]["apart"] else "not told apart")
+    choose(page, "Gap of", "Selection rate")
+    choose(page, "Group", "outer isles")
+    expect(table).to_contain_text("%")
+    accessible(page)
+    legible_in_the_dark(page)
+    fits_without_a_method(page)
+    page.locator("[data-row='linear model 1'] [role=button]").press("Enter")
+    card = page.get_by_role("region", name="Candidate linear model 1")
+    expect(card).to_contain_text("penalty: 1")
+    card.get_by_role("button", name="Look at the rows put aside").click()
+    expect(card).to_contain_text("On 600 rows put aside: Log loss")
+    expect(page.get_by_test_id("detail")).to_contain_text("Somebody has looked at rows put aside once")
+    with page.expect_download() as held:
+        card.get_by_role("button", name="Download the script that trains it").click()
+    assert "train_again" in held.value.path().read_text()
+    card.get_by_role("button", name="Read every sheet with it").click()
+    expect(page).to_have_url(re.compile("model="))
+    expect(card).to_contain_text("Every sheet reads it.")
+    accessible(page)
+
+
+def fits_without_a_method(page) -> None:
+    page.set_viewport_size({"width": 1280, "height": 800})
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+
+
+def test_what_cannot_be_trained_is_said_where_it_was_asked(page, own):
+    page.allowed_errors.append("422")
+    page.goto(f"/audits/{own['id']}/remedies")
+    page.get_by_role("button", name="Train with other settings").click()
+    page.get_by_label("folds", exact=True).fill("3")
+    page.get_by_label("Kept together by").select_option("channel")
+    trained(page, "linear")
+    expect(page.get_by_text("the column has 3 values in these rows; 3 folds and rows put aside need one each")).to_be_visible()
+    page.get_by_label("folds", exact=True).fill("many")
+    page.get_by_role("button", name="Train it").click()
+    expect(page.get_by_role("alert").last).to_be_visible()
+    accessible(page)
+
+
