@@ -173,3 +173,46 @@ def test_an_outcome_that_is_always_the_same_is_refused():
     same["y"] = np.where(np.arange(table.rows) % 5 == 4, table.texts("y"), "yes")
     with pytest.raises(Refused, match="The outcome has one class only"):
         train(spec, from_arrays(same), quick("linear"), Work())
+
+
+def tilted(n: int = 3_000) -> tuple[Spec, Table]:
+    """Labels of one area that were refused more often than they deserved."""
+    rng = np.random.default_rng(4)
+    x, home = rng.normal(size=n), rng.choice(["north", "isles"], n, p=[0.7, 0.3])
+    y = (x + rng.normal(0, 0.5, n) > np.where(home == "isles", 0.8, 0.0)).astype(int)
+    table = from_arrays({"x": x, "home": home, "y": np.where(y == 1, "yes", "no")})
+    columns = (
+        ColumnSpec(name="x", kind=Kind.numeric, role=Role.feature),
+        ColumnSpec(name="home", kind=Kind.categorical, role=Role.feature, grouped=True),
+        ColumnSpec(name="y", kind=Kind.categorical, role=Role.outcome),
+    )
+    return Spec(columns=columns, event="yes"), table
+
+
+def test_rows_weighed_to_be_independent_lessen_the_gap_that_was_learnt():
+    spec, table = tilted()
+    gaps = []
+    for reweigh in ("", "home"):
+        folds = train(spec, table, quick("linear", reweigh=reweigh), Work()).validated.folds
+        rates = [{one.group: one.values["selection_rate"] for one in fold.groups} for fold in folds]
+        gaps.append(np.mean([one["isles"] - one["north"] for one in rates]))
+    assert gaps[0] < gaps[1] - 0.05 and gaps[0] < -0.2
+
+
+@pytest.mark.parametrize(
+    ("kind", "change", "message"),
+    [
+        (
+            "event",
+            {"estimator": "nearest neighbours", "reweigh": "split"},
+            "nearest neighbours take no weights of rows",
+        ),
+        ("number", {"estimator": "linear", "reweigh": "split"}, "and a number is predicted"),
+        ("event", {"estimator": "linear", "reweigh": "nowhere"}, "reweigh: the table has no column “nowhere”"),
+        ("event", {"estimator": "linear", "reweigh": "way"}, "no weight makes them independent"),
+    ],
+)
+def test_weights_that_cannot_be_are_refused(kind, change, message):
+    spec, table = claims(kind)
+    with pytest.raises(Refused, match=message):
+        fit(spec, table, quick(change.pop("estimator"), **change), Work())

@@ -14,6 +14,8 @@ from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
 from zerotilt.core.candidates.compared import CandidatesTable, metrics_of, table_of
 from zerotilt.core.candidates.recipe import Dealing, Recipe
+from zerotilt.core.candidates.remedied import Remedied, remedies_of
+from zerotilt.core.candidates.remedied import say as remedies_told
 from zerotilt.core.candidates.said import say
 from zerotilt.core.candidates.validated import AsideMeasured, Validated
 from zerotilt.core.meaning import Spec
@@ -56,6 +58,8 @@ class Grouped(BaseModel):
 class CandidatesView(BaseModel):
     metrics: list[str] = Field(description="What they can be ordered by, the usual one first")
     groups: list[Grouped]
+    remedied: list[Remedied] = Field(description="What remedies did to the gap that stands beside, the worst first")
+    remedies_said: list[str]
     reading: list[str] = Field(description="What it says, sentence by sentence")
     table: CandidatesTable | None = Field(description="Those that were validated on the same folds; null where none is")
     candidates: list[CandidateView] = Field(description="Of the table, in its order")
@@ -137,6 +141,10 @@ def read_candidates(
     asked = (gap, column, group, reference) if gap and column and group and reference else None
     policy = spec.policy
     made = table_of(list(validated.items()), metric, asked, policy.confidence, policy.alpha) if validated else None
+    recipes = {one.model.name: Recipe.model_validate(one.recipe) for one in same}
+    remedied = remedies_of(
+        [(name, recipes[name], one) for name, one in validated.items()], metric, asked, policy.confidence, policy.alpha
+    )
     counts = Counter(
         look.candidate_id for look in TestLook.select().where(TestLook.candidate << [one.id for one in same])
     )
@@ -144,6 +152,8 @@ def read_candidates(
     return CandidatesView(
         metrics=metrics,
         groups=[Grouped(attribute=name, groups=found) for name, found in groups.items()],
+        remedied=list(remedied),
+        remedies_said=list(remedies_told(remedied, metric, asked)) if asked else [],
         reading=list(say(made, spec.wording)) if made else [],
         table=made,
         candidates=[_view(by_name[one.name], counts[by_name[one.name].id]) for one in made.standings] if made else [],

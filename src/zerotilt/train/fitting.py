@@ -23,6 +23,7 @@ from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.predictors import made
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
+from zerotilt.core.remedies.reweighing import never_together, reweighed
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
@@ -60,6 +61,8 @@ class _Rows:
     """Of the outcome as they are written, in the order in which outputs are read; of an event its own last."""
     weights: Floats
     dealt: Dealt
+    group: NDArray | None
+    """What the outcome is made independent of, shape (n,)."""
 
     def _places(self, names: Iterable[str]) -> list[int]:
         return [self.x.column_names.index(name) for name in names]
@@ -73,6 +76,8 @@ class _Rows:
         x, y, w = _frame(self.x.take(pa.array(places))), self.y[places], self.weights[places]
         if classed and len(np.unique(y)) < 2:
             raise Refused("All rows that a fold is trained on are of one class.", todo="Choose fewer folds.")
+        if self.group is not None:
+            w = reweighed(self.group[places], y, w)
         if self.recipe.balanced and self.recipe.estimator in BY_WEIGHT and classed:
             found, place, sizes = np.unique(y, return_inverse=True, return_counts=True)
             w = w * (len(y) / (len(found) * sizes))[place]
@@ -205,6 +210,7 @@ def _prepared(spec: Spec, table: Table, recipe: Recipe) -> _Rows:
         )
     classes, y = _classes(spec, used, outcome)
     weight = spec.only(Role.weight)
+    mass = np.ones(used.rows) if weight is None else np.nan_to_num(used.numbers(weight.name))
     asked = recipe.dealing
     dealt = deal(
         outcome,
@@ -214,8 +220,27 @@ def _prepared(spec: Spec, table: Table, recipe: Recipe) -> _Rows:
     )
     return _Rows(
         recipe, spec, used, tuple(numbers), levels, pa.table(given), y, classes,
-        np.ones(used.rows) if weight is None else np.nan_to_num(used.numbers(weight.name)), dealt,
+        mass, dealt, _weighed_by(recipe, used, classed, y, mass),
     )  # fmt: skip
+
+
+def _weighed_by(recipe: Recipe, used: Table, classed: bool, y: NDArray, mass: Floats) -> NDArray | None:
+    """What the outcome is to be made independent of."""
+    if not recipe.reweigh:
+        return None
+    group = _column(used, recipe.reweigh, "reweigh")
+    if not classed:
+        raise Refused(
+            "reweigh: rows are weighed by classes of the outcome, and a number is predicted.", todo="Leave it out."
+        )
+    if recipe.estimator in UNWEIGHED:
+        raise Refused(f"reweigh: {recipe.called} take no weights of rows.", todo="Choose another estimator.")
+    if (never := never_together(group, y, mass)) is not None:
+        raise Refused(
+            f"reweigh: no training row of “{never[0]}” has the outcome “{never[1]}”; no weight makes them independent.",
+            todo="Join groups that are too small, or choose another column.",
+        )
+    return group
 
 
 def _classes(spec: Spec, used: Table, outcome: NDArray) -> tuple[tuple[str, ...], NDArray]:

@@ -3184,6 +3184,13 @@ export interface components {
             /** Groups */
             groups: components["schemas"]["Grouped"][];
             /**
+             * Remedied
+             * @description What remedies did to the gap that stands beside, the worst first
+             */
+            remedied: components["schemas"]["Remedied"][];
+            /** Remedies Said */
+            remedies_said: string[];
+            /**
              * Reading
              * @description What it says, sentence by sentence
              */
@@ -11558,6 +11565,12 @@ export interface components {
              */
             balanced: boolean;
             /**
+             * Reweigh
+             * @description Column: rows are weighed so that it and the outcome are independent (Kamiran & Calders 2012)
+             * @default
+             */
+            reweigh: string;
+            /**
              * Rare
              * @description Levels of fewer rows are taken as one
              * @default 10
@@ -11620,6 +11633,35 @@ export interface components {
             };
             /** Said */
             said: string;
+        };
+        /**
+         * Remedied
+         * @description One candidate with a remedy, and the same without.
+         */
+        Remedied: {
+            /** Name */
+            name: string;
+            /** Without */
+            without: string;
+            /**
+             * Remedy
+             * @description What was done, in words
+             */
+            remedy: string;
+            /** @description Of the group less the reference */
+            gap: components["schemas"]["Estimate"];
+            gap_without: components["schemas"]["Estimate"];
+            /** @description The size of the gap less its size without, on the same folds */
+            change: components["schemas"]["Estimate"];
+            /** @description The metric less what it was without */
+            price: components["schemas"]["Estimate"];
+            /** P */
+            p: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "smaller" | "larger" | "turned round" | "not told apart";
         };
         /** ReportView */
         ReportView: {

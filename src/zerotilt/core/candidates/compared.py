@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from zerotilt.core.candidates.validated import FoldMeasured, Validated
@@ -88,7 +89,7 @@ def table_of(
     candidates : name and what it was worth. gap : metric, column, group and reference whose difference is told.
     """
     sizes = np.array([fold.rows for fold in candidates[0][1].folds], float) if candidates else np.zeros(0)
-    values = {name: _by_fold(one.folds, metric, False) for name, one in candidates}
+    values = {name: by_fold(one.folds, metric, False) for name, one in candidates}
     means = {name: over_folds(found, sizes, confidence) for name, found in values.items()}
     ranked = sorted(
         (name for name in means if np.isfinite(means[name].value)),
@@ -106,11 +107,11 @@ def table_of(
             CandidateStanding(
                 name=name,
                 validation=_told(means[name]),
-                training=_told(over_folds(_by_fold(one.folds, metric, True), sizes, confidence)),
+                training=_told(over_folds(by_fold(one.folds, metric, True), sizes, confidence)),
                 behind=_told(behind[name][0]) if name in behind else None,
                 p=q if np.isfinite(q) else None,
                 apart=bool(q <= alpha),
-                gap=None if gap is None else _told(over_folds(_gaps(one.folds, gap), sizes, confidence)),
+                gap=None if gap is None else _told(over_folds(gaps_of(one.folds, gap), sizes, confidence)),
                 folds=tuple(float(value) if np.isfinite(value) else None for value in values[name]),
             )
         )
@@ -125,12 +126,14 @@ def table_of(
     )
 
 
-def _by_fold(folds: Sequence[FoldMeasured], metric: str, training: bool):
+def by_fold(folds: Sequence[FoldMeasured], metric: str, training: bool) -> NDArray[np.float64]:
+    """A metric of each fold, NaN where it is not defined."""
     found = [(one.training if training else one.validation).get(metric) for one in folds]
     return np.array([np.nan if value is None else value for value in found])
 
 
-def _gaps(folds: Sequence[FoldMeasured], gap: tuple[str, str, str, str]):
+def gaps_of(folds: Sequence[FoldMeasured], gap: tuple[str, str, str, str]) -> NDArray[np.float64]:
+    """Of each fold a group's metric less its reference's; NaN where one of them is not defined."""
     metric, column, group, reference = gap
     out = []
     for fold in folds:

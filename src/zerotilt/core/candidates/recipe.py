@@ -48,6 +48,11 @@ class Recipe(Frozen):
     neighbours: int = Field(default=50, ge=1, le=10_000)
     units: int = Field(default=16, ge=1, le=512, description="Of the network's one layer")
     balanced: bool = Field(default=False, description="Classes weigh alike")
+    reweigh: str = Field(
+        default="",
+        max_length=500,
+        description="Column: rows are weighed so that it and the outcome are independent (Kamiran & Calders 2012)",
+    )
     rare: int = Field(default=10, ge=1, le=100_000, description="Levels of fewer rows are taken as one")
     missing: Literal["typical", "apart"] = Field(
         default="typical", description="A missing number is taken as the median, or stands apart below all others"

@@ -93,6 +93,16 @@ export function Candidates() {
               .filter(Boolean)
               .join(" ")}
           </p>
+          {view.remedies_said.length > 0 && (
+            <ul aria-label="What remedies did" className="mt-2 max-w-[90ch] list-disc space-y-0.5 pl-5">
+              {view.remedies_said.map((one, place) => (
+                <li key={one} className={view.remedied[place]?.verdict === "larger" ? "text-flag" : undefined}>
+                  {view.remedied[place]?.verdict === "larger" && <b>▲ Worse. </b>}
+                  {one}
+                </li>
+              ))}
+            </ul>
+          )}
           <Drawn view={view} unit={namesOf(audit).unit} chosen={chosen} onChoose={setChosen} />
           {one && <OneCandidate one={one} view={view} onClose={() => setChosen("")} />}
           <DataTable

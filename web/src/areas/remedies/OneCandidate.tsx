@@ -28,6 +28,7 @@ export function OneCandidate(props: { one: Schemas["CandidateView"]; view: View;
       <p className="max-w-[90ch] text-soft">
         {[
           ...settings,
+          recipe.reweigh ? `outcome independent of ${title(recipe.reweigh)}` : "",
           recipe.balanced ? "classes weigh alike" : "",
           recipe.missing === "apart" ? "missing numbers stand apart" : "",
           columns.length ? `${count(columns.length)} columns` : "all features",

@@ -43,10 +43,14 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
   const [estimator, setEstimator] = useState<Recipe["estimator"]>("boosted trees");
   const [numbers, setNumbers] = useState<Record<string, string>>({});
   const [balanced, setBalanced] = useState(false);
+  const [reweigh, setReweigh] = useState("");
   const [left, setLeft] = useState<string[]>([]);
   const [dealt, setDealt] = useState({ folds: "5", aside: "10", together: "", in_time: "" });
   const features = (audit.spec?.columns ?? []).filter((one) => one.role === "feature").map((one) => one.name);
   const others = (audit.spec?.columns ?? []).filter((one) => one.role !== "outcome").map((one) => one.name);
+  const groups = (audit.spec?.columns ?? [])
+    .filter((one) => one.grouped || one.role === "group")
+    .map((one) => one.name);
   const dealing = () => ({
     folds: Number(dealt.folds),
     test_share: Number(dealt.aside) / 100,
@@ -62,7 +66,7 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
         .map(([name, value]) => [name, Number(value)]),
     );
     const columns = left.length ? features.filter((one) => !left.includes(one)) : [];
-    return { estimator, ...typed, balanced, columns, dealing: dealing() };
+    return { estimator, ...typed, balanced, reweigh, columns, dealing: dealing() };
   };
   return (
     <form
@@ -100,6 +104,24 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
           classes weigh alike
         </label>
       </div>
+      <div className="mt-3 flex flex-wrap items-end gap-x-5 gap-y-2">
+        <Labelled text="rows weighed so that the outcome is independent of">
+          <Select
+            name="Outcome independent of"
+            value={reweigh}
+            choices={[{ value: "", label: "nothing" }, ...groups.map((value) => ({ value, label: title(value) }))]}
+            onChoose={setReweigh}
+          />
+        </Labelled>
+      </div>
+      {reweigh && (
+        <p className="mt-1 max-w-[90ch] text-[12.5px] text-soft">
+          Rows of a group that have an outcome more rarely than others weigh more (Kamiran &amp; Calders 2012). It takes
+          for granted that the groups would have it equally often if all were right: where they truly differ, everybody
+          is predicted less well, and rows that weigh most, of small groups, decide most. Where the law forbids to treat
+          people by a group, to weigh them by it may be forbidden, too. What was recorded is not altered.
+        </p>
+      )}
       <div className="mt-3 flex flex-wrap items-end gap-x-5 gap-y-2">
         <Typed text="folds" value={dealt.folds} onType={(folds) => setDealt({ ...dealt, folds })} />
         <Typed text="% put aside" value={dealt.aside} onType={(aside) => setDealt({ ...dealt, aside })} />
