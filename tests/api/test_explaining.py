@@ -48,6 +48,7 @@ SETTINGS = {
     "pockets": {"error": "log_loss", "halvings": 4},
     "pocket": {"conditions": "channel=telephone and parcel_weight>10", "explained": 10},
     "error_grid": {"first": "channel", "second": "parcel_weight"},
+    "changed": {},
     "sides": {"attributes": ["home_area"]},
     "thresholds": {"attribute": "home_area", "false_positive": 2},
 }

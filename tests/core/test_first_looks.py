@@ -62,7 +62,7 @@ def test_what_is_read_alongside_is_part_of_the_key_by_its_digest_not_its_name():
 
 def test_every_method_that_reads_alongside_says_so_and_no_other_takes_it():
     assert {method.name for method in METHODS.values() if method.reads_alongside} == {
-        "drivers", "response", "pockets", "tilt",
+        "drivers", "response", "pockets", "tilt", "changed",
     }  # fmt: skip
     for method in METHODS.values():
         fields = method.result.model_fields

@@ -6,7 +6,8 @@ import re
 
 import pytest
 from playwright.sync_api import expect
-from tests.web.conftest import accessible, choose, legible_in_the_dark
+from tests.api import talk
+from tests.web.conftest import accessible, choose, fits, legible_in_the_dark
 
 
 @pytest.fixture
@@ -79,3 +80,25 @@ def test_what_cannot_be_trained_is_said_where_it_was_asked(page, own):
     accessible(page)
 
 
+
+
+def test_what_changed_for_whom_is_read_with_another_version_alongside(page, client, audit, context):
+    page.goto(f"/audits/{audit['id']}/remedies?part=changed")
+    said = page.get_by_test_id("reading")
+    expect(said).to_contain_text("No other version is read alongside: choose one")
+    choose(page, re.escape("+ alongside"), "version logistic regression v1")
+    expect(said).to_contain_text("are right with the version alongside that were wrong")
+    other = next(one["id"] for one in audit["models"] if one["name"] == "logistic regression v1")
+    found = talk.read(client, audit["id"], "changed", context | {"alongside": {"model": other}})
+    assert "".join(one["text"] for one in found["reading"]["headline"]) == said.text_content().replace("Flagged: ", "")
+    table = page.get_by_role("region", name="Table: what changed")
+    for one in found["result"]["groups"][:8]:
+        name = f"{one['attribute'].replace('_', ' ')}: {one['group']}" if one["attribute"] else "all rows"
+        row = table.get_by_role("row").filter(has=page.get_by_text(name, exact=True))
+        expect(row).to_contain_text(f"{one['mended']}")
+        expect(row).to_contain_text(one["verdict"])
+    accessible(page)
+    legible_in_the_dark(page)
+    fits(page, 1280)
+    page.get_by_role("link", name="Search where the new errors lie").click()
+    expect(page.get_by_test_id("reading")).to_contain_text("newly wrong")

@@ -19,7 +19,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-Area = Literal["intake", "data", "drivers", "response", "cases", "pockets", "tilt"]
+Area = Literal["intake", "data", "drivers", "response", "cases", "pockets", "tilt", "remedies"]
 Need = Literal["outcome", "predictions", "model"]
 """What a method cannot work without, besides a table: known outcomes; predictions or decisions, of a model or recorded; a
 model that can be asked about new rows."""

@@ -964,6 +964,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/changed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What changed for whom: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_changed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits": {
         parameters: {
             query?: never;
@@ -3578,6 +3598,92 @@ export interface components {
             /** Archived */
             archived?: boolean | null;
         };
+        /** ChangedAsk */
+        ChangedAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["ChangedSettings"];
+        };
+        /**
+         * ChangedGroup
+         * @description What changed for one group; for all rows where the group is empty.
+         */
+        ChangedGroup: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Mended
+             * @description Wrong with the version here, right with the one alongside; of numbers: nearer
+             */
+            mended: number;
+            /**
+             * New
+             * @description Right here, wrong alongside; of numbers: farther off
+             */
+            new: number;
+            /**
+             * Error
+             * @description Share wrong here, or the mean absolute error
+             */
+            error: number | null;
+            /** @description The error alongside less the one here, on the same rows */
+            change: components["schemas"]["Estimate"];
+            /**
+             * P
+             * @description That nothing changed, over all groups (Benjamini & Hochberg 1995)
+             */
+            p: number | null;
+            /**
+             * Gained
+             * @description Rows that get the favourable decision alongside and not here
+             */
+            gained: number;
+            /** Lost */
+            lost: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "better" | "worse" | "not told apart" | "too few";
+        };
+        /** ChangedResult */
+        ChangedResult: {
+            /** @description All rows; null where nothing that can be compared is alongside */
+            whole: components["schemas"]["ChangedGroup"] | null;
+            /**
+             * Groups
+             * @description All rows, then every group: worse ones first, then better ones, by how much
+             */
+            groups: components["schemas"]["ChangedGroup"][];
+            /**
+             * Shares
+             * @description Each row is right or wrong; else errors are amounts
+             */
+            shares: boolean;
+            /** Decides */
+            decides: boolean;
+            /**
+             * Beside
+             * @description What is read alongside; null where nothing is
+             */
+            beside: string | null;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+            /** Minimum Rows */
+            minimum_rows: number;
+        };
+        /**
+         * ChangedSettings
+         * @description Nothing to choose.
+         */
+        ChangedSettings: Record<string, never>;
         /** ChangesView */
         ChangesView: {
             /** Sentences */
@@ -5407,6 +5513,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["ChangeResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[ChangedResult] */
+        EvidenceView_ChangedResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["ChangedResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ChecksResult] */
@@ -7397,7 +7539,7 @@ export interface components {
              * Area
              * @enum {string}
              */
-            area: "intake" | "data" | "drivers" | "response" | "cases" | "pockets" | "tilt";
+            area: "intake" | "data" | "drivers" | "response" | "cases" | "pockets" | "tilt" | "remedies";
             /**
              * Part
              * @description Of its sheet; the first when empty
@@ -10774,6 +10916,23 @@ export interface components {
         /** ReadingView[ChangeResult] */
         ReadingView_ChangeResult_: {
             evidence?: components["schemas"]["EvidenceView_ChangeResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
+        /** ReadingView[ChangedResult] */
+        ReadingView_ChangedResult_: {
+            evidence?: components["schemas"]["EvidenceView_ChangedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
              * Fresh
@@ -18822,6 +18981,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ThresholdResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_changed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_ChangedResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -53,8 +53,12 @@ export function OneCandidate(props: { one: Schemas["CandidateView"]; view: View;
             <button type="button" className="act min-h-6" onClick={() => set({ model: one.model })}>
               Read every sheet with it
             </button>
-            <button type="button" className="act min-h-6" onClick={() => set({ beside: `model:${one.model}` })}>
-              Set it alongside
+            <button
+              type="button"
+              className="act min-h-6"
+              onClick={() => set({ beside: `model:${one.model}`, part: "changed" })}
+            >
+              What would change for whom
             </button>
           </>
         )}
