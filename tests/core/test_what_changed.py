@@ -123,7 +123,7 @@ def test_two_versions_that_say_the_same_change_nothing():
     result = what_changed(same, ChangedSettings(), 1, Work())
     assert result.whole.mended == result.whole.new == 0 and result.whole.change.low < 0 < result.whole.change.high
     assert {one.verdict for one in result.groups} <= {"not told apart", "too few"}
-    assert "It is worse beyond chance for no group." in told(result)
+    assert "For no group by itself is it worse beyond chance." in told(result)
 
 
 def test_numbers_come_nearer_or_go_farther_off():

@@ -195,7 +195,7 @@ def say(result: ChangedResult, wording: Wording, settings: ChangedSettings) -> R
     second = (
         f" It is worse for {words.listing([_named(group) for group in hurt[:3]])}{_more(hurt)}."
         if hurt
-        else " It is worse beyond chance for no group."
+        else " For no group by itself is it worse beyond chance."
     )
     detail = []
     if result.decides:
