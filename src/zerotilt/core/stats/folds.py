@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -26,8 +28,14 @@ def over_folds(values: NDArray[np.float64], sizes: NDArray[np.float64], confiden
     mean = float(np.average(found, weights=sizes[known]))
     if len(found) < 2:
         return Interval(np.array(mean), np.array(np.nan), np.array(np.nan))
-    half = float(distributions.t_quantile(0.5 + confidence / 2, len(found) - 1)) * corrected_error(found, sizes, known)
+    half = _quantile(0.5 + confidence / 2, len(found) - 1) * corrected_error(found, sizes, known)
     return Interval(np.array(mean), np.array(mean - half), np.array(mean + half))
+
+
+@lru_cache(maxsize=64)
+def _quantile(chance: float, freedom: int) -> float:
+    """The same few are asked for again and again."""
+    return float(distributions.t_quantile(chance, freedom))
 
 
 def corrected_error(found: NDArray[np.float64], sizes: NDArray[np.float64], known: NDArray[np.bool_]) -> float:
