@@ -1,1 +1,1 @@
-"""scikit-learn estimators trained from an audit's table, and written as model versions. Nothing else imports scikit-learn."""
+"""scikit-learn estimators trained from an audit's table, and written as model versions."""
