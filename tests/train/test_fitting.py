@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import subprocess
 import sys
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
@@ -216,3 +218,36 @@ def test_weights_that_cannot_be_are_refused(kind, change, message):
     spec, table = claims(kind)
     with pytest.raises(Refused, match=message):
         fit(spec, table, quick(change.pop("estimator"), **change), Work())
+
+
+@pytest.mark.parametrize("name", ["linear", "one tree", "boosted trees"])
+def test_strange_names_levels_days_and_truths_are_taken_as_they_are(name):
+    rng = np.random.default_rng(1)
+    n = 300
+    days = [dt.date(2026, 1, 1) + dt.timedelta(int(one)) for one in rng.integers(0, 300, n)]
+    x = rng.normal(size=n)
+    table = Table(
+        pa.table(
+            {
+                "a b": x,
+                "a_b": rng.normal(size=n),
+                "=cmd|'/c'": rng.normal(size=n) * 1e8,
+                "select": rng.choice(["<b>", "", None, "ü", "😀"], n),
+                "day": pa.array(days),
+                "flag": rng.random(n) > 0.5,
+                "outcome": np.where(x + rng.normal(0, 0.5, n) > 0, "yes", "no"),
+            }
+        )
+    )
+    kinds = {"select": Kind.categorical, "day": Kind.date, "flag": Kind.boolean, "outcome": Kind.categorical}
+    columns = tuple(
+        ColumnSpec(
+            name=one,
+            kind=kinds.get(one, Kind.numeric),
+            role=Role.outcome if one == "outcome" else Role.feature,
+        )
+        for one in table.names
+    )
+    made = train(Spec(columns=columns, event="yes"), table, quick(name), Work())
+    assert made.largest_difference < 1e-4 and made.validated.folds[0].validation["auc"] > 0.7
+    assert {one.name for one in inspect(made.data).inputs} == set(table.names) - {"outcome"}

@@ -71,10 +71,27 @@ def converted(model: Any, frame: pa.Table) -> bytes:
             f"model: a {type(model).__name__} could not be written as ONNX: {said}",
             todo="Use steps that can be, or give the ONNX file that another exporter wrote, with predicts=.",
         ) from None
-    if not by_name:
+    if by_name:
+        _named(found.graph, frame.column_names)
+    else:
         entry = found.metadata_props.add()
         entry.key, entry.value = "feature_names", json.dumps(list(frame.column_names))
     return found.SerializeToString()
+
+
+def _named(graph: Any, names: list[str]) -> None:
+    """Inputs by the columns' own names: the converter writes what is no plain word otherwise, and two can become one."""
+    if len(graph.input) != len(names):
+        return
+    told = {entry.name: name for entry, name in zip(graph.input, names, strict=True)}
+    made = {name for node in graph.node for name in node.output}
+    if made & set(names):  # a step's own result is called like a column
+        return
+    for entry in graph.input:
+        entry.name = told[entry.name]
+    for node in graph.node:
+        for place, name in enumerate(node.input):
+            node.input[place] = told.get(name, name)
 
 
 def _takes_names(model: Any) -> bool:
