@@ -11,7 +11,15 @@ from zerotilt.core.candidates.compared import better, metrics_of, table_of
 from zerotilt.core.candidates.dealing import deal
 from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.candidates.said import say
-from zerotilt.core.candidates.validated import FoldMeasured, GroupOfFold, Validated, by_group, measured
+from zerotilt.core.candidates.validated import (
+    FoldMeasured,
+    GroupOfFold,
+    UsedRows,
+    Validated,
+    by_group,
+    groupings_of,
+    measured,
+)
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec, Task, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats.folds import over_folds, told_apart
@@ -189,11 +197,40 @@ def test_metrics_of_a_fold_are_the_plain_ones():
     assert found["balanced_accuracy"] == pytest.approx(
         ((score >= 0.5)[y == 1].mean() + (score < 0.5)[y == 0].mean()) / 2
     )
-    groups = {one.group: one for one in by_group(spec, table, score[:, None], ())}
+    groups = {
+        one.group: one for one in by_group(spec, table, score[:, None], (), groupings_of(spec, table, np.arange(300)))
+    }
     assert set(groups) == {"north", "isles"}
     for name, one in groups.items():
         mine = home == name
         assert one.rows == mine.sum() and one.values["selection_rate"] == pytest.approx((score >= 0.5)[mine].mean())
+
+
+def test_groups_are_the_same_in_every_fold_though_they_are_bins_of_a_number():
+    rng = np.random.default_rng(2)
+    n = 400
+    weight = np.sort(rng.exponential(10, n))
+    table = from_arrays({"y": rng.integers(0, 2, n), "weight": weight, "x": rng.normal(size=n)})
+    spec = Spec(
+        columns=(
+            ColumnSpec(name="y", kind=Kind.numeric, role=Role.outcome),
+            ColumnSpec(name="weight", kind=Kind.numeric, role=Role.group),
+            ColumnSpec(name="x", kind=Kind.numeric, role=Role.feature),
+        ),
+        event="1",
+    )
+    used = np.arange(0, n, 2)
+    whole = UsedRows(spec, table.among(used), (), groupings_of(spec, table, used))
+    score = rng.random((200, 1))
+    low, high = np.arange(200) < 150, np.arange(200) >= 50  # light and heavy ones: bins of their own would differ
+    labels = [{one.group for one in whole.groups(score, rows)} for rows in (low, high)]
+    known = set(whole.groupings[0].labels)
+    assert labels[0] <= known and labels[1] <= known and labels[0] & labels[1] and len(known) > 2
+    for rows in (low, high):
+        for one in whole.groups(score, rows):
+            mine = whole.groupings[0].mask(whole.groupings[0].labels.index(one.group)) & rows
+            assert one.rows == mine.sum()
+            assert one.values["selection_rate"] == pytest.approx((score[mine, 0] >= 0.5).mean())
 
 
 def test_a_recipe_says_its_estimator_and_refuses_what_is_no_setting():

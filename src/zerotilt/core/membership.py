@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,6 +43,15 @@ class Grouping:
     @property
     def overlapping(self) -> bool:
         return self.codes is None
+
+    def among(self, rows: NDArray[np.bool_]) -> Grouping:
+        """The same groups of some of the rows only; ``rows`` of shape (n,)."""
+        codes, masks = self.codes, self.masks
+        return replace(
+            self,
+            codes=None if codes is None else codes[rows],
+            masks=None if masks is None else masks[:, rows],
+        )
 
     def mask(self, place: int) -> NDArray[np.bool_]:
         return self.apart[place] if self.codes is None else self.codes == place

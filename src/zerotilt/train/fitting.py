@@ -18,7 +18,7 @@ from zerotilt.core import rows as row_sets
 from zerotilt.core import words
 from zerotilt.core.candidates.dealing import Dealt, deal
 from zerotilt.core.candidates.recipe import Recipe
-from zerotilt.core.candidates.validated import FoldMeasured, Validated, aside_measured, fold_measured
+from zerotilt.core.candidates.validated import FoldMeasured, UsedRows, Validated, groupings_of
 from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.predictors import made
 from zerotilt.core.predictors.onnx import OnnxPredictor
@@ -63,6 +63,7 @@ class _Rows:
     dealt: Dealt
     group: NDArray | None
     """What the outcome is made independent of, shape (n,)."""
+    read: UsedRows
 
     def _places(self, names: Iterable[str]) -> list[int]:
         return [self.x.column_names.index(name) for name in names]
@@ -128,7 +129,7 @@ def train(spec: Spec, table: Table, recipe: Recipe, work: Work, table_digest: st
     found: list[FoldMeasured] = list(work.spread(_fold, held, held.dealt.folds, "folds trained"))
     fitted = _fit(held, work)
     model, off = fitted.model, fitted.largest_difference
-    test = aside_measured(spec, held.table, _read_as(held), fitted.outputs, held.dealt.test)
+    test = held.read.put_aside(fitted.outputs, held.dealt.test)
     told = made.Made(
         estimator=f"scikit-learn {type(model.steps[-1][1]).__name__}",
         parameters={name: repr(value)[:1_000] for name, value in model.steps[-1][1].get_params().items()},
@@ -164,18 +165,15 @@ def _fit(held: _Rows, work: Work) -> Fitted:
 def _fold(held: _Rows, fold: int) -> FoldMeasured:
     trained = held.dealt.trained(fold)
     outputs = held.outputs(held.fitted(trained))
-    return fold_measured(held.spec, held.table, _read_as(held), outputs, held.dealt.validated(fold), trained)
-
-
-def _read_as(held: _Rows) -> tuple[str, ...]:
-    return () if kind_of(held.spec.task).cut else held.classes
+    return held.read.fold(outputs, held.dealt.validated(fold), trained)
 
 
 def _prepared(spec: Spec, table: Table, recipe: Recipe) -> _Rows:
     kind = kind_of(spec.task)
     if not spec.knows_outcome:
         raise Refused("No column holds what happened; nothing can be learnt.", todo="Set the outcome in Intake.")
-    used = table.among(row_sets.select(spec, table, RowSet(split="training")))
+    numbers_of = row_sets.select(spec, table, RowSet(split="training"))
+    used = table.among(numbers_of)
     outcome, _ = kind.outcome(spec, used)
     classed = kind.decides
     names = recipe.columns or tuple(one.name for one in spec.columns if one.role is Role.feature)
@@ -221,6 +219,7 @@ def _prepared(spec: Spec, table: Table, recipe: Recipe) -> _Rows:
     return _Rows(
         recipe, spec, used, tuple(numbers), levels, pa.table(given), y, classes,
         mass, dealt, _weighed_by(recipe, used, classed, y, mass),
+        UsedRows(spec, used, () if kind.cut else classes, groupings_of(spec, table, numbers_of)),
     )  # fmt: skip
 
 

@@ -32,7 +32,7 @@ def say(table: CandidatesTable, wording: Wording) -> tuple[str, ...]:
     like = [one for one in known if not one.apart]
     worse = [one for one in known if one.apart]
     if known and not like:
-        out.append("All others are told apart from it.")
+        out.append(f"{'The other is' if len(known) == 1 else 'All others are'} worse beyond chance.")
     elif like:
         names = words.listing(
             [one.name for one in like[:4]] + ([words.plural(len(like) - 4, "other")] if len(like) > 4 else [])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +15,7 @@ from zerotilt.core.groups.measure import Counted, of_whole
 from zerotilt.core.groups.metrics import of_set, of_task
 from zerotilt.core.groups.readout import read
 from zerotilt.core.meaning import Context, Role, Spec
+from zerotilt.core.membership import Grouping
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
@@ -84,48 +86,59 @@ def measured(spec: Spec, table: Table, outputs: Floats, classes: Sequence[str]) 
     return {key: one.value for key, one in found.items()}
 
 
-def by_group(spec: Spec, table: Table, outputs: Floats, classes: Sequence[str]) -> tuple[GroupOfFold, ...]:
-    """Every metric of every group of a table's rows, by single columns and their crossings."""
+def groupings_of(spec: Spec, table: Table, numbers: NDArray[np.int64]) -> tuple[Grouping, ...]:
+    """The audit's groups, by single columns and their crossings, of some rows of its whole table: cut and joined as every
+    sheet does, so that a group is the same in every fold."""
+    return tuple(membership.grouping(spec, table, numbers, columns) for columns in spec.groupings)
+
+
+def by_group(
+    spec: Spec, table: Table, outputs: Floats, classes: Sequence[str], groupings: Sequence[Grouping]
+) -> tuple[GroupOfFold, ...]:
+    """Every metric of every group that has rows; ``groupings`` of the table's rows."""
     subject = of_used(spec, table, outputs, classes)
     told = [one.name for one in of_task(spec.task) if one.name not in LEFT_OUT]
     counted = Counted.of(read(subject, told), subject.n)
     found = []
-    for columns in spec.groupings:
-        grouping = membership.grouping(subject.spec, table, subject.rows.numbers, columns)
+    for grouping in groupings:
         rows, of_groups, _ = counted.groups(grouping, False, spec.policy.confidence, 0)
         for place, label in enumerate(grouping.labels):
+            if not rows[place]:
+                continue
             values = {key: one.at(place).value for key, one in of_groups.items()}
             found.append(GroupOfFold(attribute=grouping.attribute, group=label, rows=int(rows[place]), values=values))
     return tuple(found)
 
 
-def fold_measured(
-    spec: Spec, table: Table, classes: Sequence[str], outputs: Floats, validated: Bools, trained: Bools
-) -> FoldMeasured:
-    """One fold.
+@dataclass(frozen=True)
+class UsedRows:
+    """The rows that were dealt, n, with what they are read by."""
 
-    Parameters
-    ----------
-    table : the rows that were dealt, n. outputs : what the fold's model gives them, shape (n, k). validated, trained :
-        shape (n,).
-    """
-    held = table.among(np.flatnonzero(validated)), outputs[validated]
-    seen = table.among(np.flatnonzero(trained)), outputs[trained]
-    return FoldMeasured(
-        rows=int(validated.sum()),
-        validation=measured(spec, *held, classes),
-        training=measured(spec, *seen, classes),
-        groups=by_group(spec, *held, classes),
-    )
+    spec: Spec
+    table: Table
+    classes: tuple[str, ...]
+    groupings: tuple[Grouping, ...]
 
+    def metrics(self, outputs: Floats, rows: Bools) -> Values:
+        return measured(self.spec, self.table.among(np.flatnonzero(rows)), outputs[rows], self.classes)
 
-def aside_measured(
-    spec: Spec, table: Table, classes: Sequence[str], outputs: Floats, aside: Bools
-) -> AsideMeasured | None:
-    """The rows that were put aside; ``outputs`` of all rows by the model that was trained on the others, shape (n, k)."""
-    if not aside.any():
-        return None
-    held = table.among(np.flatnonzero(aside)), outputs[aside]
-    return AsideMeasured(
-        rows=int(aside.sum()), values=measured(spec, *held, classes), groups=by_group(spec, *held, classes)
-    )
+    def groups(self, outputs: Floats, rows: Bools) -> tuple[GroupOfFold, ...]:
+        held = self.table.among(np.flatnonzero(rows))
+        return by_group(self.spec, held, outputs[rows], self.classes, [one.among(rows) for one in self.groupings])
+
+    def fold(self, outputs: Floats, validated: Bools, trained: Bools) -> FoldMeasured:
+        """One fold; ``outputs``: what its model gives all rows, shape (n, k)."""
+        return FoldMeasured(
+            rows=int(validated.sum()),
+            validation=self.metrics(outputs, validated),
+            training=self.metrics(outputs, trained),
+            groups=self.groups(outputs, validated),
+        )
+
+    def put_aside(self, outputs: Floats, aside: Bools) -> AsideMeasured | None:
+        """The rows that were put aside, by the model that was trained on the others."""
+        if not aside.any():
+            return None
+        return AsideMeasured(
+            rows=int(aside.sum()), values=self.metrics(outputs, aside), groups=self.groups(outputs, aside)
+        )

@@ -39,7 +39,7 @@ export const NUMBERS = {
 
 /** One candidate with settings of one's own, and how the rows are dealt. */
 export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wanted"]) => void }) {
-  const { audit } = useAuditContext();
+  const { audit, kind } = useAuditContext();
   const [estimator, setEstimator] = useState<Recipe["estimator"]>("boosted trees");
   const [numbers, setNumbers] = useState<Record<string, string>>({});
   const [balanced, setBalanced] = useState(false);
@@ -82,7 +82,10 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
           <Select
             name="Estimator"
             value={estimator}
-            choices={ESTIMATORS.map((value) => ({ value, label: value }))}
+            choices={ESTIMATORS.filter((one) => kind.decides || one !== "naive Bayes").map((value) => ({
+              value,
+              label: value,
+            }))}
             onChoose={(value) => setEstimator(value as Recipe["estimator"])}
           />
         </Labelled>
