@@ -8,9 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.test_candidates import fold
 
-from zerotilt.core.candidates.recipe import Recipe
-from zerotilt.core.candidates.remedied import remedies_of, say
-from zerotilt.core.candidates.validated import Validated
+from zerotilt.core.candidates.recipe import Constraint, GapPenalty, Recipe, Repairing, Resampling
+from zerotilt.core.candidates.remedied import remedies_of, say, sibling_of
+from zerotilt.core.candidates.validated import LearntGroup, Validated
 from zerotilt.core.remedies.reweighing import never_together, reweighed
 
 
@@ -103,3 +103,78 @@ def test_what_made_it_worse_stands_first():
         ("worse", Recipe(estimator="forest", reweigh="home"), worth(LOSSES, (-0.7, -0.71, -0.7, -0.7, -0.71))),
     ]
     assert [one.name for one in remedies_of(every, "log_loss", GAP, 0.95, 0.05)] == ["worse", "better"]
+
+
+def told_worth(gaps, accuracies, selected, learnt=()) -> Validated:
+    """Folds in which the isles' accuracy and both groups' selection rates are told."""
+    folds = []
+    for gap, accuracy in zip(gaps, accuracies, strict=True):
+        one = fold(0.5, 0.4, gap)
+        groups = tuple(
+            group.model_copy(
+                update={
+                    "values": group.values
+                    | {"accuracy": accuracy if group.group == "isles" else 0.9}
+                    | {"selection_rate": selected[group.group] + (gap if group.group == "isles" else 0)}
+                }
+            )
+            for group in one.groups
+        )
+        folds.append(one.model_copy(update={"groups": groups}))
+    return Validated(folds=tuple(folds), test=None, rows=500, learnt=learnt)
+
+
+def test_labels_and_decisions_are_told_before_and_after_and_who_paid():
+    def learnt(isles: float):
+        return tuple(
+            LearntGroup(attribute="home", group=name, rows=100, events=events, drawn=100.0, drawn_events=drawn)
+            for name, events, drawn in (("north", 50, 50.0), ("isles", 20, isles))
+        )
+
+    gaps = (-0.40, -0.41, -0.39, -0.40, -0.41)
+    plain = told_worth(gaps, (0.9, 0.91, 0.9, 0.9, 0.91), {"north": 0.6, "isles": 0.6}, learnt(20.0))
+    mended = told_worth(
+        (-0.1, -0.11, -0.1, -0.1, -0.11), (0.7, 0.71, 0.7, 0.7, 0.71), {"north": 0.6, "isles": 0.6}, learnt(50.0)
+    )
+    every = [("linear 1", PLAIN, plain), ("linear 2", REWEIGHED, mended)]
+    (one,) = remedies_of(every, "log_loss", GAP, 0.95, 0.05)
+    isles = next(group for group in one.groups if group.group == "isles")
+    assert (isles.recorded, isles.learnt) == (0.2, 0.5) and isles.selected > isles.selected_without
+    assert [(paid.metric, paid.group) for paid in one.paid] == [("accuracy", "isles")]
+    (sentence,) = say([one], "log_loss", GAP)
+    assert "in the labels that it learnt from it rose from 0.40 to 1.00 and in decisions it rose from 0.33" in sentence
+    assert sentence.endswith(
+        "Worse beyond chance: the accuracy of home isles by −20.0 points (−20.0 points to −20.0 points)."
+    )
+    (few,) = remedies_of(every, "log_loss", GAP, 0.95, 0.05, minimum_rows=10_000)
+    assert (
+        few.verdict == "too few" and not few.paid and "too few rows of isles or north" in say([few], "log_loss", GAP)[0]
+    )
+
+
+def test_a_sibling_of_another_seed_serves_where_there_is_none_of_the_same():
+    plain = {PLAIN: "first", PLAIN.model_copy(update={"seed": 9}): "ninth"}
+    assert sibling_of(REWEIGHED.model_copy(update={"seed": 9}), plain) == "ninth"
+    assert sibling_of(REWEIGHED.model_copy(update={"seed": 3}), plain) == "first"
+    assert sibling_of(REWEIGHED.model_copy(update={"penalty": 3}), plain) is None
+
+
+def test_every_remedy_is_said_in_words():
+    every = Recipe(
+        estimator="linear",
+        left_out=("home_area",),
+        reweigh="home",
+        resample=Resampling(how="under", within="home", only="isles"),
+        repair=Repairing(by="home", level=0.5),
+        penalise=GapPenalty(by="home", weight=3, rows="event"),
+        constrain=Constraint(by="home", rates=("true positive rate", "false positive rate")),
+    )
+    assert every.remedies == (
+        "trained without home area",
+        "rows weighed so that home and the outcome are independent",
+        "frequent outcomes drawn less often until they are balanced in home isles alone",
+        "all numbers moved 50.0% of the way to being alike in every home",
+        "a penalty of 3 on how far mean scores of home are apart, among rows with the event",
+        "trained so that the true positive rate and false positive rate of no home is more than 2 points from that of all",
+    )
+    assert every.plain == Recipe(estimator="linear") and not every.plain.remedies

@@ -19,6 +19,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table, from_arrays
 from zerotilt.core.work import Work
 from zerotilt.train.fitting import fit, train
+from zerotilt.train.learning import learn
 
 KINDS = {"event": {"event": "yes"}, "classes": {"task": "several classes"}, "number": {"task": "regression"}}
 
@@ -72,10 +73,10 @@ def test_what_is_written_predicts_what_was_trained(name, kind):
     x = np.column_stack([predictor.frame(table, np.arange(table.rows))[one].astype(object) for one in predictor.inputs])
     assert set(predictor.inputs) == {"x", "z", "way"}  # what is empty is not taken
     if kind == "number":
-        assert found[:, 0] == pytest.approx(made.model.predict(x), abs=1e-4)
+        assert found[:, 0] == pytest.approx(made.model.pipeline.predict(x), abs=1e-4)
     else:
-        chances = made.model.predict_proba(x)
-        classes = list(made.model.classes_)
+        chances = made.model.pipeline.predict_proba(x)
+        classes = list(made.model.pipeline.classes_)
         wanted = (
             chances[:, [classes.index("yes")]]
             if kind == "event"
@@ -148,8 +149,8 @@ def test_rows_that_weigh_nothing_teach_nothing():
     made = fit(spec, table, quick("one tree", leaf=1), Work())
     heavy = made.held.weights > 0
     places = np.flatnonzero(heavy & ~made.held.dealt.test)
-    alone = made.held.fitted(heavy & ~made.held.dealt.test)
-    assert made.held.outputs(alone)[places] == pytest.approx(made.outputs[places])
+    alone = learn(made.held, heavy & ~made.held.dealt.test)
+    assert alone.outputs(made.held)[places] == pytest.approx(made.outputs[places])
 
 
 @pytest.mark.parametrize(

@@ -140,10 +140,19 @@ def read_candidates(
         groups.setdefault(one.attribute, []).append(one.group)
     asked = (gap, column, group, reference) if gap and column and group and reference else None
     policy = spec.policy
-    made = table_of(list(validated.items()), metric, asked, policy.confidence, policy.alpha) if validated else None
+    made = (
+        table_of(list(validated.items()), metric, asked, policy.confidence, policy.alpha, policy.minimum_rows)
+        if validated
+        else None
+    )
     recipes = {one.model.name: Recipe.model_validate(one.recipe) for one in same}
     remedied = remedies_of(
-        [(name, recipes[name], one) for name, one in validated.items()], metric, asked, policy.confidence, policy.alpha
+        [(name, recipes[name], one) for name, one in validated.items()],
+        metric,
+        asked,
+        policy.confidence,
+        policy.alpha,
+        policy.minimum_rows,
     )
     counts = Counter(
         look.candidate_id for look in TestLook.select().where(TestLook.candidate << [one.id for one in same])

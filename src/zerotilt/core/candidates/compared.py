@@ -48,6 +48,7 @@ class CandidateStanding(Frozen):
     gap: Estimate | None = Field(
         description="Of the group less the reference in the chosen metric; null where none is chosen"
     )
+    few: bool = Field(description="Group or reference has fewer rows, in all folds, than the policy asks for")
     folds: tuple[float | None, ...]
 
 
@@ -81,6 +82,7 @@ def table_of(
     gap: tuple[str, str, str, str] | None,
     confidence: float,
     alpha: float,
+    minimum_rows: int = 0,
 ) -> CandidatesTable:
     """Candidates that were validated on the same folds.
 
@@ -112,6 +114,7 @@ def table_of(
                 p=q if np.isfinite(q) else None,
                 apart=bool(q <= alpha),
                 gap=None if gap is None else _told(over_folds(gaps_of(one.folds, gap), sizes, confidence)),
+                few=gap is not None and rows_of(one.folds, gap) < minimum_rows,
                 folds=tuple(float(value) if np.isfinite(value) else None for value in values[name]),
             )
         )
@@ -141,6 +144,15 @@ def gaps_of(folds: Sequence[FoldMeasured], gap: tuple[str, str, str, str]) -> ND
         here, there = known.get(group), known.get(reference)
         out.append(np.nan if here is None or there is None else here - there)
     return np.array(out)
+
+
+def rows_of(folds: Sequence[FoldMeasured], gap: tuple[str, str, str, str]) -> int:
+    """Rows of a group and its reference in all folds, whichever has fewer."""
+    _, column, *sides = gap
+    return min(
+        sum(one.rows for fold in folds for one in fold.groups if (one.attribute, one.group) == (column, side))
+        for side in sides
+    )
 
 
 def _told(span: Interval) -> Estimate:

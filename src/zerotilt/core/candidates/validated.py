@@ -19,6 +19,7 @@ from zerotilt.core.membership import Grouping
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
+from zerotilt.core.tasks import kind_of
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -53,12 +54,37 @@ class AsideMeasured(Frozen):
     groups: tuple[GroupOfFold, ...]
 
 
+class LearntGroup(Frozen):
+    """What a group was to the model that learnt: rows and events as recorded, and as drawn and weighed by remedies."""
+
+    attribute: str
+    group: str
+    rows: int
+    events: int = Field(description="Rows with the event; of other outcomes none is told")
+    drawn: float = Field(description="What its rows weigh in training, on a scale on which all weigh what they are")
+    drawn_events: float
+
+
+class Limited(Frozen):
+    """What training under limits came to, on the rows that were trained on."""
+
+    tolerance: float
+    largest: float = Field(description="How far the farthest group is from all")
+    models: int = Field(description="Whose scores are averaged")
+    trained: int
+    error: float = Field(description="What its decisions cost")
+    by_lot_error: float = Field(description="What they would cost if lots decided which model decides")
+    by_lot_largest: float
+
+
 class Validated(Frozen):
     """What is kept of a candidate besides its model."""
 
     folds: tuple[FoldMeasured, ...]
     test: AsideMeasured | None = Field(description="Null where no rows were put aside, or nobody looked yet")
     rows: int = Field(description="Rows that it was trained and validated on")
+    learnt: tuple[LearntGroup, ...] = Field(default=(), description="By group, where an event is predicted")
+    limited: Limited | None = Field(default=None, description="Where it was trained under limits")
 
 
 def of_used(spec: Spec, table: Table, outputs: Floats, classes: Sequence[str]) -> Subject:
@@ -89,7 +115,7 @@ def measured(spec: Spec, table: Table, outputs: Floats, classes: Sequence[str]) 
 def groupings_of(spec: Spec, table: Table, numbers: NDArray[np.int64]) -> tuple[Grouping, ...]:
     """The audit's groups, by single columns and their crossings, of some rows of its whole table: cut and joined as every
     sheet does, so that a group is the same in every fold."""
-    return tuple(membership.grouping(spec, table, numbers, columns) for columns in spec.groupings)
+    return tuple(membership.grouping(spec, table, numbers, columns) for columns in membership.all_groupings(spec))
 
 
 def by_group(
@@ -101,7 +127,7 @@ def by_group(
     counted = Counted.of(read(subject, told), subject.n)
     found = []
     for grouping in groupings:
-        rows, of_groups, _ = counted.groups(grouping, False, spec.policy.confidence, 0)
+        rows, of_groups, _ = counted.groups(grouping, grouping.overlapping, spec.policy.confidence, 0)
         for place, label in enumerate(grouping.labels):
             if not rows[place]:
                 continue
@@ -134,6 +160,31 @@ class UsedRows:
             training=self.metrics(outputs, trained),
             groups=self.groups(outputs, validated),
         )
+
+    def learnt(self, places: NDArray[np.int64], weights: Floats, rows: Bools, mass: Floats) -> tuple[LearntGroup, ...]:
+        """What every group was to a model that learnt from ``places`` with ``weights``, among ``rows`` of weights ``mass``."""
+        kind = kind_of(self.spec.task)
+        if not kind.cut:
+            return ()
+        event = kind.outcome(self.spec, self.table)[0].astype(bool)
+        drawn = np.bincount(places, weights, self.table.rows)
+        drawn *= mass[rows].sum() / max(drawn.sum(), 1e-300)
+        found = []
+        for grouping in (Grouping((), ("",), np.zeros(self.table.rows, np.int64)), *self.groupings):
+            for place, label in enumerate(grouping.labels):
+                own = grouping.mask(place) & rows
+                if own.any():
+                    found.append(
+                        LearntGroup(
+                            attribute=grouping.attribute,
+                            group=label,
+                            rows=int(own.sum()),
+                            events=int((own & event).sum()),
+                            drawn=float(drawn[own].sum()),
+                            drawn_events=float(drawn[own & event].sum()),
+                        )
+                    )
+        return tuple(found)
 
     def put_aside(self, outputs: Floats, aside: Bools) -> AsideMeasured | None:
         """The rows that were put aside, by the model that was trained on the others."""

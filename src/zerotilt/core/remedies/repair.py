@@ -1,0 +1,110 @@
+"""Numbers moved towards distributions that are alike in all groups, ranks within each group kept."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
+KNOTS = 256
+"""Quantiles of a group between which values are moved along straight lines; fewer values are moved one by one."""
+LEAST = 10
+"""Rows with which a group's distribution is known well enough to be moved, and to be moved to."""
+
+
+@dataclass(frozen=True)
+class Repair:
+    """How one column's values are moved in every group; groups that are not known are left as they are.
+
+    Arithmetic is in single precision and in the order in which the model file does it, so that both give the same bits:
+    ``base + (x − lower) · slope``, where the stretch is how many of the group's knots x has reached.
+    """
+
+    groups: tuple[str, ...]
+    knots: Singles
+    """Shape (groups + 1, K), endless where there are fewer; the last row, of no group, has none."""
+    lower: Singles
+    """Shape (groups + 1, K + 1), of every stretch."""
+    base: Singles
+    slope: Singles
+
+    def moved(self, values: NDArray, group: NDArray) -> Singles:
+        """Values and their groups' names, shape (n,)."""
+        x = np.asarray(values, np.float32)
+        place = codes(group, self.groups)
+        out = x.copy()
+        for g in range(len(self.groups)):
+            mine = np.flatnonzero(place == g)
+            stretch = np.searchsorted(self.knots[g], x[mine], side="right")
+            stretch[np.isnan(x[mine])] = 0
+            out[mine] = self.base[g][stretch] + (x[mine] - self.lower[g][stretch]) * self.slope[g][stretch]
+        return out
+
+
+def codes(group: NDArray, names: tuple[str, ...]) -> NDArray[np.int64]:
+    """Which of some names each row's group is; their number where it is none."""
+    known, inverse = np.unique(np.asarray(group).astype(str), return_inverse=True)
+    where = {name: place for place, name in enumerate(names)}
+    return np.array([where.get(str(one), len(names)) for one in known], np.int64)[inverse]
+
+
+def fitted(values: NDArray, group: NDArray, level: float) -> Repair:
+    """The repair of one column (Feldman et al. 2015, geometric repair).
+
+    A value of a group stands at a share of its ranks; it is moved ``level`` of the way to the median, over groups, of the
+    values that stand at the same share. Equal values of a group move together, so that where many rows share one a distance
+    stays. Missing values stay missing; groups of fewer than ten values are neither moved nor asked.
+
+    Parameters
+    ----------
+    values : shape (n,), NaN where missing. group : names, shape (n,). level : 0 to 1.
+    """
+    x, names = np.asarray(values, np.float32).astype(float), np.asarray(group).astype(str)
+    found, inverse = np.unique(names, return_inverse=True)
+    order = np.lexsort((x, inverse))
+    order = order[np.isfinite(x[order])]
+    ends = np.searchsorted(inverse[order], np.arange(len(found) + 1))
+    held = {str(found[g]): x[order[ends[g] : ends[g + 1]]] for g in range(len(found)) if ends[g + 1] - ends[g] >= LEAST}
+    groups = tuple(held)
+    bends = [_knots(one) for one in held.values()]
+    wide = max((len(one[0]) for one in bends), default=0)
+    shape = len(groups) + 1, wide
+    knots = np.full(shape, np.inf, np.float32)
+    lower, base = (np.zeros((shape[0], wide + 1), np.float32) for _ in range(2))
+    slope = np.ones((shape[0], wide + 1), np.float32)
+    for g, (at, share) in enumerate(bends):
+        to = np.median([_standing(other, share) for other in held.values()], axis=0)
+        end = np.maximum.accumulate(((1 - level) * at + level * to).astype(np.float32))
+        k, at = len(at), at.astype(np.float32)
+        knots[g, :k] = at
+        lower[g, 0], base[g, 0] = at[0], end[0]
+        lower[g, 1 : k + 1], base[g, 1 : k + 1] = at, end
+        slope[g, 1:k] = _below(end, at)
+    return Repair(groups, knots, lower, base, slope)
+
+
+def _below(end: Singles, at: Singles) -> Singles:
+    """Slopes with which no stretch, rounded, ends above where the next begins: so no two values are turned round."""
+    slope = np.diff(end) / np.diff(at)
+    for _ in range(8):
+        above = end[:-1] + np.diff(at) * slope > end[1:]
+        slope = np.where(above, np.nextafter(slope, np.float32(0)), slope)
+    return slope
+
+
+def _knots(ordered: Floats) -> tuple[Floats, Floats]:
+    """Distinct values at which the movement bends, and at which share of the ranks each stands; of some values in order."""
+    at, first, sizes = np.unique(ordered, return_index=True, return_counts=True)
+    share = (first + sizes / 2) / len(ordered)
+    if len(at) > KNOTS:
+        kept = np.unique(np.searchsorted(share, np.linspace(share[0], share[-1], KNOTS)))
+        at, share = at[kept], share[kept]
+    return at, share
+
+
+def _standing(ordered: Floats, share: Floats) -> Floats:
+    """The values that stand at some shares of the ranks (Hazen 1914)."""
+    return np.interp(share * len(ordered) - 0.5, np.arange(len(ordered)), ordered)
