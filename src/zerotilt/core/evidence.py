@@ -172,6 +172,7 @@ def changed_since(found: Evidence, digests: Digests, context: Context) -> tuple[
         "the table": was.table != digests.table,
         "the meaning of its columns": was.spec != digests.spec,
         "the model version": was.model != digests.model,
+        "the other model versions": method.reads_others and found.context.others != context.others,
         "what is read alongside": method.reads_alongside and was.alongside != digests.alongside,
         "what is compared": split and "comparisons" in method.depends and was.comparisons != digests.comparisons,
         "the flag policy": split and "policy" in method.depends and was.policy != digests.policy,
@@ -201,6 +202,9 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
 def _of_key(context: Context) -> dict[str, Any]:
     """A context as keys hold it. What it has learnt to say counts where it is said, so that keys of before stay."""
     found = context.model_dump(exclude={"model": True, "alongside": {"model"}})
+    for name in ("others", "model_named"):
+        if not found[name]:
+            del found[name]
     for part in (found, found["alongside"] or {}):
         segment = part.pop("segment", None)
         if segment is not None:

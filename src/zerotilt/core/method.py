@@ -97,6 +97,8 @@ class Method:
     """Other methods, and their settings, that are shown beside it: computed in the same turn, each kept as its own."""
     version: int = 1
     """Raised when numbers change, so that older evidence is not taken for the new."""
+    reads_others: bool = False
+    """Whether all other model versions of the audit are read on the same rows."""
     reads_alongside: bool = False
     """Whether a second model version or row set is read in the same figure."""
     first_look: Mapping[str, int] = field(default_factory=dict)

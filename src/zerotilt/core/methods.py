@@ -29,7 +29,7 @@ from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Area, Method
 from zerotilt.core.pockets import by_hand, explained, found
 from zerotilt.core.refusal import Refused
-from zerotilt.core.remedies import changed
+from zerotilt.core.remedies import changed, versions
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.segmenting import compared, cuts, draft, query
 from zerotilt.core.subject import Subject
@@ -87,6 +87,7 @@ METHODS: dict[str, Method] = {
         given,
         sides,
         thresholds,
+        versions,
         changed,
     )
 }

@@ -32,6 +32,8 @@ class Subject:
     context: Context = field(default_factory=Context)
     beside: Subject | None = None
     """The second model version or row set of the context, read in the same figures."""
+    others: Mapping[str, Subject | Refused] = field(default_factory=dict, repr=False, compare=False)
+    """All other versions of the audit on the same rows, by name, where a method reads them; of one that does not fit, why."""
     alike: Subject | None = field(default=None, repr=False, compare=False)
     """The same rows and model with another class read, whose parts are these."""
     given: Mapping[str, bytes | pa.Buffer] = field(default_factory=dict, repr=False, compare=False)

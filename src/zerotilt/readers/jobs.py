@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -62,6 +63,8 @@ def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
     settings = method.settings.model_validate(arguments["settings"])
     if path := arguments.get("given_path"):
         subject = subject.with_given({method.reads(settings): mapped(path).read_buffer()})
+    if method.reads_others:
+        subject = with_others(subject, arguments.get("others_paths", {}))
     found = compute(subject, digests, method.name, settings, arguments["seed"], work)
     files = {}
     for name, data in found.attached.items():
@@ -74,6 +77,22 @@ def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
             beside.append(compute(subject, digests, name, also, arguments["seed"], work))
     told = [one.model_dump(mode="json") for one in (found, *beside)]
     return {"evidence": told, **({"files": files} if files else {})}
+
+
+def with_others(subject: Subject, paths: dict[str, str]) -> Subject:
+    """A subject with the other versions of its context, of files by digest, on the same rows; of one that does not fit the
+    table what is wrong with it."""
+    found: dict[str, Subject | Refused] = {}
+    for one in subject.context.others:
+        with mapped(paths[one.digest]) as source:
+            try:
+                predictor = OnnxPredictor(source.read(), subject.table, subject.spec)
+            except Refused as refused:
+                found[one.name] = refused
+                continue
+        own = subject.context.model_copy(update={"others": (), "model_named": one.name, "rule": one.rule})
+        found[one.name] = Subject(subject.spec, subject.table, predictor, own)
+    return replace(subject, others=found, alike=subject)
 
 
 def check(arguments: dict, scratch: Path, work: Work) -> dict:

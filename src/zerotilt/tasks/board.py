@@ -7,6 +7,7 @@ import hashlib
 import json
 import os
 import uuid
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -15,7 +16,7 @@ import peewee
 
 from zerotilt.core.attached import digests_in
 from zerotilt.core.evidence import Digests, Evidence, changed_since, key
-from zerotilt.core.meaning import Context, Rule, Spec
+from zerotilt.core.meaning import MOST_OTHERS, Context, Other, Rule, Spec
 from zerotilt.core.methods import first_shown, method_named
 from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import nothing_trained
@@ -141,14 +142,14 @@ class Board:
 
         Asked for directly is what leaves no files and is known to be quick on these very rows, or may be: of a small table.
         """
-        starts: dict[bool, _Start] = {}
+        starts: dict[tuple[bool, bool], _Start] = {}
         wanted, payload = _wanted(audit, context, method, settings, starts)
         row = EvidenceRow.get_or_none(EvidenceRow.key == wanted)
         if row is not None:
             own(audit, wanted)
             return row
         found = method_named(method)
-        if found.attaches or found.reads(found.settings.model_validate(settings)):
+        if found.attaches or found.reads_others or found.reads(found.settings.model_validate(settings)):
             return None
         seconds = patience(payload, payload["cells"])
         if not seconds:
@@ -163,7 +164,7 @@ class Board:
 
     def there(self, audit: Audit, context: Context, wanted: Mapping[str, dict[str, Any]]) -> dict[str, str]:
         """By method the key of the evidence that exists, of several at once; settings by method."""
-        starts: dict[bool, _Start] = {}
+        starts: dict[tuple[bool, bool], _Start] = {}
         keys = {method: _wanted(audit, context, method, asked, starts)[0] for method, asked in wanted.items()}
         found = {one.key for one in EvidenceRow.select(EvidenceRow.key).where(EvidenceRow.key << list(keys.values()))}
         return {method: key for method, key in keys.items() if key in found}
@@ -195,14 +196,17 @@ def current_table(audit: Audit) -> TableFile:
     return found
 
 
-def basis(audit: Audit, context: Context, table: TableFile | None = None) -> dict[str, Any]:
-    """What every computation of an audit starts from: meaning, table, model and context, by digest."""
+def basis(audit: Audit, context: Context, table: TableFile | None = None, others: bool = False) -> dict[str, Any]:
+    """What every computation of an audit starts from: meaning, table, model and context, by digest; ``others``: with all
+    other versions of the audit."""
     table = table or current_table(audit)
     if audit.spec is None:
         raise Refused("The columns have no meaning yet.", todo="Finish Intake first.")
     model = version_of(audit, context.model)
     beside = context.alongside and version_of(audit, context.alongside.model)
     context = in_force(context, model, beside)
+    told = {"others": _others(audit, model), "model_named": model.name if model else ""} if others else {}
+    context = context.model_copy(update={"others": (), "model_named": ""} | told)
     if model is None and nothing_trained(Spec.model_validate(audit.spec)):
         context = context.model_copy(update={"rows": "all"})
     return {
@@ -216,6 +220,21 @@ def basis(audit: Audit, context: Context, table: TableFile | None = None) -> dic
         "alongside_name": beside.name if beside else None,
         "context": context.model_dump(mode="json"),
     }
+
+
+def _others(audit: Audit, model: ModelVersion | None) -> tuple[Other, ...]:
+    """The audit's other versions, the newest first, by names that tell them apart."""
+    every = audit.models.order_by(ModelVersion.created.desc(), ModelVersion.id)
+    newest = [one for one in every if model is None or one.digest != model.digest][:MOST_OTHERS]
+    seen = Counter(one.name for one in [*newest, *([model] if model else [])])
+    return tuple(
+        Other(
+            name=one.name if seen[one.name] == 1 else f"{one.name} ({one.digest[:6]})",
+            digest=one.digest,
+            rule=rule_of(one),
+        )
+        for one in newest
+    )
 
 
 def in_force(context: Context, model: ModelVersion | None, beside: ModelVersion | None) -> Context:
@@ -254,9 +273,9 @@ class _Start:
     context: Context
 
     @classmethod
-    def of(cls, audit: Audit, context: Context) -> _Start:
+    def of(cls, audit: Audit, context: Context, others: bool) -> _Start:
         table = current_table(audit)
-        arguments = basis(audit, context, table)
+        arguments = basis(audit, context, table, others)
         digests = digests_of(arguments, Spec.model_validate(arguments["spec"]))
         return cls(table, arguments, digests, Context.model_validate(arguments["context"]))
 
@@ -266,7 +285,7 @@ def _wanted(
     context: Context,
     method: str,
     settings: dict[str, Any],
-    starts: dict[bool, _Start] | None = None,
+    starts: dict[tuple[bool, bool], _Start] | None = None,
 ) -> tuple[str, dict[str, Any]]:
     """The key of a result, and the payload of the task that would compute it.
 
@@ -276,10 +295,11 @@ def _wanted(
     found = method_named(method)
     checked = found.settings.model_validate(settings)
     starts = {} if starts is None else starts
-    if found.reads_alongside not in starts:
+    reads = found.reads_alongside, found.reads_others
+    if reads not in starts:
         read = context if found.reads_alongside else context.model_copy(update={"alongside": None})
-        starts[found.reads_alongside] = _Start.of(audit, read)
-    start = starts[found.reads_alongside]
+        starts[reads] = _Start.of(audit, read, found.reads_others)
+    start = starts[reads]
     table, arguments = start.table, start.arguments
     payload = arguments | {
         "method": method,
@@ -294,7 +314,7 @@ def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
     """What has changed since a kept item was computed, in words."""
     found = Evidence.model_validate(kept.evidence.body)
     try:
-        today = basis(audit, Context.model_validate(kept.context))
+        today = basis(audit, Context.model_validate(kept.context), others=method_named(found.method).reads_others)
     except Refused:
         return ("the model version",)
     spec = Spec.model_validate(today["spec"])

@@ -130,6 +130,16 @@ class Worker:
                     # a copy: a reader reaches its scratch and no file of the store
                     source, copied = self._files.verified(given, ticker.beat), Path(scratch) / "given.parquet"
                     arguments["given_path"] = str(shutil.copyfile(source, copied))
+                if others := arguments["context"].get("others") if task.kind == "evidence" else None:
+                    arguments["others_paths"] = {
+                        one["digest"]: str(
+                            shutil.copyfile(
+                                self._files.verified(one["digest"], ticker.beat),
+                                Path(scratch) / f"{one['digest']}.onnx",
+                            )
+                        )
+                        for one in others
+                    }
                 began = time.monotonic()
                 result = self._room.run(
                     task.kind, arguments, Path(scratch), ticker, gives_way=not lane.quick, on_start=lane.started

@@ -964,6 +964,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Versions compared: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_versions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/changed": {
         parameters: {
             query?: never;
@@ -3133,6 +3153,16 @@ export interface components {
             apart: boolean;
             /** @description Of the group less the reference in the chosen metric; null where none is chosen */
             gap: components["schemas"]["Estimate"] | null;
+            /**
+             * Few
+             * @description Group or reference has fewer rows, in all folds, than the policy asks for
+             */
+            few: boolean;
+            /**
+             * Dominated
+             * @description A candidate that is as good in the metric and as small in the gap, and better in one of them
+             */
+            dominated: string | null;
             /** Folds */
             folds: (number | null)[];
         };
@@ -4202,6 +4232,35 @@ export interface components {
             negated: boolean;
         };
         /**
+         * Constraint
+         * @description Trained so that no group's rate is farther than a tolerance from that of all (Agarwal et al. 2018).
+         */
+        Constraint: {
+            /**
+             * By
+             * @description Column that makes the groups
+             */
+            by: string;
+            /**
+             * Rates
+             * @default [
+             *       "selection rate"
+             *     ]
+             */
+            rates: ("selection rate" | "true positive rate" | "false positive rate")[];
+            /**
+             * Tolerance
+             * @default 0.02
+             */
+            tolerance: number;
+            /**
+             * Rounds
+             * @description Models trained at most
+             * @default 12
+             */
+            rounds: number;
+        };
+        /**
          * Context
          * @description What every sheet is reading: model version, rows, output, and what is read alongside.
          */
@@ -4235,6 +4294,18 @@ export interface components {
             /** @description The version's decision rule, filled in from where it is kept; the spec's threshold without */
             rule?: components["schemas"]["Rule"] | null;
             alongside?: components["schemas"]["Alongside"] | null;
+            /**
+             * Model Named
+             * @description The version's name, filled in where others are read
+             * @default
+             */
+            model_named: string;
+            /**
+             * Others
+             * @description The audit's other versions, filled in where all are read
+             * @default []
+             */
+            others: components["schemas"]["Other"][];
         };
         /**
          * Cost
@@ -7063,6 +7134,42 @@ export interface components {
             result: components["schemas"]["ValuesResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[VersionsResult] */
+        EvidenceView_VersionsResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["VersionsResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** ExampleCase */
         ExampleCase: {
             /** Row */
@@ -7793,6 +7900,37 @@ export interface components {
              * @enum {string}
              */
             verdict: "wider" | "narrower" | "not told apart" | "not defined";
+        };
+        /**
+         * GapPenalty
+         * @description Trained with a penalty on the distance between what groups' scores are.
+         */
+        GapPenalty: {
+            /**
+             * By
+             * @description Column that makes the groups
+             */
+            by: string;
+            /**
+             * Weight
+             * @description 0 is the plain model
+             * @default 1
+             */
+            weight: number;
+            /**
+             * Distance
+             * @description Of groups' mean scores, or of their whole distributions (Gretton et al. 2012)
+             * @default mean
+             * @enum {string}
+             */
+            distance: "mean" | "kernel";
+            /**
+             * Rows
+             * @description Whose scores: of all, or of those whose outcome is the event, or is not
+             * @default all
+             * @enum {string}
+             */
+            rows: "all" | "event" | "no event";
         };
         /** GapShare */
         GapShare: {
@@ -9611,6 +9749,18 @@ export interface components {
             reference: string;
         };
         /**
+         * Other
+         * @description One more model version, read on the same rows.
+         */
+        Other: {
+            /** Name */
+            name: string;
+            /** Digest */
+            digest: string;
+            /** @description Its decision rule; the spec's threshold without */
+            rule?: components["schemas"]["Rule"] | null;
+        };
+        /**
          * Overlap
          * @description Rows that belong to a saved segment, too.
          */
@@ -9677,6 +9827,20 @@ export interface components {
         Own_PartsAsk: {
             context?: components["schemas"]["Context"];
             settings?: components["schemas"]["OwnSettings"];
+        };
+        /**
+         * Paid
+         * @description What got worse beyond chance: a metric of all rows, or the accuracy or error of one group.
+         */
+        Paid: {
+            /** Metric */
+            metric: string;
+            /**
+             * Group
+             * @description Of the column of the gap; all rows when empty
+             */
+            group: string;
+            change: components["schemas"]["Estimate"];
         };
         /** Pair */
         Pair: {
@@ -11661,6 +11825,23 @@ export interface components {
              */
             beside: components["schemas"]["ReadBeside"][];
         };
+        /** ReadingView[VersionsResult] */
+        ReadingView_VersionsResult_: {
+            evidence?: components["schemas"]["EvidenceView_VersionsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
         /**
          * Recipe
          * @description One candidate. Settings that an estimator does not have are left alone.
@@ -11729,6 +11910,16 @@ export interface components {
              * @default
              */
             reweigh: string;
+            resample?: components["schemas"]["Resampling"] | null;
+            repair?: components["schemas"]["Repairing"] | null;
+            penalise?: components["schemas"]["GapPenalty"] | null;
+            constrain?: components["schemas"]["Constraint"] | null;
+            /**
+             * Left Out
+             * @description Columns that are not taken, whatever else is
+             * @default []
+             */
+            left_out: string[];
             /**
              * Rare
              * @description Levels of fewer rows are taken as one
@@ -11795,7 +11986,7 @@ export interface components {
         };
         /**
          * Remedied
-         * @description One candidate with a remedy, and the same without.
+         * @description One candidate with remedies, and the same without.
          */
         Remedied: {
             /** Name */
@@ -11820,7 +12011,64 @@ export interface components {
              * Verdict
              * @enum {string}
              */
-            verdict: "smaller" | "larger" | "turned round" | "not told apart";
+            verdict: "smaller" | "larger" | "turned round" | "not told apart" | "too few";
+            /**
+             * Groups
+             * @description Labels and decisions before and after, of the gap's column
+             */
+            groups: components["schemas"]["RemediedGroup"][];
+            /** Paid */
+            paid: components["schemas"]["Paid"][];
+        };
+        /**
+         * RemediedGroup
+         * @description What one group was taught as, and what is decided about it, without the remedy and with it.
+         */
+        RemediedGroup: {
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Recorded
+             * @description Share of events as recorded
+             */
+            recorded: number | null;
+            /**
+             * Learnt
+             * @description Share of events in what was learnt from
+             */
+            learnt: number | null;
+            /**
+             * Selected Without
+             * @description Selection rate, mean over folds
+             */
+            selected_without: number | null;
+            /** Selected */
+            selected: number | null;
+        };
+        /**
+         * Repairing
+         * @description Numbers moved towards distributions that are alike in all groups (Feldman et al. 2015).
+         */
+        Repairing: {
+            /**
+             * By
+             * @description Column that makes the groups
+             */
+            by: string;
+            /**
+             * Level
+             * @description 0 leaves values as they are; at 1 groups are alike
+             * @default 1
+             */
+            level: number;
+            /**
+             * Columns
+             * @description All numbers when empty
+             * @default []
+             */
+            columns: string[];
         };
         /** ReportView */
         ReportView: {
@@ -11855,6 +12103,36 @@ export interface components {
         /** Reread */
         Reread: {
             dialect: components["schemas"]["Dialect"];
+        };
+        /**
+         * Resampling
+         * @description Rows drawn so that outcomes are balanced: in all rows, within every part of a column, or in one part alone.
+         */
+        Resampling: {
+            /**
+             * How
+             * @description Rarer outcomes drawn again, or more frequent ones drawn less often
+             * @enum {string}
+             */
+            how: "over" | "under";
+            /**
+             * Within
+             * @description Column whose parts are balanced one by one
+             * @default
+             */
+            within: string;
+            /**
+             * Only
+             * @description The one part of that column that is balanced
+             * @default
+             */
+            only: string;
+            /**
+             * Segment
+             * @description The audit's segment that is balanced, and nothing else
+             * @default
+             */
+            segment: string;
         };
         /** ResponseAsk */
         ResponseAsk: {
@@ -13677,6 +13955,16 @@ export interface components {
             /** Rows Outside */
             rows_outside: number;
         };
+        /**
+         * Unread
+         * @description A version that these rows cannot be read with.
+         */
+        Unread: {
+            /** Version */
+            version: string;
+            /** Why */
+            why: string;
+        };
         /** ValuesAsk */
         ValuesAsk: {
             context?: components["schemas"]["Context"];
@@ -13705,6 +13993,38 @@ export interface components {
             row: number;
         };
         /**
+         * VersionValue
+         * @description One metric of one version in one group; of all rows where the group is empty.
+         */
+        VersionValue: {
+            /** Version */
+            version: string;
+            /** Metric */
+            metric: string;
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /**
+             * Rows
+             * @description In the metric's denominator
+             */
+            rows: number;
+            value: components["schemas"]["Estimate"];
+            /** @description Less the version that is read, on the same rows; null of that itself */
+            change: components["schemas"]["Estimate"] | null;
+            /**
+             * P
+             * @description That nothing changed, over everything compared (Benjamini & Hochberg 1995)
+             */
+            p: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "base" | "better" | "worse" | "higher" | "lower" | "not told apart" | "too few";
+        };
+        /**
          * VersionView
          * @description One version of a part.
          */
@@ -13729,6 +14049,55 @@ export interface components {
              * Format: date-time
              */
             created: string;
+        };
+        /** VersionsAsk */
+        VersionsAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["VersionsSettings"];
+        };
+        /** VersionsResult */
+        VersionsResult: {
+            /**
+             * Versions
+             * @description The version that is read first, then the others by name
+             */
+            versions: string[];
+            /** Metrics */
+            metrics: string[];
+            /**
+             * Metric
+             * @description The one that is read
+             */
+            metric: string;
+            /** Values */
+            values: components["schemas"]["VersionValue"][];
+            /** Unread */
+            unread: components["schemas"]["Unread"][];
+            /**
+             * Compared
+             * @description Differences that were looked at
+             */
+            compared: number;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+            /** Minimum Rows */
+            minimum_rows: number;
+        };
+        /**
+         * VersionsSettings
+         * @description What is told of every version.
+         */
+        VersionsSettings: {
+            /**
+             * Metric
+             * @description The metric that is read; the usual one when empty
+             * @default
+             */
+            metric: string;
         };
         /** Wanted */
         Wanted: {
@@ -18981,6 +19350,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ThresholdResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_versions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VersionsAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_VersionsResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -49,6 +49,9 @@ class CandidateStanding(Frozen):
         description="Of the group less the reference in the chosen metric; null where none is chosen"
     )
     few: bool = Field(description="Group or reference has fewer rows, in all folds, than the policy asks for")
+    dominated: str | None = Field(
+        description="A candidate that is as good in the metric and as small in the gap, and better in one of them"
+    )
     folds: tuple[float | None, ...]
 
 
@@ -115,6 +118,7 @@ def table_of(
                 apart=bool(q <= alpha),
                 gap=None if gap is None else _told(over_folds(gaps_of(one.folds, gap), sizes, confidence)),
                 few=gap is not None and rows_of(one.folds, gap) < minimum_rows,
+                dominated=None,
                 folds=tuple(float(value) if np.isfinite(value) else None for value in values[name]),
             )
         )
@@ -122,11 +126,32 @@ def table_of(
         metric=metric,
         larger_is_better=metric_named(metric).name not in SMALLER | NEARER,
         leader=leader,
-        standings=tuple(standings),
+        standings=_frontier(standings, metric),
         folds=len(sizes),
         rows=candidates[0][1].rows if candidates else 0,
         confidence=confidence,
     )
+
+
+def _frontier(standings: list[CandidateStanding], metric: str) -> tuple[CandidateStanding, ...]:
+    """With, of each that another outdoes in both, one that does: by their means, so that the frontier is a line and no
+    claim about luck."""
+    told = {
+        one.name: (better(metric, one.validation.value), -abs(one.gap.value))
+        for one in standings
+        if one.validation.value is not None and one.gap is not None and one.gap.value is not None
+    }
+    out = []
+    for one in standings:
+        here = told.get(one.name)
+        above = (
+            [name for name, other in told.items() if other != here and other[0] >= here[0] and other[1] >= here[1]]
+            if here
+            else []
+        )
+        first = max(above, key=lambda name: told[name], default=None)
+        out.append(one.model_copy(update={"dominated": first}))
+    return tuple(out)
 
 
 def by_fold(folds: Sequence[FoldMeasured], metric: str, training: bool) -> NDArray[np.float64]:

@@ -101,7 +101,27 @@ def _macro(name: str, parts: list[Measured]) -> Measured:
     )
 
 
+def means_of(
+    values: dict[str, NDArray[np.float64]],
+    weights: NDArray[np.float64] | None,
+    codes: NDArray[np.int64],
+    k: int,
+    confidence: float,
+) -> dict[str, Interval]:
+    """Means by group of some values, each of shape (n,), with Hall's interval (1992); shapes (k,)."""
+    packed = Packed.of(Readout((), values, weights), len(codes))
+    tally = count(packed, codes, k)
+    return {name: _mean_span(tally, place, confidence) for place, name in enumerate(values)}
+
+
 def _mean(name: str, tally: Tally, place: int, confidence: float) -> Measured:
+    interval = _mean_span(tally, place, confidence)
+    if metric_named(name).kind == "root":
+        interval = Interval(*(np.sqrt(np.maximum(one, 0)) for one in interval))
+    return Measured(name, metric_named(name).kind, interval, tally.rows)
+
+
+def _mean_span(tally: Tally, place: int, confidence: float) -> Interval:
     mass, square = tally.sums.T
     with np.errstate(invalid="ignore", divide="ignore"):
         first, second, third, of_squares, of_squares_twice = tally.moments[place].T / mass
@@ -114,10 +134,7 @@ def _mean(name: str, tally: Tally, place: int, confidence: float) -> Measured:
         error = np.sqrt(np.maximum(left, 0) * tally.rows / np.maximum(tally.rows - 1, 1))
         n = np.where(error > 0, np.minimum(spread / np.where(error > 0, error, 1) ** 2 + 1, tally.rows), tally.rows)
     middle = np.where(mass > 0, first + tally.centre[place], np.nan)
-    interval = intervals.mean(middle, error, skew, n, confidence)
-    if metric_named(name).kind == "root":
-        interval = Interval(*(np.sqrt(np.maximum(one, 0)) for one in interval))
-    return Measured(name, metric_named(name).kind, interval, tally.rows)
+    return intervals.mean(middle, error, skew, n, confidence)
 
 
 def seed_of(seed: int, attribute: str, label: str) -> int:

@@ -12,7 +12,17 @@ from zerotilt.core.meaning.comparisons import (
     Segment,
     counting,
 )
-from zerotilt.core.meaning.context import NOBODY, Alongside, Context, GroupThreshold, RowSet, Rule, Split
+from zerotilt.core.meaning.context import (
+    MOST_OTHERS,
+    NOBODY,
+    Alongside,
+    Context,
+    GroupThreshold,
+    Other,
+    RowSet,
+    Rule,
+    Split,
+)
 from zerotilt.core.meaning.digests import sha256
 from zerotilt.core.meaning.policy import FlagPolicy, Limits, Tolerance
 from zerotilt.core.meaning.problem import ModelReading, Problem, Task
@@ -23,6 +33,7 @@ from zerotilt.core.meaning.wording import Names, Wording
 __all__ = [
     "MOST_ALTERNATIVES",
     "MOST_CONDITIONS",
+    "MOST_OTHERS",
     "MOST_PICKED",
     "MOST_SEGMENTS",
     "NOBODY",
@@ -43,6 +54,7 @@ __all__ = [
     "Limits",
     "ModelReading",
     "Names",
+    "Other",
     "Part",
     "Problem",
     "Role",

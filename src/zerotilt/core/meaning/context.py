@@ -57,6 +57,17 @@ class Alongside(Frozen):
     rule: Rule | None = Field(default=None, description="The other version's decision rule; kept with the version")
 
 
+class Other(Frozen):
+    """One more model version, read on the same rows."""
+
+    name: str = Field(max_length=200)
+    digest: str = Field(max_length=64)
+    rule: Rule | None = Field(default=None, description="Its decision rule; the spec's threshold without")
+
+
+MOST_OTHERS = 24
+
+
 class Context(Frozen):
     """What every sheet is reading: model version, rows, output, and what is read alongside."""
 
@@ -74,6 +85,12 @@ class Context(Frozen):
         description="The version's decision rule, filled in from where it is kept; the spec's threshold without",
     )
     alongside: Alongside | None = None
+    model_named: str = Field(
+        default="", max_length=200, description="The version's name, filled in where others are read"
+    )
+    others: tuple[Other, ...] = Field(
+        default=(), max_length=MOST_OTHERS, description="The audit's other versions, filled in where all are read"
+    )
 
     @property
     def row_set(self) -> RowSet:
@@ -96,5 +113,7 @@ class Context(Frozen):
                 "segment": None if other.whole else other.segment or self.segment,
                 "rule": other.rule if other.model else self.rule,
                 "alongside": None,
+                "others": (),
+                "model_named": "",
             }
         )

@@ -1,0 +1,212 @@
+"""Two versions on the same rows: the difference of every metric in every group, with its interval and test."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from zerotilt.core.groups.measure import means_of
+from zerotilt.core.groups.metrics import Metric, metric_named
+from zerotilt.core.groups.readout import Lens, Readout
+from zerotilt.core.groups.tally import CELLS, Ranked
+from zerotilt.core.membership import JOIN, Grouping
+from zerotilt.core.stats import distributions, intervals
+from zerotilt.core.stats.intervals import Interval
+from zerotilt.core.stats.paired import mcnemar, tango
+
+Floats = NDArray[np.float64]
+_Y, _D, _F = (np.arange(CELLS) >> bit & 1 == 1 for bit in range(3))
+PAIRS = CELLS * CELLS
+
+
+@dataclass(frozen=True)
+class Changed:
+    """Of one metric in k groups: the second version's less the first's, with its two-sided p-value; shapes (k,)."""
+
+    interval: Interval
+    p: Floats
+
+
+def paired(here: Readout, there: Readout, grouping: Grouping, confidence: float) -> dict[str, Changed]:
+    """Every metric that both are read in, by key.
+
+    A rate among rows that both versions have in common, of rows that weigh alike: the score interval and McNemar's test
+    (Tango 1998; McNemar 1947). Other rates, and with weights: the linearised variance of the difference of two ratios of the
+    same rows. Means: Hall (1992) of the differences row by row; a root of means by the ends of what is under it. AUC: DeLong
+    et al. (1988). Macro rates: of the classes' differences (Zou & Donner 2008).
+
+    Parameters
+    ----------
+    here, there : of the same n rows. grouping : of these rows.
+    """
+    k = len(grouping.labels)
+    if grouping.codes is not None:
+        return _of_codes(here, there, grouping.codes, k, confidence)
+    each = [_of_codes(here, there, np.where(mask, 0, 1), 2, confidence) for mask in grouping.apart]
+    return {
+        key: Changed(
+            Interval(*(np.array([float(one[key].interval[end][0]) for one in each]) for end in range(3))),
+            np.array([float(one[key].p[0]) for one in each]),
+        )
+        for key in (each[0] if each else ())
+    }
+
+
+def _of_codes(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confidence: float) -> dict[str, Changed]:
+    found: dict[str, Changed] = {}
+    for first, second in zip(here.lenses, there.lenses, strict=True):
+        table = _together(first, second, codes, k, here.weights)
+        for key, metric in first.keys.items():
+            if key in second.keys:
+                found[key] = _rate(metric, table, here.weights is None, confidence)
+    for name in here.macro:
+        parts = [one for key, one in found.items() if key.startswith(name.removeprefix("macro_") + JOIN)]
+        if parts:
+            found[name] = _macro(parts, confidence)
+    found |= _means(here, there, codes, k, confidence)
+    if here.area and there.area:
+        found["auc"] = _area(here, there, codes, k, confidence)
+    return {key: found[key] for key in here.keys if key in found}
+
+
+def _together(first: Lens, second: Lens, codes: NDArray[np.int64], k: int, weights: Floats | None) -> Floats:
+    """Rows, Σw and Σw² by group and both versions' cells, shape (k, 8, 8, 3); rows that weigh nothing are not counted."""
+    place = (codes * CELLS + first.cells) * CELLS + second.cells
+    if weights is None:
+        rows = np.bincount(place, minlength=k * PAIRS).astype(float)
+        sums = [rows, rows, rows]
+    else:
+        counts = (weights > 0).astype(float)
+        sums = [np.bincount(place, one, k * PAIRS) for one in (counts, weights * counts, weights**2 * counts)]
+    return np.stack(sums, axis=-1).reshape(k, CELLS, CELLS, 3)
+
+
+def _rate(metric: Metric, table: Floats, alike: bool, confidence: float) -> Changed:
+    among, counted = metric.among(_Y, _D, _F), metric.counted(_Y, _D, _F)
+    hit = among & counted
+    a, b = among[:, None] & np.ones(CELLS, bool), np.ones((CELLS, 1), bool) & among
+    rows = table[..., 0]
+    if alike and not rows[:, a ^ b].any():
+        new, mended = (rows[:, one].sum(axis=1) for one in (~hit[:, None] & hit & a, hit[:, None] & ~hit & a))
+        return Changed(tango(new, mended, rows[:, a].sum(axis=1), confidence), mcnemar(new, mended))
+    mass, square = table[..., 1], table[..., 2]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        below = [(mass * one).sum(axis=(1, 2)) for one in (a, b)]
+        rates = [
+            (mass * one).sum(axis=(1, 2)) / base for one, base in zip((hit[:, None] & a, hit & b), below, strict=True)
+        ]
+        moved = [
+            (one - rate[:, None, None] * base_of) / base[:, None, None]
+            for one, rate, base_of, base in zip((hit[:, None] & a, hit & b), rates, (a, b), below, strict=True)
+        ]
+        variance = (square * (moved[1] - moved[0]) ** 2).sum(axis=(1, 2))
+        n = (rows * (a | b)).sum(axis=(1, 2))
+        return _about(rates[1] - rates[0], variance * n / np.maximum(n - 1, 1), n, confidence)
+
+
+def _about(value: Floats, variance: Floats, n: Floats, confidence: float) -> Changed:
+    """A difference with Student's interval on n − 1 degrees of freedom; nothing is claimed where nothing varies."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        error = np.sqrt(variance)
+        free = np.maximum(n - 1, 1)
+        half = distributions.t_quantile(0.5 + confidence / 2, free) * error
+        p = 2 * distributions.t_tail(np.abs(value) / error, free)
+    p = np.where(error > 0, p, np.where(value == 0, 1.0, np.nan))
+    known = np.isfinite(value) & (n > 1)
+    ends = (np.where(known & ((error > 0) | (value == 0)), one, np.nan) for one in (value - half, value + half))
+    return Changed(Interval(value, *ends), np.where(known, p, np.nan))
+
+
+def _macro(parts: list[Changed], confidence: float) -> Changed:
+    value, low, high = (np.array([one.interval[end] for one in parts]) for end in range(3))
+    middle = value.mean(axis=0)
+    down, up = (np.sqrt(((value - side) ** 2).sum(axis=0)) / len(parts) for side in (low, high))
+    interval = Interval(middle, middle - down, middle + up)
+    return Changed(interval, intervals.tested(interval, confidence))
+
+
+def _means(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confidence: float) -> dict[str, Changed]:
+    names = [name for name in here.means if name in there.means]
+    if not names:
+        return {}
+    told = {name: there.means[name] - here.means[name] for name in names}
+    found = means_of(told, here.weights, codes, k, confidence)
+    out: dict[str, Changed] = {}
+    for name in names:
+        interval = found[name]
+        p = intervals.tested(interval, confidence)
+        same = np.bincount(codes, told[name] != 0, k) == 0  # nothing moved: nothing changed, and that is sure
+        p = np.where(same & np.isfinite(interval.value), 1.0, p)
+        if metric_named(name).kind == "root":
+            roots = [
+                np.sqrt(
+                    np.maximum(means_of({name: one.means[name]}, here.weights, codes, k, confidence)[name].value, 0)
+                )
+                for one in (here, there)
+            ]
+            with np.errstate(invalid="ignore", divide="ignore"):
+                interval = Interval(
+                    *(np.where(roots[0] + roots[1] > 0, end / (roots[0] + roots[1]), end) for end in interval)
+                )
+        out[name] = Changed(interval, p)
+    return out
+
+
+def _area(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confidence: float) -> Changed:
+    mass = np.ones(len(codes)) if here.weights is None else here.weights
+    _, happened = here.events
+    below = [_placements(ranked.order, ranked.ends, happened, mass, codes, k) for ranked in map(_ranked, (here, there))]
+    difference = below[1] - below[0]
+    counts = mass > 0
+    value, variance, freedom = np.zeros(k), np.zeros(k), np.full(k, np.inf)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        for side in (happened, ~happened):
+            own = np.where(side & counts, mass, 0.0)
+            whole = np.bincount(codes, own, k)
+            mean = np.bincount(codes, own * difference, k) / whole
+            off = np.where(side & counts, difference - mean[codes], 0.0)
+            n = np.bincount(codes, side & counts, k)
+            variance += np.bincount(codes, (own * off) ** 2, k) / whole**2 * n / np.maximum(n - 1, 1)
+            freedom = np.minimum(freedom, n)
+            value = mean  # both sides have the same mean
+    return _about(value, variance, freedom, confidence)
+
+
+def _ranked(one: Readout) -> Ranked:
+    return Ranked.of(*one.events, one.weights)
+
+
+@njit(cache=True, nogil=True)
+def _placements(order, ends, happened, mass, codes, k):
+    """Of each row the share, by mass, of its group's rows of the other side that it is ranked right against; ties half."""
+    n = len(order)
+    whole = np.zeros((2, k))
+    for i in range(n):
+        whole[1 if happened[i] else 0, codes[i]] += mass[i]
+    passed = np.zeros((2, k))
+    tied = np.zeros((2, k))
+    out = np.zeros(n)
+    first = 0
+    for place in range(n):
+        i = order[place]
+        tied[1 if happened[i] else 0, codes[i]] += mass[i]
+        if ends[place]:
+            for at in range(first, place + 1):
+                j = order[at]
+                g = codes[j]
+                if happened[j]:
+                    right = passed[0, g] + tied[0, g] / 2
+                    out[j] = right / whole[0, g] if whole[0, g] > 0 else np.nan
+                else:
+                    right = whole[1, g] - passed[1, g] - tied[1, g] / 2
+                    out[j] = right / whole[1, g] if whole[1, g] > 0 else np.nan
+            for at in range(first, place + 1):
+                j = order[at]
+                side, g = 1 if happened[j] else 0, codes[j]
+                passed[side, g] += tied[side, g]
+                tied[side, g] = 0.0
+            first = place + 1
+    return out
