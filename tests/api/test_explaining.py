@@ -48,7 +48,11 @@ SETTINGS = {
     "pockets": {"error": "log_loss", "halvings": 4},
     "pocket": {"conditions": "channel=telephone and parcel_weight>10", "explained": 10},
     "error_grid": {"first": "channel", "second": "parcel_weight"},
+    "versions": {},
     "changed": {},
+    "repaired": {"level": 0.5, "row": 7},
+    "band": {"attribute": "home_area", "width": 0.05},
+    "corrected": {"attribute": "home_area"},
     "sides": {"attributes": ["home_area"]},
     "thresholds": {"attribute": "home_area", "false_positive": 2},
 }

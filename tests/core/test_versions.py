@@ -21,7 +21,9 @@ from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work
 
 
-def versions(seed: int = 1, n: int = 600, weights: bool = False, task: Task = Task.binary, alike: bool = False) -> Subject:
+def versions(
+    seed: int = 1, n: int = 600, weights: bool = False, task: Task = Task.binary, alike: bool = False
+) -> Subject:
     """A version and two others: one that is worse for the isles, and one that is a little noise."""
     rng = np.random.default_rng(seed)
     home = rng.choice(["north", "isles", "uplands"], n, p=[0.6, 0.3, 0.1])
@@ -39,11 +41,19 @@ def versions(seed: int = 1, n: int = 600, weights: bool = False, task: Task = Ta
             "segments": (Segment(name="low", conditions=(Condition(column="x", under=-0.5),)),),
         }
     )
-    shake = {"base": 0.3 * rng.normal(size=n), "a little noise": 0.3 * rng.normal(size=n), "bad": 3.0 * (home == "isles")}
-    outputs = {name: (x + off if task is Task.regression else 1 / (1 + np.exp(-(x + off) * 2))) for name, off in shake.items()}
+    shake = {
+        "base": 0.3 * rng.normal(size=n),
+        "a little noise": 0.3 * rng.normal(size=n),
+        "bad": 3.0 * (home == "isles"),
+    }
+    outputs = {
+        name: (x + off if task is Task.regression else 1 / (1 + np.exp(-(x + off) * 2))) for name, off in shake.items()
+    }
 
     def subject(name: str) -> Subject:
-        predictor = FunctionPredictor(("x",), lambda rows: outputs[name][:, None], task, ("0", "1") if task is Task.binary else ())
+        predictor = FunctionPredictor(
+            ("x",), lambda rows: outputs[name][:, None], task, ("0", "1") if task is Task.binary else ()
+        )
         return Subject(spec, table, predictor, Context(rows="all", model_named=name))
 
     others = {"a little noise": subject("a little noise")} | ({} if alike else {"bad": subject("bad")})
@@ -113,7 +123,9 @@ def test_what_is_worse_for_some_is_said_and_noise_is_not_claimed():
     result = told(versions())
     by = {(one.version, one.metric, one.group): one for one in result.values}
     assert result.versions == ("base", "a little noise", "bad")
-    assert by["bad", "accuracy", "isles"].verdict == "worse" and by["bad", "selection_rate", "isles"].verdict == "higher"
+    assert (
+        by["bad", "accuracy", "isles"].verdict == "worse" and by["bad", "selection_rate", "isles"].verdict == "higher"
+    )
     assert by["bad", "accuracy", "north"].verdict in ("better", "not told apart")
     assert by["a little noise", "accuracy", ""].verdict == "not told apart"
     assert {one.group for one in result.values if one.attribute == "(segments)"} == {"low"}
@@ -138,7 +150,10 @@ def test_one_version_alone_and_versions_that_cannot_be_read_are_said():
     said = say(result, Wording(), VersionsSettings())
     assert "no other version to hold against it" in "".join(span.text for span in said.headline)
     result = told(replace(versions(), others={**alone.others, **versions().others}))
-    assert "Of other columns is not read: It takes a column that is not there." in say(result, Wording(), VersionsSettings()).detail
+    assert (
+        "Of other columns is not read: It takes a column that is not there."
+        in say(result, Wording(), VersionsSettings()).detail
+    )
 
 
 def test_groups_of_too_few_rows_are_not_judged():

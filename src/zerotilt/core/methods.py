@@ -29,7 +29,7 @@ from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Area, Method
 from zerotilt.core.pockets import by_hand, explained, found
 from zerotilt.core.refusal import Refused
-from zerotilt.core.remedies import changed, versions
+from zerotilt.core.remedies import band, changed, corrected, repaired, versions
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.segmenting import compared, cuts, draft, query
 from zerotilt.core.subject import Subject
@@ -89,6 +89,9 @@ METHODS: dict[str, Method] = {
         thresholds,
         versions,
         changed,
+        repaired,
+        band,
+        corrected,
     )
 }
 

@@ -25,6 +25,15 @@ def points(difference: float) -> str:
     return f"{abs(difference) * 100:.1f} points"
 
 
+def signed_points(difference: float) -> str:
+    """The same with its sign.
+
+    >>> signed_points(0.0123), signed_points(-0.5)
+    ('+1.2 points', '−50.0 points')
+    """
+    return f"{difference * 100:+.1f} points".replace("-", "−")
+
+
 def decimal(value: float, digits: int = 3) -> str:
     text = f"{value:.{digits}f}"
     return text.removeprefix("-") if float(text) == 0 else text.replace("-", "−")  # a zero has no sign

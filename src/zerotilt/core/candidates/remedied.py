@@ -247,8 +247,7 @@ def _spanned(one: Estimate, metric: str) -> str:
 
 def _signed(value: float, metric: str) -> str:
     """A difference with its sign; of rates in points."""
-    text = f"{value * 100:+.1f} points" if metric_named(metric).kind == "rate" else f"{value:+.3f}"
-    return text.replace("-", "−")
+    return words.signed_points(value) if metric_named(metric).kind == "rate" else f"{value:+.3f}".replace("-", "−")
 
 
 def _told(span: Interval) -> Estimate:

@@ -214,7 +214,7 @@ def say(result: ChangedResult, wording: Wording, settings: ChangedSettings) -> R
 
 def _written(result: ChangedResult, wording: Wording):
     if result.shares:
-        return lambda value: f"{value * 100:+.1f} points".replace("-", "−")
+        return words.signed_points
     return lambda value: f"{'+' if value > 0 else ''}{words.quantity(value, wording.unit)}"
 
 

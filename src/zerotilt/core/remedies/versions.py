@@ -256,8 +256,7 @@ def _signed(one: Estimate, metric: str, wording: Wording) -> str:
     plain = _write(metric, wording)
 
     def show(value: float) -> str:
-        text = f"{value * 100:+.1f} points" if share else f"{'+' if value > 0 else ''}{plain(value)}"
-        return text.replace("-", "−")
+        return words.signed_points(value) if share else f"{'+' if value > 0 else ''}{plain(value)}"
 
     if one.value is None:
         return "by an amount that is not defined"
