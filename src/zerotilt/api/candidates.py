@@ -16,8 +16,8 @@ from zerotilt.core.candidates.compared import CandidatesTable, metrics_of, table
 from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.candidates.remedied import Remedied, remedies_of
 from zerotilt.core.candidates.remedied import say as remedies_told
-from zerotilt.core.candidates.said import say
-from zerotilt.core.candidates.validated import AsideMeasured, Validated
+from zerotilt.core.candidates.said import say, say_frontier
+from zerotilt.core.candidates.validated import AsideMeasured, LearntGroup, Limited, Validated
 from zerotilt.core.meaning import Spec
 from zerotilt.core.refusal import Refused
 from zerotilt.core.tasks import kind_of
@@ -40,6 +40,9 @@ class CandidateView(BaseModel):
     model: str = Field(description="The model version")
     name: str
     recipe: Recipe
+    remedies: tuple[str, ...] = Field(description="What its recipe does about a gap or a weakness, in words")
+    learnt: tuple[LearntGroup, ...] = Field(description="Rows and events by group, as recorded and as learnt from")
+    limited: Limited | None
     script: str = Field(description="Trains it again")
     seconds: float
     bytes: int
@@ -60,6 +63,7 @@ class CandidatesView(BaseModel):
     groups: list[Grouped]
     remedied: list[Remedied] = Field(description="What remedies did to the gap that stands beside, the worst first")
     remedies_said: list[str]
+    frontier_said: list[str] = Field(description="What price stands against what gap")
     reading: list[str] = Field(description="What it says, sentence by sentence")
     table: CandidatesTable | None = Field(description="Those that were validated on the same folds; null where none is")
     candidates: list[CandidateView] = Field(description="Of the table, in its order")
@@ -163,6 +167,7 @@ def read_candidates(
         groups=[Grouped(attribute=name, groups=found) for name, found in groups.items()],
         remedied=list(remedied),
         remedies_said=list(remedies_told(remedied, metric, asked)) if asked else [],
+        frontier_said=list(say_frontier(made, asked, spec.wording)) if made else [],
         reading=list(say(made, spec.wording)) if made else [],
         table=made,
         candidates=[_view(by_name[one.name], counts[by_name[one.name].id]) for one in made.standings] if made else [],
@@ -172,10 +177,14 @@ def read_candidates(
 
 
 def _view(one: Candidate, looks: int) -> CandidateView:
+    recipe, worth = Recipe.model_validate(one.recipe), Validated.model_validate(one.validated)
     return CandidateView(
         model=str(one.model.id),
         name=one.model.name,
-        recipe=Recipe.model_validate(one.recipe),
+        recipe=recipe,
+        remedies=recipe.remedies,
+        learnt=worth.learnt,
+        limited=worth.limited,
         script=(one.model.card.get("made") or {}).get("script", ""),
         seconds=one.seconds,
         bytes=one.bytes,

@@ -1004,6 +1004,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/repaired": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Values moved towards being alike: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_repaired"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/band": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A band around the threshold: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_band"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/corrected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Corrected decisions: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_corrected"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits": {
         parameters: {
             query?: never;
@@ -2918,6 +2978,94 @@ export interface components {
              */
             mean: number[];
         };
+        /** BandAsk */
+        BandAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["BandSettings"];
+        };
+        /** BandGroup */
+        BandGroup: {
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Inside
+             * @description Share of its rows in the band
+             */
+            inside: number;
+            before: components["schemas"]["WayRates"];
+            /** @description Where the band favours the group that is worse off */
+            favouring: components["schemas"]["WayRates"];
+            /** @description What is still decided by the model, where a person has the band */
+            outside: components["schemas"]["WayRates"];
+        };
+        /** BandResult */
+        BandResult: {
+            /** Attribute */
+            attribute: string;
+            /** Worse Off */
+            worse_off: string;
+            /** Compared */
+            compared: string;
+            /** Threshold */
+            threshold: number;
+            /** Width */
+            width: number;
+            /** @description As it is decided now */
+            gap: components["schemas"]["Estimate"];
+            chosen: components["schemas"]["BandStep"];
+            /** Steps */
+            steps: components["schemas"]["BandStep"][];
+            /** Groups */
+            groups: components["schemas"]["BandGroup"][];
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+        };
+        /** BandSettings */
+        BandSettings: {
+            /**
+             * Attribute
+             * @description Column that makes the groups; the first when empty
+             * @default
+             */
+            attribute: string;
+            /**
+             * Width
+             * @description How far from the threshold a score lies at most
+             * @default 0.1
+             */
+            width: number;
+        };
+        /**
+         * BandStep
+         * @description A width of the band.
+         */
+        BandStep: {
+            /** Width */
+            width: number;
+            /**
+             * Inside
+             * @description Share of rows in the band
+             */
+            inside: number;
+            /**
+             * Turned
+             * @description Decisions that change where the band favours the group that is worse off
+             */
+            turned: number;
+            /** @description Between groups, where the band favours the one that is worse off */
+            gap: components["schemas"]["Estimate"];
+            /** @description Share decided otherwise than the outcome, then */
+            wrong: components["schemas"]["Estimate"];
+            /** @description Between groups, of what is still decided by the model */
+            gap_outside: components["schemas"]["Estimate"];
+            wrong_outside: components["schemas"]["Estimate"];
+        };
         /**
          * Bar
          * @description Rows of one side between two scores, predictions or errors, apart by what happened.
@@ -3180,6 +3328,17 @@ export interface components {
             name: string;
             recipe: components["schemas"]["Recipe"];
             /**
+             * Remedies
+             * @description What its recipe does about a gap or a weakness, in words
+             */
+            remedies: string[];
+            /**
+             * Learnt
+             * @description Rows and events by group, as recorded and as learnt from
+             */
+            learnt: components["schemas"]["LearntGroup"][];
+            limited: components["schemas"]["Limited"] | null;
+            /**
              * Script
              * @description Trains it again
              */
@@ -3240,6 +3399,11 @@ export interface components {
             remedied: components["schemas"]["Remedied"][];
             /** Remedies Said */
             remedies_said: string[];
+            /**
+             * Frontier Said
+             * @description What price stands against what gap
+             */
+            frontier_said: string[];
             /**
              * Reading
              * @description What it says, sentence by sentence
@@ -4306,6 +4470,87 @@ export interface components {
              * @default []
              */
             others: components["schemas"]["Other"][];
+        };
+        /** CorrectedAsk */
+        CorrectedAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["CorrectedSettings"];
+        };
+        /**
+         * CorrectedCase
+         * @description A row whose decision changes.
+         */
+        CorrectedCase: {
+            /** Row */
+            row: number;
+            /** Group */
+            group: string;
+            /** Score */
+            score: number;
+            /** Score After */
+            score_after: number;
+            /** Gained */
+            gained: boolean;
+        };
+        /** CorrectedGroup */
+        CorrectedGroup: {
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Gained
+             * @description Rows that get the favourable decision if they are of the reference
+             */
+            gained: number;
+            /** Lost */
+            lost: number;
+            before: components["schemas"]["WayRates"];
+            after: components["schemas"]["WayRates"];
+        };
+        /** CorrectedResult */
+        CorrectedResult: {
+            /** Attribute */
+            attribute: string;
+            /** Reference */
+            reference: string;
+            /**
+             * Taken
+             * @description Whether the model takes the column; if not nothing can change
+             */
+            taken: boolean;
+            /** Worse Off */
+            worse_off: string;
+            /** Compared */
+            compared: string;
+            gap: components["schemas"]["Estimate"];
+            gap_after: components["schemas"]["Estimate"];
+            wrong: components["schemas"]["Estimate"];
+            wrong_after: components["schemas"]["Estimate"];
+            /** Groups */
+            groups: components["schemas"]["CorrectedGroup"][];
+            /**
+             * Cases
+             * @description In table order, the first two hundred
+             */
+            cases: components["schemas"]["CorrectedCase"][];
+            /** Changed */
+            changed: number;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Confidence */
+            confidence: number;
+        };
+        /** CorrectedSettings */
+        CorrectedSettings: {
+            /**
+             * Attribute
+             * @description Column that makes the groups; the first when empty
+             * @default
+             */
+            attribute: string;
         };
         /**
          * Cost
@@ -5478,6 +5723,42 @@ export interface components {
             result: components["schemas"]["ArrangementResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[BandResult] */
+        EvidenceView_BandResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["BandResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[ByPartResult] */
         EvidenceView_ByPartResult_: {
             /** Key */
@@ -5728,6 +6009,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["ConcernsResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[CorrectedResult] */
+        EvidenceView_CorrectedResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["CorrectedResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[CutsResult] */
@@ -6664,6 +6981,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["QueryResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[RepairedResult] */
+        EvidenceView_RepairedResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["RepairedResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[ResponseResult] */
@@ -8599,6 +8952,30 @@ export interface components {
             metric: string;
         };
         /**
+         * LearntGroup
+         * @description What a group was to the model that learnt: rows and events as recorded, and as drawn and weighed by remedies.
+         */
+        LearntGroup: {
+            /** Attribute */
+            attribute: string;
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Events
+             * @description Rows with the event; of other outcomes none is told
+             */
+            events: number;
+            /**
+             * Drawn
+             * @description What its rows weigh in training, on a scale on which all weigh what they are
+             */
+            drawn: number;
+            /** Drawn Events */
+            drawn_events: number;
+        };
+        /**
          * LevelBox
          * @description Numbers among the rows of one level.
          */
@@ -8693,6 +9070,38 @@ export interface components {
              * @description Both hold nearly the same rows
              */
             same: boolean;
+        };
+        /**
+         * Limited
+         * @description What training under limits came to, on the rows that were trained on.
+         */
+        Limited: {
+            /** Tolerance */
+            tolerance: number;
+            /**
+             * Largest
+             * @description How far the farthest group is from all
+             */
+            largest: number;
+            /**
+             * Models
+             * @description Whose scores are averaged
+             */
+            models: number;
+            /** Trained */
+            trained: number;
+            /**
+             * Error
+             * @description What its decisions cost
+             */
+            error: number;
+            /**
+             * By Lot Error
+             * @description What they would cost if lots decided which model decides
+             */
+            by_lot_error: number;
+            /** By Lot Largest */
+            by_lot_largest: number;
         };
         /**
          * LinkedDrivers
@@ -11043,6 +11452,23 @@ export interface components {
              */
             beside: components["schemas"]["ReadBeside"][];
         };
+        /** ReadingView[BandResult] */
+        ReadingView_BandResult_: {
+            evidence?: components["schemas"]["EvidenceView_BandResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
         /** ReadingView[ByPartResult] */
         ReadingView_ByPartResult_: {
             evidence?: components["schemas"]["EvidenceView_ByPartResult_"] | null;
@@ -11148,6 +11574,23 @@ export interface components {
         /** ReadingView[ConcernsResult] */
         ReadingView_ConcernsResult_: {
             evidence?: components["schemas"]["EvidenceView_ConcernsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
+        /** ReadingView[CorrectedResult] */
+        ReadingView_CorrectedResult_: {
+            evidence?: components["schemas"]["EvidenceView_CorrectedResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
              * Fresh
@@ -11604,6 +12047,23 @@ export interface components {
              */
             beside: components["schemas"]["ReadBeside"][];
         };
+        /** ReadingView[RepairedResult] */
+        ReadingView_RepairedResult_: {
+            evidence?: components["schemas"]["EvidenceView_RepairedResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
         /** ReadingView[ResponseResult] */
         ReadingView_ResponseResult_: {
             evidence?: components["schemas"]["EvidenceView_ResponseResult_"] | null;
@@ -12046,6 +12506,101 @@ export interface components {
             selected_without: number | null;
             /** Selected */
             selected: number | null;
+        };
+        /** RepairedAsk */
+        RepairedAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["RepairedSettings"];
+        };
+        /** RepairedFeature */
+        RepairedFeature: {
+            /** Feature */
+            feature: string;
+            /**
+             * Apart
+             * @description Largest distance between two groups' distributions (Kolmogorov–Smirnov)
+             */
+            apart: number | null;
+            /** Apart After */
+            apart_after: number | null;
+            /**
+             * Moved
+             * @description Mean absolute change, in standard deviations
+             */
+            moved: number | null;
+            /** Groups */
+            groups: components["schemas"]["RepairedGroup"][];
+            /**
+             * Value
+             * @description Of the row that was asked about, as it is
+             */
+            value: number | null;
+            /**
+             * Value After
+             * @description The same repaired
+             */
+            value_after: number | null;
+        };
+        /**
+         * RepairedGroup
+         * @description One number in one group: values at five shares of its ranks.
+         */
+        RepairedGroup: {
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number;
+            /** Before */
+            before: (number | null)[];
+            /** After */
+            after: (number | null)[];
+        };
+        /** RepairedResult */
+        RepairedResult: {
+            /** By */
+            by: string;
+            /** Level */
+            level: number;
+            /**
+             * Features
+             * @description The one in which groups are farthest apart first
+             */
+            features: components["schemas"]["RepairedFeature"][];
+            /** Row */
+            row: number | null;
+            /** Row Group */
+            row_group: string;
+            /** Shares */
+            shares: number[];
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /**
+             * Learnt From
+             * @description Training rows that the movement was learnt from
+             */
+            learnt_from: number;
+        };
+        /** RepairedSettings */
+        RepairedSettings: {
+            /**
+             * By
+             * @description Column that makes the groups; the first of levels when empty
+             * @default
+             */
+            by: string;
+            /**
+             * Level
+             * @description 0 leaves values as they are; at 1 groups are alike
+             * @default 1
+             */
+            level: number;
+            /**
+             * Row
+             * @description A row whose values are told, by its place in the table
+             */
+            row?: number | null;
         };
         /**
          * Repairing
@@ -14141,6 +14696,18 @@ export interface components {
             /** Detail */
             detail: string;
             reading: components["schemas"]["ModelReading"];
+        };
+        /**
+         * WayRates
+         * @description One way of deciding, of one set of rows.
+         */
+        WayRates: {
+            /** Rows */
+            rows: number;
+            /** @description Share that gets the favourable decision */
+            favoured: components["schemas"]["Estimate"];
+            /** @description Share decided otherwise than the outcome; of rows whose outcome is known */
+            wrong: components["schemas"]["Estimate"];
         };
         /** WholeMetric */
         WholeMetric: {
@@ -19564,6 +20131,327 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ChangedResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_repaired: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairedAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_RepairedResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_band: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BandAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_BandResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_corrected: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CorrectedAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_CorrectedResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

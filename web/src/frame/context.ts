@@ -58,6 +58,8 @@ export function readBy(audit: Audit, search: URLSearchParams) {
     segment: segmentOf(search.get("segment"), audit),
     read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
     alongside: beside && beside.model === model?.id ? null : beside,
+    model_named: "",
+    others: [],
   };
   return { model, task, kind, context };
 }

@@ -80,3 +80,48 @@ def _write(metric: str, wording: Wording):
     if found.unit == "outcome":
         return lambda value: words.quantity(value, wording.unit)
     return words.percent if found.unit == "share" else words.decimal
+
+
+def say_frontier(table: CandidatesTable, gap: tuple[str, str, str, str] | None, wording: Wording) -> tuple[str, ...]:
+    """What price stands against what gap: the candidate with the best metric, and the one with the smallest gap."""
+    known = [
+        one for one in table.standings if one.validation.value is not None and one.gap and one.gap.value is not None
+    ]
+    if gap is None or not known:
+        return ("No gap is defined for these candidates, so nothing stands against their price.",)
+    kept = [one for one in known if one.dominated is None]
+    best, least = known[0], min(kept, key=lambda one: abs(_size(one)))
+    of = f"{words.title(gap[1])} {gap[2]} to {gap[3]} in the {phrase(gap[0])}"
+    head = (
+        f"{words.opening(best.name)} has the best {phrase(table.metric)}, {_told(best.validation, table, wording)}, "
+        f"with a gap of {of} of {_gap(best, gap[0])}"
+    )
+    first = (
+        f"{head}; no other has a smaller one."
+        if least is best
+        else f"{head}; the smallest gap has {least.name}, {_gap(least, gap[0])}, at {_told(least.validation, table, wording)}."
+    )
+    out = [first]
+    if any(one.few for one in known):
+        out.append("One of the two groups has too few rows for any of these gaps to be claimed.")
+    outdone = len(known) - len(kept)
+    out.append(
+        f"{words.opening(words.plural(outdone, 'candidate'))} of {words.count(len(known))} {'is' if outdone == 1 else 'are'} "
+        f"outdone in both by another, by their means."
+        if outdone
+        else "None is outdone in both by another, by their means."
+    )
+    return tuple(out)
+
+
+def _size(one: CandidateStanding) -> float:
+    return one.gap.value if one.gap and one.gap.value is not None else 0.0
+
+
+def _gap(one: CandidateStanding, metric: str) -> str:
+    rate = metric_named(metric).kind == "rate"
+    show = words.signed_points if rate else lambda value: f"{value:+.3f}".replace("-", "−")
+    found = one.gap
+    if found is None or found.low is None or found.high is None:
+        return show(_size(one))
+    return f"{show(_size(one))} ({show(found.low)} to {show(found.high)})"

@@ -5,7 +5,6 @@ import { Figure } from "../../figures/Figure";
 import { MeanRows } from "../../figures/MeanRows";
 import { useAuditContext } from "../../frame/context";
 import { namesOf } from "../../frame/wording";
-import { Choose, named } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
@@ -14,21 +13,16 @@ import { count, interval } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 import { OneCandidate } from "./OneCandidate";
+import { Order } from "./Order";
 import { TrainForm } from "./TrainForm";
-import { useCandidates, useTrain, type View } from "./useCandidates";
+import { useCandidates, useTrain, useWanted, type View } from "./useCandidates";
 
 type Standing = Schemas["CandidateStanding"];
 
 /** Models trained here, in the order of what they are worth on rows that they were not trained on. */
 export function Candidates() {
-  const { audit, search, set } = useAuditContext();
-  const wanted = {
-    metric: search.get("metric") ?? "",
-    gap: search.get("gap") ?? "",
-    column: search.get("column") ?? "",
-    group: search.get("group") ?? "",
-    reference: search.get("reference") ?? "",
-  };
+  const { audit, set } = useAuditContext();
+  const wanted = useWanted(false);
   const { found, training } = useCandidates(wanted);
   const train = useTrain();
   const [open, setOpen] = useState(false);
@@ -119,75 +113,6 @@ export function Candidates() {
             1995). Ring: on the rows that it was trained on.
           </p>
         </div>
-      )}
-    </>
-  );
-}
-
-function Order(props: {
-  view: View;
-  wanted: Record<"metric" | "gap" | "column" | "group" | "reference", string>;
-  onChoose: (changes: Record<string, string | null>) => void;
-}) {
-  const { view, wanted, onChoose } = props;
-  const groups = view.groups.find((one) => one.attribute === wanted.column)?.groups ?? [];
-  return (
-    <>
-      <Choose
-        name="Order by"
-        before="by"
-        value={view.table?.metric ?? ""}
-        choices={view.metrics.map((value) => ({ value, label: label(value) }))}
-        onChoose={(metric) => onChoose({ metric })}
-      />
-      <Choose
-        name="Gap of"
-        before="beside it the gap of"
-        value={wanted.gap}
-        choices={[
-          { value: "", label: "nothing" },
-          ...view.metrics.filter((one) => !one.includes(" · ")).map((value) => ({ value, label: label(value) })),
-          { value: "selection_rate", label: label("selection_rate") },
-        ]}
-        onChoose={(gap) => {
-          const first = view.groups[0];
-          const column = wanted.column || first?.attribute || "";
-          const known = view.groups.find((one) => one.attribute === column)?.groups ?? [];
-          onChoose({
-            gap: gap || null,
-            column,
-            reference: wanted.reference || known[0] || "",
-            group: wanted.group || known[1] || "",
-          });
-        }}
-      />
-      {wanted.gap && (
-        <>
-          <Choose
-            name="Column"
-            before="in"
-            value={wanted.column}
-            choices={named(view.groups.map((one) => one.attribute))}
-            onChoose={(column) => {
-              const known = view.groups.find((one) => one.attribute === column)?.groups ?? [];
-              onChoose({ column, reference: known[0] ?? "", group: known[1] ?? "" });
-            }}
-          />
-          <Choose
-            name="Group"
-            before="of"
-            value={wanted.group}
-            choices={groups.map((value) => ({ value, label: value }))}
-            onChoose={(group) => onChoose({ group })}
-          />
-          <Choose
-            name="Reference"
-            before="less"
-            value={wanted.reference}
-            choices={groups.map((value) => ({ value, label: value }))}
-            onChoose={(reference) => onChoose({ reference })}
-          />
-        </>
       )}
     </>
   );

@@ -28,10 +28,14 @@ export function OneCandidate(props: { one: Schemas["CandidateView"]; view: View;
       <p className="max-w-[90ch] text-soft">
         {[
           ...settings,
-          recipe.reweigh ? `outcome independent of ${title(recipe.reweigh)}` : "",
+          ...one.remedies,
           recipe.balanced ? "classes weigh alike" : "",
           recipe.missing === "apart" ? "missing numbers stand apart" : "",
-          columns.length ? `${count(columns.length)} columns` : "all features",
+          columns.length
+            ? `${count(columns.length)} columns`
+            : recipe.left_out.length
+              ? `${count(recipe.left_out.length)} columns left out`
+              : "all features",
         ]
           .filter(Boolean)
           .join(" · ")}

@@ -5,10 +5,15 @@ import { later } from "../../ui/later";
 import { Candidates } from "./Candidates";
 
 const Changed = later(async () => (await import("./Changed")).Changed);
+const Frontier = later(async () => (await import("./Frontier")).Frontier);
+const Versions = later(async () => (await import("./Versions")).Versions);
+const Repaired = later(async () => (await import("./Repaired")).Repaired);
+const Band = later(async () => (await import("./Band")).Band);
+const Corrected = later(async () => (await import("./Corrected")).Corrected);
 
 /** Is there a better model, and what does it cost whom? */
 export function RemediesSheet() {
-  const { search, set } = useAuditContext();
+  const { search, set, kind } = useAuditContext();
   return (
     <NeedsOutcome why="so there is nothing to learn from">
       <Parts
@@ -17,7 +22,16 @@ export function RemediesSheet() {
         onOpen={(part) => set({ part })}
         parts={[
           { key: "candidates", label: "Candidates", show: () => <Candidates /> },
+          { key: "frontier", label: "Price against gap", show: () => <Frontier /> },
+          { key: "versions", label: "Versions compared", show: () => <Versions /> },
           { key: "changed", label: "What changed for whom", show: () => <Changed /> },
+          { key: "repair", label: "Values repaired", show: () => <Repaired /> },
+          ...(kind.cut
+            ? [
+                { key: "band", label: "Band at the threshold", show: () => <Band /> },
+                { key: "corrected", label: "Corrected decisions", show: () => <Corrected /> },
+              ]
+            : []),
         ]}
       />
     </NeedsOutcome>

@@ -3,8 +3,10 @@ import type { Schemas } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
 import { title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
+import { NOTHING, RemedyFields } from "./RemedyFields";
+import { numbersIn, type Recipe, spreadOver, WARNED } from "./remedies";
+import { useProxies } from "./useProxies";
 
-type Recipe = Schemas["Recipe"];
 const ESTIMATORS: Recipe["estimator"][] = [
   "linear",
   "one tree",
@@ -43,14 +45,15 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
   const [estimator, setEstimator] = useState<Recipe["estimator"]>("boosted trees");
   const [numbers, setNumbers] = useState<Record<string, string>>({});
   const [balanced, setBalanced] = useState(false);
-  const [reweigh, setReweigh] = useState("");
+  const [mended, setMended] = useState(NOTHING);
   const [left, setLeft] = useState<string[]>([]);
   const [dealt, setDealt] = useState({ folds: "5", aside: "10", together: "", in_time: "" });
   const features = (audit.spec?.columns ?? []).filter((one) => one.role === "feature").map((one) => one.name);
   const others = (audit.spec?.columns ?? []).filter((one) => one.role !== "outcome").map((one) => one.name);
   const groups = (audit.spec?.columns ?? [])
-    .filter((one) => one.grouped || one.role === "group")
+    .filter((one) => features.includes(one.name) && (one.grouped || one.role === "group"))
     .map((one) => one.name);
+  const proxies = useProxies(features);
   const dealing = () => ({
     folds: Number(dealt.folds),
     test_share: Number(dealt.aside) / 100,
@@ -65,8 +68,8 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
         .filter(([, value]) => value.trim() !== "")
         .map(([name, value]) => [name, Number(value)]),
     );
-    const columns = left.length ? features.filter((one) => !left.includes(one)) : [];
-    return { estimator, ...typed, balanced, reweigh, columns, dealing: dealing() };
+    const recipe = { estimator, ...typed, balanced, ...mended.recipe, left_out: left, dealing: dealing() };
+    return spreadOver(recipe as Recipe, numbersIn(mended.far), Number(mended.seeds) || 1);
   };
   return (
     <form
@@ -74,7 +77,7 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
       className="mt-2 border-y border-rule py-3"
       onSubmit={(event) => {
         event.preventDefault();
-        props.onTrain({ recipes: [asked()] } as never);
+        props.onTrain({ recipes: asked() } as never);
       }}
     >
       <div className="flex flex-wrap items-end gap-x-5 gap-y-2">
@@ -107,24 +110,7 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
           classes weigh alike
         </label>
       </div>
-      <div className="mt-3 flex flex-wrap items-end gap-x-5 gap-y-2">
-        <Labelled text="rows weighed so that the outcome is independent of">
-          <Select
-            name="Outcome independent of"
-            value={reweigh}
-            choices={[{ value: "", label: "nothing" }, ...groups.map((value) => ({ value, label: title(value) }))]}
-            onChoose={setReweigh}
-          />
-        </Labelled>
-      </div>
-      {reweigh && (
-        <p className="mt-1 max-w-[90ch] text-[12.5px] text-soft">
-          Rows of a group that have an outcome more rarely than others weigh more (Kamiran &amp; Calders 2012). It takes
-          for granted that the groups would have it equally often if all were right: where they truly differ, everybody
-          is predicted less well, and rows that weigh most, of small groups, decide most. Where the law forbids to treat
-          people by a group, to weigh them by it may be forbidden, too. What was recorded is not altered.
-        </p>
-      )}
+      <RemedyFields value={mended} onChange={setMended} classed={kind.decides} event={kind.cut} />
       <div className="mt-3 flex flex-wrap items-end gap-x-5 gap-y-2">
         <Typed text="folds" value={dealt.folds} onType={(folds) => setDealt({ ...dealt, folds })} />
         <Typed text="% put aside" value={dealt.aside} onType={(aside) => setDealt({ ...dealt, aside })} />
@@ -141,6 +127,18 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
       </div>
       <fieldset className="mt-3">
         <legend className="text-soft">columns left out</legend>
+        <p className="flex gap-x-5">
+          {groups.length > 0 && (
+            <button type="button" className="act min-h-6" onClick={() => setLeft([...new Set([...left, ...groups])])}>
+              Leave out what makes groups
+            </button>
+          )}
+          {proxies.length > 0 && (
+            <button type="button" className="act min-h-6" onClick={() => setLeft([...new Set([...left, ...proxies])])}>
+              Leave out what stands in for a group
+            </button>
+          )}
+        </p>
         <div className={`flex flex-wrap gap-x-4 ${features.length > 60 ? "max-h-52 overflow-y-auto" : ""}`}>
           {features.map((name) => (
             <label key={name} className="flex min-h-6 items-center gap-1.5">
@@ -157,6 +155,7 @@ export function TrainForm(props: { busy: boolean; onTrain: (body: Schemas["Wante
           ))}
         </div>
       </fieldset>
+      {left.length > 0 && <p className="mt-1.5 max-w-[96ch] text-[12.5px] text-soft">{WARNED.left_out}</p>}
       <p className="mt-3 flex gap-x-5">
         <button type="submit" className="outline-button" disabled={props.busy || left.length === features.length}>
           Train it
