@@ -87,7 +87,7 @@ def test_what_the_band_does_is_said_with_its_price():
     said = say_band(band(desk(), BandSettings(width=0.1), 0, Work()), WORDS, BandSettings(width=0.1))
     text = "".join(span.text for span in said.headline)
     assert (
-        "have a score within 0.10 of the threshold. Decided there in favour of home isles, the gap to north in settled"
+        "have a score within 0.10 of the threshold. Decided there in favour of home isles, the gap to north in the selection rate"
         in text
     )
     assert "The share decided otherwise than the outcome" in text and "The gap is smallest at" in said.detail
@@ -198,7 +198,7 @@ def test_distances_before_and_after_are_told_and_any_row():
     assert half.value_after == pytest.approx((first.value + first.value_after) / 2, abs=1e-5)
     said = say_repaired(result, WORDS, RepairedSettings())
     assert said.headline[0].text.startswith(
-        "Moved 100.0% of the way, wide, in which groups of home are farthest apart, goes from"
+        "Moved 100% of the way, wide, in which groups of home are farthest apart, goes from"
     )
     assert "Few keeps a distance: many claims share a value" in said.detail
 

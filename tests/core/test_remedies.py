@@ -143,9 +143,7 @@ def test_labels_and_decisions_are_told_before_and_after_and_who_paid():
     assert [(paid.metric, paid.group) for paid in one.paid] == [("accuracy", "isles")]
     (sentence,) = say([one], "log_loss", GAP)
     assert "in the labels that it learnt from it rose from 0.40 to 1.00 and in decisions it rose from 0.33" in sentence
-    assert sentence.endswith(
-        "Worse beyond chance: the accuracy of home isles by −20.0 points (−20.0 points to −20.0 points)."
-    )
+    assert sentence.endswith("Worse beyond chance: the accuracy of home isles by −20.0 points (−20.0 to −20.0).")
     (few,) = remedies_of(every, "log_loss", GAP, 0.95, 0.05, minimum_rows=10_000)
     assert (
         few.verdict == "too few" and not few.paid and "too few rows of isles or north" in say([few], "log_loss", GAP)[0]
@@ -173,7 +171,7 @@ def test_every_remedy_is_said_in_words():
         "trained without home area",
         "rows weighed so that home and the outcome are independent",
         "frequent outcomes drawn less often until they are balanced in home isles alone",
-        "all numbers moved 50.0% of the way to being alike in every home",
+        "all numbers moved 50% of the way to being alike in every home",
         "a penalty of 3 on how far mean scores of home are apart, among rows with the event",
         "trained so that the true positive rate and false positive rate of no home is more than 2 points from that of all",
     )

@@ -6,13 +6,14 @@ from collections import Counter
 from datetime import datetime
 from itertools import count
 
+import numpy as np
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
 from zerotilt.api.desk import TheDesk, connected, held, ready
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
-from zerotilt.core.candidates.compared import CandidatesTable, metrics_of, table_of
+from zerotilt.core.candidates.compared import CandidatesTable, gaps_of, metrics_of, table_of
 from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.candidates.remedied import Remedied, remedies_of
 from zerotilt.core.candidates.remedied import say as remedies_told
@@ -58,9 +59,21 @@ class Grouped(BaseModel):
     groups: list[str]
 
 
+class Gap(BaseModel):
+    """Whose metric is held against whose."""
+
+    metric: str
+    column: str
+    group: str
+    reference: str
+
+
 class CandidatesView(BaseModel):
     metrics: list[str] = Field(description="What they can be ordered by, the usual one first")
     groups: list[Grouped]
+    gap: Gap | None = Field(
+        description="The gap that stands beside: what was not named is the farthest group of the first column"
+    )
     remedied: list[Remedied] = Field(description="What remedies did to the gap that stands beside, the worst first")
     remedies_said: list[str]
     frontier_said: list[str] = Field(description="What price stands against what gap")
@@ -142,7 +155,7 @@ def read_candidates(
     groups: dict[str, list[str]] = {}
     for one in first.folds[0].groups if first else ():
         groups.setdefault(one.attribute, []).append(one.group)
-    asked = (gap, column, group, reference) if gap and column and group and reference else None
+    asked = _gap(spec, first, gap, column, group, reference) if gap and first else None
     policy = spec.policy
     made = (
         table_of(list(validated.items()), metric, asked, policy.confidence, policy.alpha, policy.minimum_rows)
@@ -164,6 +177,7 @@ def read_candidates(
     by_name = {one.model.name: one for one in same}
     return CandidatesView(
         metrics=metrics,
+        gap=Gap(metric=asked[0], column=asked[1], group=asked[2], reference=asked[3]) if asked else None,
         groups=[Grouped(attribute=name, groups=found) for name, found in groups.items()],
         remedied=list(remedied),
         remedies_said=list(remedies_told(remedied, metric, asked)) if asked else [],
@@ -174,6 +188,31 @@ def read_candidates(
         others=audit.candidates.count() - len(same),
         looks=sum(counts.values()),
     )
+
+
+def _gap(
+    spec: Spec, worth: Validated, metric: str, column: str, group: str, reference: str
+) -> tuple[str, str, str, str] | None:
+    """A gap of which column, reference or group need not be named: the first column, the meaning's reference or the largest
+    group, and the group that is farthest from it."""
+    sizes: dict[str, Counter[str]] = {}
+    for fold in worth.folds:
+        for one in fold.groups:
+            sizes.setdefault(one.attribute, Counter())[one.group] += one.rows
+    column = column or next(iter(sizes), "")
+    if len(sizes.get(column, ())) < 2:
+        return None
+    said = next((one.reference for one in spec.columns if one.name == column), None)
+    largest = sizes[column].most_common(1)[0][0]
+    reference = reference or (said if said in sizes[column] else largest)
+    if not group:
+        enough = [one for one, rows in sizes[column].items() if one != reference and rows >= spec.policy.minimum_rows]
+        gaps = {one: gaps_of(worth.folds, (metric, column, one, reference)) for one in enough}
+        told = {one: float(np.nanmean(np.abs(found))) for one, found in gaps.items() if np.isfinite(found).any()}
+        group = max(told, key=lambda one: told[one], default="") or next(
+            one for one in sizes[column] if one != reference
+        )
+    return metric, column, group, reference
 
 
 def _view(one: Candidate, looks: int) -> CandidateView:

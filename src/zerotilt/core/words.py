@@ -34,6 +34,19 @@ def signed_points(difference: float) -> str:
     return f"{difference * 100:+.1f} points".replace("-", "−")
 
 
+def points_span(value: float | None, low: float | None, high: float | None) -> str:
+    """A difference of shares with its interval.
+
+    >>> points_span(-0.024, -0.056, 0.008)
+    '−2.4 points (−5.6 to +0.8)'
+    """
+    if value is None:
+        return "not defined"
+    if low is None or high is None:
+        return signed_points(value)
+    return f"{signed_points(value)} ({signed_points(low).removesuffix(' points')} to {signed_points(high).removesuffix(' points')})"
+
+
 def decimal(value: float, digits: int = 3) -> str:
     text = f"{value:.{digits}f}"
     return text.removeprefix("-") if float(text) == 0 else text.replace("-", "−")  # a zero has no sign

@@ -3392,6 +3392,8 @@ export interface components {
             metrics: string[];
             /** Groups */
             groups: components["schemas"]["Grouped"][];
+            /** @description The gap that stands beside: what was not named is the farthest group of the first column */
+            gap: components["schemas"]["zerotilt__api__candidates__Gap"] | null;
             /**
              * Remedied
              * @description What remedies did to the gap that stands beside, the worst first
@@ -7961,7 +7963,7 @@ export interface components {
              */
             concerned?: number | null;
             /** @description How far off it is; none where there is no tolerance */
-            gap?: components["schemas"]["Gap"] | null;
+            gap?: components["schemas"]["zerotilt__core__findings__Gap"] | null;
         };
         /**
          * FindingView
@@ -8211,28 +8213,6 @@ export interface components {
             cost: number;
             /** Thresholds */
             thresholds: components["schemas"]["GroupThreshold"][];
-        };
-        /**
-         * Gap
-         * @description A measure's distance from parity, with its interval and what is within.
-         */
-        Gap: {
-            /**
-             * Scale
-             * @enum {string}
-             */
-            scale: "ratio" | "difference";
-            /** Value */
-            value: number | null;
-            /** Low */
-            low: number | null;
-            /** High */
-            high: number | null;
-            /** Within */
-            within: [
-                number,
-                number
-            ];
         };
         /**
          * GapChange
@@ -14767,6 +14747,20 @@ export interface components {
             unfavourable: string;
         };
         /**
+         * Gap
+         * @description Whose metric is held against whose.
+         */
+        zerotilt__api__candidates__Gap: {
+            /** Metric */
+            metric: string;
+            /** Column */
+            column: string;
+            /** Group */
+            group: string;
+            /** Reference */
+            reference: string;
+        };
+        /**
          * Moved
          * @description What one feature did to the outputs of all rows.
          */
@@ -14795,6 +14789,28 @@ export interface components {
             lowered_row: number;
             /** Lowered Name */
             lowered_name: string;
+        };
+        /**
+         * Gap
+         * @description A measure's distance from parity, with its interval and what is within.
+         */
+        zerotilt__core__findings__Gap: {
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "ratio" | "difference";
+            /** Value */
+            value: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Within */
+            within: [
+                number,
+                number
+            ];
         };
         /**
          * Moved

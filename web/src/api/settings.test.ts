@@ -18,7 +18,8 @@ function other(setting: {
   if (setting.values) return setting.values.find((one) => one !== setting.default);
   if (setting.kind === "boolean") return !setting.default;
   if (setting.kind === "integer") return setting.most === 3 ? 1 : Number(setting.default ?? setting.least ?? 0) + 3;
-  if (setting.kind === "number") return Number(setting.default ?? 0) + 0.125;
+  const usual = Number(setting.default ?? 0);
+  if (setting.kind === "number") return usual + (usual + 0.125 > (setting.most ?? Infinity) ? -0.125 : 0.125);
   if (setting.kind === "object") return setting.of === "number" ? { "a=b, c": 0.25 } : { "a,b & c": "5%", ф: "" };
   if (setting.kind === "string") return "a · b, c=d&e";
   if (setting.of === "string") return ["one, two", "50%", "a%2Cb", "ф"];

@@ -21,11 +21,17 @@ const FAR = 3;
 
 /** Means with intervals, one a row, on an axis of their own; what lies far beyond most stands at the edge. */
 export function MeanRows(
-  props: Pressable<MeanRow[], MeanRow> & { label: string; tick: (value: number) => string; chosen: string },
+  props: Pressable<MeanRow[], MeanRow> & {
+    label: string;
+    tick: (value: number) => string;
+    chosen: string;
+    /** Room for the text at the right. */
+    right?: number;
+  },
 ) {
   const { result: rows, width, tick } = props;
   const name = Math.min(290, width * 0.36);
-  const right = 190;
+  const right = props.right ?? 190;
   const values = rows.flatMap((row) => [row.found.low, row.found.high, row.other]).filter((one) => one != null);
   const middle = [...values].sort((a, b) => a - b);
   const [a, b] = [middle[Math.floor(middle.length * 0.1)] ?? 0, middle[Math.floor(middle.length * 0.8)] ?? 1];

@@ -15,6 +15,8 @@ export interface Priced {
 
 const [TOP, LEFT, RIGHT, FOOT] = [18, 74, 24, 46];
 const HEIGHT = 400;
+const FAR = 3;
+const LINE = 15;
 
 /** What every version costs against the gap it leaves, with intervals in both directions; those outdone fade. */
 export function PriceAndGap(
@@ -27,18 +29,32 @@ export function PriceAndGap(
   },
 ) {
   const { result: all, width } = props;
-  const ends = (of: "price" | "gap") =>
-    all.flatMap((one) => [one[of].value, one[of].low, one[of].high]).filter((one) => one != null);
-  const scale = (values: number[], range: [number, number], zero: boolean) => {
+  const scale = (of: "price" | "gap", range: [number, number], zero: boolean) => {
+    const middle = all
+      .map((one) => one[of].value)
+      .filter((one) => one != null)
+      .sort((a, b) => a - b);
+    const [first, last] = [middle[Math.floor(middle.length * 0.1)] ?? 0, middle[Math.floor(middle.length * 0.8)] ?? 1];
+    const reach = Math.max(last - first, Math.abs(last) * 0.02, 1e-9) * FAR;
+    const values = all
+      .flatMap((one) => [one[of].value, one[of].low, one[of].high])
+      .filter((one) => one != null)
+      .filter((one) => one >= first - reach && one <= last + reach);
     const [least, most] = [Math.min(...values, ...(zero ? [0] : [])), Math.max(...values, ...(zero ? [0] : []))];
     const room = (most - least || 1) * 0.06;
-    return scaleLinear([least - room, most + room], range);
+    return scaleLinear([least - room, most + room], range).clamp(true);
   };
-  const x = scale(ends("gap"), [LEFT, width - RIGHT], true);
-  const y = scale(ends("price"), [HEIGHT - FOOT, TOP], false);
+  const x = scale("gap", [LEFT, width - RIGHT], true);
+  const y = scale("price", [HEIGHT - FOOT, TOP], false);
   const line = all
     .filter((one) => !one.dominated && one.gap.value != null && one.price.value != null)
     .sort((a, b) => Math.abs(a.gap.value ?? 0) - Math.abs(b.gap.value ?? 0));
+  const labels = placed(
+    all
+      .filter((one) => (!one.dominated || one.key === props.chosen) && one.gap.value != null && one.price.value != null)
+      .map((one) => ({ key: one.key, cx: x(one.gap.value ?? 0), cy: y(one.price.value ?? 0) })),
+    width,
+  );
   return (
     // biome-ignore lint/a11y/useSemanticElements: a drawing whose marks are buttons
     <svg width={width} height={HEIGHT} role="group" aria-label={props.label}>
@@ -114,14 +130,31 @@ export function PriceAndGap(
                 />
               )}
             </g>
-            {(!one.dominated || one.key === props.chosen) && (
-              <text aria-hidden pointerEvents="none" x={cx + 9} y={cy - 9} fontSize={12.5} fill="var(--ink)">
-                {one.key}
-              </text>
-            )}
           </g>
         );
       })}
+      <g aria-hidden pointerEvents="none" fontSize={12.5} fill="var(--ink)">
+        {labels.map(({ key, at, cx, cy, left }) => (
+          <g key={key}>
+            <line x1={cx} y1={cy} x2={cx + (left ? -8 : 8)} y2={at} stroke="var(--soft)" strokeWidth={0.7} />
+            <text x={cx + (left ? -10 : 10)} y={at} dominantBaseline="central" textAnchor={left ? "end" : "start"}>
+              {key}
+            </text>
+          </g>
+        ))}
+      </g>
     </svg>
   );
+}
+
+/** Names beside their marks, moved apart upwards where they would lie on each other. */
+function placed(marks: { key: string; cx: number; cy: number }[], width: number) {
+  let above = Number.POSITIVE_INFINITY;
+  return [...marks]
+    .sort((a, b) => b.cy - a.cy)
+    .map((one) => {
+      const at = Math.max(Math.min(one.cy - 12, above - LINE), 8);
+      above = at;
+      return { ...one, at, left: one.cx > width * 0.6 };
+    });
 }

@@ -159,7 +159,7 @@ def _remedies(recipe: Recipe):
         yield f"{done} until they are balanced {where}"
     if (r := recipe.repair) is not None:
         what = words.listing([words.title(one) for one in r.columns]) if r.columns else "all numbers"
-        yield f"{what} moved {words.percent(r.level)} of the way to being alike in every {words.title(r.by)}"
+        yield f"{what} moved {r.level * 100:g}% of the way to being alike in every {words.title(r.by)}"
     if (r := recipe.penalise) is not None:
         whose = {"all": "all rows", "event": "rows with the event", "no event": "rows without the event"}[r.rows]
         of = "mean scores" if r.distance == "mean" else "distributions of scores"

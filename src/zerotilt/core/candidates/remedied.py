@@ -242,6 +242,8 @@ def _losses(one: Remedied, column: str) -> str:
 def _spanned(one: Estimate, metric: str) -> str:
     if one.value is None or one.low is None or one.high is None:
         return "an amount that cannot be told"
+    if metric_named(metric).kind == "rate":
+        return words.points_span(one.value, one.low, one.high)
     return f"{_signed(one.value, metric)} ({_signed(one.low, metric)} to {_signed(one.high, metric)})"
 
 

@@ -124,4 +124,6 @@ def _gap(one: CandidateStanding, metric: str) -> str:
     found = one.gap
     if found is None or found.low is None or found.high is None:
         return show(_size(one))
+    if rate:
+        return words.points_span(found.value, found.low, found.high)
     return f"{show(_size(one))} ({show(found.low)} to {show(found.high)})"

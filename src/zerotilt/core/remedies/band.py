@@ -145,7 +145,7 @@ def say(result: BandResult, wording: Wording, settings: BandSettings) -> Reading
     name, one = words.title(result.attribute), result.chosen
     head = (
         f"{words.percent(one.inside)} of {of} have a score within {words.decimal(result.width, 2)} of the threshold. Decided there "
-        f"in favour of {name} {result.worse_off}, the gap to {result.compared} in {wording.favourable} goes from "
+        f"in favour of {name} {result.worse_off}, the gap to {result.compared} in the selection rate goes from "
         f"{points(result.gap)} to {points(one.gap)}."
     )
     if result.worse_off == result.compared:

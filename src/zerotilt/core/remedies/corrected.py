@@ -155,7 +155,7 @@ def say(result: CorrectedResult, wording: Wording, settings: CorrectedSettings) 
         f"{'changes' if result.changed == 1 else 'change'}: {words.count(gained)} become {wording.favourable}, {words.count(lost)} the other way."
     )
     second = (
-        f" The gap of {result.worse_off} to {result.compared} goes from {points(result.gap)} to {points(result.gap_after)}."
+        f" The gap of {result.worse_off} to {result.compared} in the selection rate goes from {points(result.gap)} to {points(result.gap_after)}."
         if result.worse_off != result.compared
         else ""
     )

@@ -111,6 +111,4 @@ class Deciding:
 
 def points(one: Estimate) -> str:
     """A difference of shares with its interval, in words."""
-    if one.value is None or one.low is None or one.high is None:
-        return "not defined"
-    return f"{words.signed_points(one.value)} ({words.signed_points(one.low)} to {words.signed_points(one.high)})"
+    return words.points_span(one.value, one.low, one.high)

@@ -157,7 +157,7 @@ def say(result: RepairedResult, wording: Wording, settings: RepairedSettings) ->
         )
     first = known[0]
     head = (
-        f"Moved {words.percent(result.level)} of the way, {words.title(first.feature)}, in which groups of {name} are farthest apart, "
+        f"Moved {f'{result.level * 100:g}%'} of the way, {words.title(first.feature)}, in which groups of {name} are farthest apart, "
         f"goes from a distance of {words.decimal(first.apart or 0.0, 2)} to {words.decimal(first.apart_after or 0.0, 2)} in {of}."
     )
     left = [one for one in known if (one.apart_after or 0.0) > 0.1 and result.level == 1]

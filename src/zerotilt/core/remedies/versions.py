@@ -195,25 +195,25 @@ def say(result: VersionsResult, wording: Wording, settings: VersionsSettings) ->
     first = f"{words.opening(base)} has {_article(result.metric)} of {_told(whole[base].value, result.metric, wording)} on {of}"
     if not others:
         return Reading(headline=(Span(text=f"{first}; the audit has no other version to hold against it."),), detail="")
-    named = {
-        verdict: [one.version for one in whole.values() if one.verdict == verdict] for verdict in ("better", "worse")
+    verdicts = {
+        one: [each.version for each in whole.values() if each.verdict == one]
+        for one in ("better", "worse", "not told apart")
     }
     said = [
-        f"{words.listing(names[:4])}{_more(names)} {'is' if len(names) == 1 else 'are'} {verdict}"
-        for verdict, names in named.items()
+        f"{_counted(names)} {'is' if len(names) == 1 else 'are'} {verdict}{' from it' if verdict == 'not told apart' else ''}"
+        for verdict, names in verdicts.items()
         if names
     ]
-    alike = [one.version for one in whole.values() if one.verdict == "not told apart"]
-    if alike:
-        said.append(
-            f"{words.listing(alike[:4])}{_more(alike)} {'is' if len(alike) == 1 else 'are'} not told apart from it"
-        )
     second = f" {words.opening('; '.join(said))}." if said else ""
-    for_whom = [one for one in read if one.attribute and one.verdict in ("worse", "better")]
+    for_whom: dict[str, VersionValue] = {}
+    judged = [one for one in read if one.attribute and one.verdict in ("worse", "better")]
+    # of every version the group for which it is worse by most, or else better
+    for one in sorted(judged, key=lambda one: (one.verdict != "worse", -abs((one.change and one.change.value) or 0.0))):
+        for_whom.setdefault(one.version, one)
     points = tuple(
-        f"{words.opening(one.version)} is {one.verdict} for {words.title(one.attribute)} {one.group}: "
+        f"{words.opening(one.version)} is {one.verdict} for {_group(one)}: "
         f"{_signed(one.change, result.metric, wording)} ({words.plural(one.rows, 'row')})."
-        for one in sorted(for_whom, key=lambda one: (one.verdict != "worse", one.p or 0.0))[:6]
+        for one in list(for_whom.values())[:6]
         if one.change is not None
     )
     detail = (
@@ -225,8 +225,13 @@ def say(result: VersionsResult, wording: Wording, settings: VersionsSettings) ->
     return Reading(headline=(Span(text=f"{first}."), Span(text=second)), detail=detail, points=points)
 
 
-def _more(names: list[str]) -> str:
-    return f" and {words.plural(len(names) - 4, 'other')}" if len(names) > 4 else ""
+def _counted(names: list[str]) -> str:
+    return words.listing(names) if len(names) <= 2 else words.plural(len(names), "version")
+
+
+def _group(one: VersionValue) -> str:
+    name = "the segment" if one.attribute == membership.SEGMENTS else words.title(one.attribute)
+    return f"{name} {one.group}"
 
 
 def _article(metric: str) -> str:
@@ -256,10 +261,12 @@ def _signed(one: Estimate, metric: str, wording: Wording) -> str:
     plain = _write(metric, wording)
 
     def show(value: float) -> str:
-        return words.signed_points(value) if share else f"{'+' if value > 0 else ''}{plain(value)}"
+        return f"{'+' if value > 0 else ''}{plain(value)}"
 
     if one.value is None:
         return "by an amount that is not defined"
+    if share:
+        return words.points_span(one.value, one.low, one.high)
     return f"{show(one.value)} ({show(one.low or 0.0)} to {show(one.high or 0.0)})"
 
 

@@ -34,7 +34,7 @@ export function Candidates() {
   return (
     <>
       <Controls>
-        {view?.table && <Order view={view} wanted={wanted} onChoose={set} />}
+        {view?.table && <Order view={view} onChoose={set} />}
         <button
           type="button"
           className="outline-button ml-auto"
@@ -102,7 +102,7 @@ export function Candidates() {
           <DataTable
             name="candidates"
             rows={[...view.table.standings]}
-            columns={columnsOf(view, namesOf(audit).unit, wanted.gap)}
+            columns={columnsOf(view, namesOf(audit).unit, view.gap?.metric ?? "")}
             rowKey={(row) => row.name}
             onRow={(row) => setChosen(row.name)}
             chosen={chosen}

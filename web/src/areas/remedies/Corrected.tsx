@@ -10,7 +10,7 @@ import { Choose, named } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { count, decimal } from "../../ui/numbers";
+import { count, decimal, type Estimate, interval, percent } from "../../ui/numbers";
 import { share } from "./Band";
 import { useGroupColumns } from "./useGroupColumns";
 
@@ -38,19 +38,20 @@ export function Corrected() {
       <Sheet asked={asked}>
         {(evidence) => {
           const { result } = evidence;
+          if (!result.taken) return null;
           const name = "Share of every group that gets the favourable decision, now and corrected";
           const bars = result.groups.flatMap((one) => [
             {
               key: `${one.group} now`,
               label: `${one.group}, now`,
               found: one.before.favoured,
-              text: share(one.before.favoured),
+              text: ends(one.before.favoured),
             },
             {
               key: `${one.group} corrected`,
               label: `${one.group}, corrected`,
               found: one.after.favoured,
-              text: share(one.after.favoured),
+              text: ends(one.after.favoured),
             },
           ]);
           return (
@@ -92,6 +93,7 @@ export function Corrected() {
   );
 }
 
+const ends = (one: Estimate) => (one.value == null ? "" : interval(one, percent));
 const GROUPS: Column<Group>[] = [
   { key: "group", label: "group", left: true, value: (one) => one.group },
   { key: "rows", label: "rows", value: (one) => one.rows, show: (one) => count(one.rows) },

@@ -23,7 +23,7 @@ export function Frontier() {
   const one = view?.candidates.find((candidate) => candidate.name === chosen);
   if (found.error) return <ProblemNote problem={found.error} />;
   if (!view) return null;
-  if (!view.table || !view.groups.length)
+  if (!view.table || !view.gap)
     return (
       <p className="mt-10 max-w-[60ch] font-serif text-[20px]" data-testid="reading">
         {view.table
@@ -31,7 +31,7 @@ export function Frontier() {
           : "Nothing was trained here yet, so there is nothing to set against each other. Train candidates first."}
       </p>
     );
-  const [show, gap] = [writing(view.table.metric, unit), writing(wanted.gap, unit)];
+  const [show, gap] = [writing(view.table.metric, unit), writing(view.gap.metric, unit)];
   const points = view.table.standings.flatMap((standing) => {
     const candidate = view.candidates.find((each) => each.name === standing.name);
     if (!standing.gap || standing.gap.value == null || standing.validation.value == null) return [];
@@ -46,12 +46,12 @@ export function Frontier() {
       },
     ];
   });
-  const of = `${title(wanted.column)}: ${wanted.group} less ${wanted.reference}`;
-  const name = `${label(view.table.metric)} against the gap in ${label(wanted.gap)} of every candidate`;
+  const of = `${title(view.gap.column)}: ${view.gap.group} less ${view.gap.reference}`;
+  const name = `${label(view.table.metric)} against the gap in ${label(view.gap.metric)} of every candidate`;
   return (
     <>
       <Controls>
-        <Order view={view} wanted={wanted} onChoose={set} always />
+        <Order view={view} onChoose={set} always />
       </Controls>
       <p className="mt-3 max-w-[72ch] font-serif text-[21px] leading-[1.3]" data-testid="reading">
         {view.frontier_said[0]}
@@ -80,7 +80,7 @@ export function Frontier() {
             result={points}
             width={width}
             label={name}
-            across={`gap in ${label(wanted.gap)}, ${of}`}
+            across={`gap in ${label(view.gap?.metric ?? "")}, ${of}`}
             upwards={`${label(view.table?.metric ?? "")} (${view.table?.larger_is_better ? "more" : "less"} is better)`}
             tick={[gap, show]}
             chosen={chosen}

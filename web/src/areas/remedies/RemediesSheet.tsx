@@ -22,14 +22,14 @@ export function RemediesSheet() {
         onOpen={(part) => set({ part })}
         parts={[
           { key: "candidates", label: "Candidates", show: () => <Candidates /> },
-          { key: "frontier", label: "Price against gap", show: () => <Frontier /> },
-          { key: "versions", label: "Versions compared", show: () => <Versions /> },
-          { key: "changed", label: "What changed for whom", show: () => <Changed /> },
-          { key: "repair", label: "Values repaired", show: () => <Repaired /> },
+          { key: "frontier", label: "Price and gap", show: () => <Frontier /> },
+          { key: "versions", label: "Versions", show: () => <Versions /> },
+          { key: "changed", label: "What changed", show: () => <Changed /> },
+          { key: "repair", label: "Repaired values", show: () => <Repaired /> },
           ...(kind.cut
             ? [
-                { key: "band", label: "Band at the threshold", show: () => <Band /> },
-                { key: "corrected", label: "Corrected decisions", show: () => <Corrected /> },
+                { key: "band", label: "Band", show: () => <Band /> },
+                { key: "corrected", label: "Corrected", show: () => <Corrected /> },
               ]
             : []),
         ]}

@@ -26,7 +26,8 @@ const WORDS: Record<Value["verdict"], string> = {
   "too few": "too few rows",
 };
 const ALL = "all rows";
-const groupOf = (one: Value) => (one.attribute ? `${title(one.attribute)}: ${one.group}` : ALL);
+const attributeOf = (one: Value) => (one.attribute === "(segments)" ? "segment" : title(one.attribute));
+const groupOf = (one: Value) => (one.attribute ? `${attributeOf(one)}: ${one.group}` : ALL);
 
 /** Every version in every metric and group, held against the version that is read. */
 export function Versions() {
@@ -114,6 +115,7 @@ export function Versions() {
                       text: one.verdict === "base" ? "the version read" : changed(one, show),
                     }))}
                     width={width}
+                    right={270}
                     tick={show}
                     label={name}
                     chosen=""

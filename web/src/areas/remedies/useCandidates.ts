@@ -13,26 +13,20 @@ export interface Beside {
   reference: string;
 }
 
-/** What the address asks for; ``gap``: one is read in any case, the first group's against the column's first other. */
+/** What the address asks for; ``gap``: one is read in any case. */
 export function useWanted(gap: boolean): Beside {
-  const { search, kind, audit } = useAuditContext();
-  const asked = {
+  const { search, kind } = useAuditContext();
+  return {
     metric: search.get("metric") ?? "",
-    gap: search.get("gap") ?? "",
+    gap: search.get("gap") ?? (gap ? kind.headline : ""),
     column: search.get("column") ?? "",
     group: search.get("group") ?? "",
     reference: search.get("reference") ?? "",
   };
-  const any = useCandidates(asked, gap && !asked.gap).found.data?.groups ?? [];
-  const first = any[0];
-  if (!gap || asked.gap || !first) return asked;
-  const reference = audit.spec?.columns.find((one) => one.name === first.attribute)?.reference || first.groups[0] || "";
-  const group = first.groups.find((one) => one !== reference) ?? "";
-  return { ...asked, gap: kind.headline, column: first.attribute, group, reference };
 }
 
 /** The candidates of the audit in one metric; asked for again whenever one was trained. */
-export function useCandidates(wanted: Beside, enabled = true) {
+export function useCandidates(wanted: Beside) {
   const { audit } = useAuditContext();
   const client = useQueryClient();
   const { tasks } = useTasks();
@@ -47,7 +41,6 @@ export function useCandidates(wanted: Beside, enabled = true) {
         }),
       ),
     placeholderData: (before) => before,
-    enabled,
   });
   // biome-ignore lint/correctness/useExhaustiveDependencies: what is new is there once one more has ended
   useEffect(() => {
