@@ -25,6 +25,7 @@ from zerotilt.api import (
     reports,
     settings,
     tasks,
+    versions,
 )
 from zerotilt.api.desk import Desk
 from zerotilt.api.guard import Guard
@@ -58,6 +59,7 @@ def create(files: FileStore, pages: Path | None = None, folder: Path | None = No
         person,
         choices,
         candidates,
+        versions,
     ):
         app.include_router(part.router)
     if pages is not None and (pages / "index.html").exists():

@@ -6,29 +6,28 @@ from collections import Counter
 from datetime import datetime
 from itertools import count
 
-import numpy as np
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
 from zerotilt.api.desk import TheDesk, connected, held, ready
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
-from zerotilt.core.candidates.compared import CandidatesTable, gaps_of, metrics_of, table_of
+from zerotilt.core.candidates.compared import CandidatesTable
 from zerotilt.core.candidates.recipe import Dealing, Recipe
-from zerotilt.core.candidates.remedied import Remedied, remedies_of
-from zerotilt.core.candidates.remedied import say as remedies_told
-from zerotilt.core.candidates.said import say, say_frontier
+from zerotilt.core.candidates.remedied import Remedied
 from zerotilt.core.candidates.validated import AsideMeasured, LearntGroup, Limited, Validated
 from zerotilt.core.meaning import Spec
 from zerotilt.core.refusal import Refused
 from zerotilt.core.tasks import kind_of
-from zerotilt.store.records import ACTIVE, Audit, Candidate, ModelVersion, TableFile, Task, TestLook
-from zerotilt.tasks.board import current_table
+from zerotilt.store.records import ACTIVE, Audit, Candidate, ModelVersion, Task, TestLook
+from zerotilt.tasks.board import current_table, version_of
+from zerotilt.tasks.candidates import of_table, standing
 
 router = APIRouter(prefix="/api/audits/{audit_id}/candidates", tags=["candidates"])
 
 
 class Wanted(BaseModel):
+    parent: str | None = Field(default=None, description="The version whose recipe was changed into these")
     recipes: list[Recipe] = Field(
         default=[], max_length=40, description="The starter set when empty: every estimator as it comes"
     )
@@ -59,7 +58,7 @@ class Grouped(BaseModel):
     groups: list[str]
 
 
-class Gap(BaseModel):
+class GapShown(BaseModel):
     """Whose metric is held against whose."""
 
     metric: str
@@ -71,7 +70,7 @@ class Gap(BaseModel):
 class CandidatesView(BaseModel):
     metrics: list[str] = Field(description="What they can be ordered by, the usual one first")
     groups: list[Grouped]
-    gap: Gap | None = Field(
+    gap: GapShown | None = Field(
         description="The gap that stands beside: what was not named is the farthest group of the first column"
     )
     remedied: list[Remedied] = Field(description="What remedies did to the gap that stands beside, the worst first")
@@ -91,8 +90,9 @@ def train(audit: Audit, desk: TheDesk, wanted: Wanted) -> list[TaskView]:
     table, spec = current_table(ready(audit)), Spec.model_validate(audit.spec)
     if not spec.knows_outcome:
         raise Refused("No column holds what happened; nothing can be learnt.", todo="Set the outcome in Intake.")
+    parent = version_of(audit, wanted.parent)
     recipes = wanted.recipes or starter(spec, wanted.dealing)
-    known = [Recipe.model_validate(one.recipe) for one in _here(audit, table, spec)]
+    known = [Recipe.model_validate(one.recipe) for one in of_table(audit, table, spec)]
     new = [one for place, one in enumerate(recipes) if one not in known and one not in recipes[:place]]
     if not new:
         raise Refused(
@@ -111,16 +111,11 @@ def train(audit: Audit, desk: TheDesk, wanted: Wanted) -> list[TaskView]:
             "table_digest": table.digest,
             "recipe": recipe.model_dump(mode="json"),
             "name": name,
+            "parent": str(parent.id) if parent else None,
         }
         task = desk.board.submit("train", f"Training {name}", payload, audit)
         found.append(TaskView.of(Task.get_by_id(task.id)))
     return found
-
-
-def _here(audit: Audit, table: TableFile, spec: Spec) -> list[Candidate]:
-    """Candidates of this table and meaning, the oldest first."""
-    every = audit.candidates.select(Candidate, ModelVersion).join(ModelVersion).order_by(Candidate.created)
-    return [one for one in every if one.table_digest == table.digest and one.meaning == spec.digest()]
 
 
 def starter(spec: Spec, dealing: Dealing) -> list[Recipe]:
@@ -143,76 +138,31 @@ def read_candidates(
     ``gap``: the metric whose difference between group and reference is told.
     """
     table, spec = current_table(ready(audit)), Spec.model_validate(audit.spec)
-    here = _here(audit, table, spec)
-    dealing = here[-1].recipe["dealing"] if here else None
-    same = [one for one in here if one.recipe["dealing"] == dealing]
-    validated = {one.model.name: Validated.model_validate(one.validated) for one in same}
-    metrics = metrics_of(spec.task, validated.values())
-    metric = metric or next(iter(metrics), "")
-    if metric and metric not in metrics and validated:
-        raise Refused(f"metric: “{metric}” is not measured of these candidates.", todo="Choose another.")
-    first = next(iter(validated.values()), None)
+    rows, found = standing(audit, table, spec, metric=metric, gap=gap, column=column, group=group, reference=reference)
+    first = next(iter(found.worth.values()), None)
     groups: dict[str, list[str]] = {}
     for one in first.folds[0].groups if first else ():
         groups.setdefault(one.attribute, []).append(one.group)
-    asked = _gap(spec, first, gap, column, group, reference) if gap and first else None
-    policy = spec.policy
-    made = (
-        table_of(list(validated.items()), metric, asked, policy.confidence, policy.alpha, policy.minimum_rows)
-        if validated
-        else None
-    )
-    recipes = {one.model.name: Recipe.model_validate(one.recipe) for one in same}
-    remedied = remedies_of(
-        [(name, recipes[name], one) for name, one in validated.items()],
-        metric,
-        asked,
-        policy.confidence,
-        policy.alpha,
-        policy.minimum_rows,
-    )
     counts = Counter(
-        look.candidate_id for look in TestLook.select().where(TestLook.candidate << [one.id for one in same])
+        look.candidate_id for look in TestLook.select().where(TestLook.candidate << [one.id for one in rows])
     )
-    by_name = {one.model.name: one for one in same}
+    by_name = {one.model.name: one for one in rows}
+    gapped = found.gap and GapShown(**dict(zip(("metric", "column", "group", "reference"), found.gap, strict=True)))
     return CandidatesView(
-        metrics=metrics,
-        gap=Gap(metric=asked[0], column=asked[1], group=asked[2], reference=asked[3]) if asked else None,
-        groups=[Grouped(attribute=name, groups=found) for name, found in groups.items()],
-        remedied=list(remedied),
-        remedies_said=list(remedies_told(remedied, metric, asked)) if asked else [],
-        frontier_said=list(say_frontier(made, asked, spec.wording)) if made else [],
-        reading=list(say(made, spec.wording)) if made else [],
-        table=made,
-        candidates=[_view(by_name[one.name], counts[by_name[one.name].id]) for one in made.standings] if made else [],
-        others=audit.candidates.count() - len(same),
+        metrics=found.metrics,
+        gap=gapped,
+        groups=[Grouped(attribute=name, groups=each) for name, each in groups.items()],
+        remedied=list(found.remedied),
+        remedies_said=list(found.remedies_said),
+        frontier_said=list(found.frontier_said),
+        reading=list(found.reading),
+        table=found.table,
+        candidates=[_view(by_name[one.name], counts[by_name[one.name].id]) for one in found.table.standings]
+        if found.table
+        else [],
+        others=audit.candidates.count() - len(rows),
         looks=sum(counts.values()),
     )
-
-
-def _gap(
-    spec: Spec, worth: Validated, metric: str, column: str, group: str, reference: str
-) -> tuple[str, str, str, str] | None:
-    """A gap of which column, reference or group need not be named: the first column, the meaning's reference or the largest
-    group, and the group that is farthest from it."""
-    sizes: dict[str, Counter[str]] = {}
-    for fold in worth.folds:
-        for one in fold.groups:
-            sizes.setdefault(one.attribute, Counter())[one.group] += one.rows
-    column = column or next(iter(sizes), "")
-    if len(sizes.get(column, ())) < 2:
-        return None
-    said = next((one.reference for one in spec.columns if one.name == column), None)
-    largest = sizes[column].most_common(1)[0][0]
-    reference = reference or (said if said in sizes[column] else largest)
-    if not group:
-        enough = [one for one, rows in sizes[column].items() if one != reference and rows >= spec.policy.minimum_rows]
-        gaps = {one: gaps_of(worth.folds, (metric, column, one, reference)) for one in enough}
-        told = {one: float(np.nanmean(np.abs(found))) for one, found in gaps.items() if np.isfinite(found).any()}
-        group = max(told, key=lambda one: told[one], default="") or next(
-            one for one in sizes[column] if one != reference
-        )
-    return metric, column, group, reference
 
 
 def _view(one: Candidate, looks: int) -> CandidateView:

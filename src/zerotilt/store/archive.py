@@ -37,6 +37,8 @@ from zerotilt.store.records import (
     TakenApart,
     Task,
     TestLook,
+    VersionChoice,
+    VersionNote,
 )
 
 FORMAT = "zerotilt-archive/1"
@@ -47,7 +49,10 @@ MOST_RECORDS = 2 * 2**30
 """Bytes of records that are read."""
 OWNED = (TableFile, ModelVersion, MeaningVersion, Judgement, Remark, TakenApart, ReportDraft, Report)
 """What belongs to an audit and to nothing else. The order is that in which records can be written: owners first."""
-ORDER = (Audit, EvidenceRow, *OWNED, AuditEvidence, Kept, Raised, DecisionRule, Candidate, TestLook, Signature, Task)
+ORDER = (
+    Audit, EvidenceRow, *OWNED, AuditEvidence, Kept, Raised, DecisionRule, Candidate, TestLook, VersionNote, VersionChoice,
+    Signature, Task,
+)  # fmt: skip
 
 
 def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Model]]]:
@@ -65,6 +70,8 @@ def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Mo
     yield DecisionRule, DecisionRule.select().join(ModelVersion).where(ModelVersion.audit == audit)
     yield Candidate, Candidate.select().where(Candidate.audit == audit)
     yield TestLook, TestLook.select().join(Candidate).where(Candidate.audit == audit)
+    yield VersionNote, VersionNote.select().join(ModelVersion).where(ModelVersion.audit == audit)
+    yield VersionChoice, VersionChoice.select().where(VersionChoice.audit == audit)
     yield Signature, Signature.select().join(Report).where(Report.audit == audit)
     done = (Task.kind == "check") & (Task.state == "done")
     yield Task, audit.tasks.where(done).order_by(Task.finished.desc()).limit(1)

@@ -18,9 +18,10 @@ def duplicate(audit: Audit) -> Audit:
     table = audit.tables.order_by(TableFile.created.desc()).first()
     if table is not None:
         _copied(table, made)
-    versions = {}
+    versions: dict[str, ModelVersion] = {}
     for model in audit.models.order_by(ModelVersion.created):
-        versions[str(model.id)] = version = _copied(model, made)
+        parent = versions.get(str(model.parent_id))
+        versions[str(model.id)] = version = _copied(model, made, parent=parent)
         last = model.rules.order_by(DecisionRule.number.desc()).first()
         if last is not None:
             own = {name: value for name, value in last.__data__.items() if name != "id"}
@@ -46,9 +47,9 @@ def _copy_check(audit: Audit, made: Audit, versions: dict[str, ModelVersion]) ->
     Task.create(**own, audit=made, payload=payload)
 
 
-def _copied(record, audit: Audit):
+def _copied(record, audit: Audit, **more):
     own = {name: value for name, value in record.__data__.items() if name not in ("id", "audit")}
-    return type(record).create(**own, audit=audit)
+    return type(record).create(**own | {"audit": audit} | more)
 
 
 def _title(title: str) -> str:

@@ -49,6 +49,7 @@ class Audit(Record):
     tables: Any
     models: Any
     candidates: Any
+    choices: Any
     tasks: Any
     asked: Any
     kept: Any
@@ -78,7 +79,45 @@ class ModelVersion(Record):
     digest = TextField()
     card = BinaryJSONField(index=False)
     created = DateTimeTZField(constraints=NOW)
+    parent = ForeignKeyField("self", backref="children", null=True, on_delete="set null")
+    """The version that it came from, where somebody said or work here knows."""
+    parent_id: UUID | None
     rules: Any
+    notes: Any
+    candidates: Any
+
+
+class VersionNote(Record):
+    """What somebody noted of how a version was made: a script, a cell of a notebook, a git commit, or words."""
+
+    model = ForeignKeyField(ModelVersion, backref="notes", on_delete="cascade")
+    model_id: UUID
+    kind = TextField()
+    text = TextField()
+    author = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        table_name = "version_note"
+
+
+class VersionChoice(Record):
+    """That a version was chosen, by whom, why and at what price; the newest holds."""
+
+    audit = ForeignKeyField(Audit, backref="choices", on_delete="cascade")
+    model = ForeignKeyField(ModelVersion, null=True, on_delete="set null")
+    model_id: UUID | None
+    name = TextField()
+    digest = TextField()
+    reason = TextField()
+    traded = TextField(default="")
+    said = BinaryJSONField(index=False, default=list)
+    """What was known of it when it was chosen, sentence by sentence."""
+    author = TextField(default="")
+    created = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        table_name = "version_choice"
 
 
 class Candidate(Record):

@@ -84,7 +84,12 @@ def preview(board: Board, files: FileStore, task: Task, result: dict[str, Any]) 
 def train(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
     lock_file(result["file"])
     audit, payload = locked(task), task.payload
-    model = ModelVersion.create(audit=audit, name=payload["name"], digest=result["file"], card=result["card"])
+    named = payload.get("parent")
+    # the version before may have been deleted meanwhile
+    parent = ModelVersion.get_or_none((ModelVersion.id == named) & (ModelVersion.audit == audit)) if named else None
+    model = ModelVersion.create(
+        audit=audit, name=payload["name"], digest=result["file"], card=result["card"], parent=parent
+    )
     Candidate.create(
         audit=audit,
         model=model,
