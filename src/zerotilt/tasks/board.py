@@ -17,7 +17,7 @@ import peewee
 from zerotilt.core.attached import digests_in
 from zerotilt.core.evidence import Digests, Evidence, changed_since, key
 from zerotilt.core.meaning import MOST_OTHERS, Context, Other, Rule, Spec
-from zerotilt.core.methods import first_shown, method_named
+from zerotilt.core.methods import METHODS, first_shown, method_named
 from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import nothing_trained
 from zerotilt.report.compose import SEED
@@ -314,7 +314,8 @@ def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
     """What has changed since a kept item was computed, in words."""
     found = Evidence.model_validate(kept.evidence.body)
     try:
-        today = basis(audit, Context.model_validate(kept.context), others=method_named(found.method).reads_others)
+        others = found.method in METHODS and METHODS[found.method].reads_others
+        today = basis(audit, Context.model_validate(kept.context), others=others)
     except Refused:
         return ("the model version",)
     spec = Spec.model_validate(today["spec"])
