@@ -32,7 +32,9 @@ def test_versions_stand_after_what_they_came_from(client, own):
     first = found["linear model 1"]["model"]
     assert found["linear model 3"]["parent"] == first
     assert found["linear model 3"]["why"] == "its recipe was changed into this one"
-    assert found["linear model 2"]["parent"] == first and found["linear model 2"]["why"] == "the same without its remedies"
+    assert (
+        found["linear model 2"]["parent"] == first and found["linear model 2"]["why"] == "the same without its remedies"
+    )
     assert found["linear model 2"]["remedies"][0].startswith("rows weighed so that home area")
     assert "train_again" in found["linear model 1"]["script"] and found["linear model 1"]["trained_here"]
     names = list(found)
@@ -72,7 +74,9 @@ def test_a_choice_needs_a_reason_and_keeps_what_was_known(client, own):
     address = f"/api/audits/{own}/versions/{chosen}/choice"
     refused = client.post(address, json={"reason": " "})
     assert refused.status_code == 422 and "gives a reason" in refused.json()["detail"]
-    made = client.post(address, json={"reason": "The gap is smaller.", "traded": "Some accuracy.", "author": "Ana"}).json()
+    made = client.post(
+        address, json={"reason": "The gap is smaller.", "traded": "Some accuracy.", "author": "Ana"}
+    ).json()
     assert made["name"] == "linear model 2" and made["author"] == "Ana"
     assert made["said"][0].startswith("Of 3 candidates, ")
     assert any(one.startswith("Linear model 2, rows weighed") for one in made["said"])
@@ -82,7 +86,10 @@ def test_a_choice_needs_a_reason_and_keeps_what_was_known(client, own):
 
 def test_a_gap_that_is_not_named_is_the_farthest_group(client, own):
     view = client.get(f"/api/audits/{own}/candidates", params={"gap": "selection_rate"}).json()
-    assert view["gap"] == {"metric": "selection_rate", **{name: HOME[name] for name in ("column", "group", "reference")}}
+    assert view["gap"] == {
+        "metric": "selection_rate",
+        **{name: HOME[name] for name in ("column", "group", "reference")},
+    }
     (one,) = view["remedied"]
     assert {group["group"] for group in one["groups"]} == {"harbour town", "outer isles", "uplands"}
     assert all(group["learnt"] == pytest.approx(one["groups"][0]["learnt"]) for group in one["groups"])
@@ -93,10 +100,15 @@ def test_all_versions_are_read_on_the_same_rows(client, own):
     first = by_name(client, own)["linear model 1"]
     context = {"model": first["model"], "rows": "hold-out", "output": "probability"}
     found = talk.read(client, own, "versions", context)["result"]
-    assert found["versions"][0] == "linear model 1" and {"linear model 2", "gradient trees v3"} <= set(found["versions"])
+    assert found["versions"][0] == "linear model 1" and {"linear model 2", "gradient trees v3"} <= set(
+        found["versions"]
+    )
     at = {(one["version"], one["metric"], one["group"]): one for one in found["values"]}
     mended = at["linear model 2", "selection_rate", "outer isles"]
     assert mended["verdict"] == "higher" and mended["change"]["low"] > 0
     tilt = talk.read(client, own, "tilt", context)["result"]
     isles = next(one for one in tilt["groups"] if one["group"] == "outer isles")
-    assert at["linear model 1", "selection_rate", "outer isles"]["value"]["value"] == isles["metrics"]["selection_rate"]["value"]
+    assert (
+        at["linear model 1", "selection_rate", "outer isles"]["value"]["value"]
+        == isles["metrics"]["selection_rate"]["value"]
+    )

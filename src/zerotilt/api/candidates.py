@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from datetime import datetime
-from itertools import count
 
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
@@ -15,13 +14,14 @@ from zerotilt.api.views import TaskView
 from zerotilt.core.candidates.compared import CandidatesTable
 from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.candidates.remedied import Remedied
+from zerotilt.core.candidates.searching import Search
 from zerotilt.core.candidates.validated import AsideMeasured, LearntGroup, Limited, Validated
 from zerotilt.core.meaning import Spec
 from zerotilt.core.refusal import Refused
 from zerotilt.core.tasks import kind_of
-from zerotilt.store.records import ACTIVE, Audit, Candidate, ModelVersion, Task, TestLook
+from zerotilt.store.records import Audit, Candidate, Task, TestLook
 from zerotilt.tasks.board import current_table, version_of
-from zerotilt.tasks.candidates import of_table, standing
+from zerotilt.tasks.candidates import free_names, of_table, standing
 
 router = APIRouter(prefix="/api/audits/{audit_id}/candidates", tags=["candidates"])
 
@@ -99,13 +99,8 @@ def train(audit: Audit, desk: TheDesk, wanted: Wanted) -> list[TaskView]:
             "What was asked for was trained already, on this table and its meaning.",
             todo="Change a setting, or how rows are dealt.",
         )
-    taken = {one.name for one in audit.models.select(ModelVersion.name)}
-    taken |= {task.payload["name"] for task in audit.tasks.where((Task.kind == "train") & (Task.state << ACTIVE))}
     found = []
-    for recipe in new:
-        number = next(number for number in count(1) if f"{recipe.called} {number}" not in taken)
-        name = f"{recipe.called} {number}"
-        taken.add(name)
+    for recipe, name in zip(new, free_names(audit, new), strict=True):
         payload = {
             "spec": audit.spec,
             "table_digest": table.digest,
@@ -116,6 +111,33 @@ def train(audit: Audit, desk: TheDesk, wanted: Wanted) -> list[TaskView]:
         task = desk.board.submit("train", f"Training {name}", payload, audit)
         found.append(TaskView.of(Task.get_by_id(task.id)))
     return found
+
+
+class Sought(BaseModel):
+    search: Search = Search()
+    base: Recipe = Field(
+        default=Recipe(estimator="linear"), description="What is not searched: dealing, columns, remedies, seed"
+    )
+    parent: str | None = Field(default=None, description="The version whose recipe is searched around")
+
+
+@router.post("/search", status_code=202)
+@connected
+def seek(audit: Audit, desk: TheDesk, wanted: Sought) -> TaskView:
+    """Search settings within ranges for a time; the best that was found is trained as a candidate."""
+    table, spec = current_table(ready(audit)), Spec.model_validate(audit.spec)
+    if not spec.knows_outcome:
+        raise Refused("No column holds what happened; nothing can be learnt.", todo="Set the outcome in Intake.")
+    parent = version_of(audit, wanted.parent)
+    payload = {
+        "spec": audit.spec,
+        "table_digest": table.digest,
+        "search": wanted.search.model_dump(mode="json"),
+        "base": wanted.base.model_dump(mode="json"),
+        "parent": str(parent.id) if parent else None,
+    }
+    task = desk.board.submit("search", "Searching settings", payload, audit)
+    return TaskView.of(Task.get_by_id(task.id))
 
 
 def starter(spec: Spec, dealing: Dealing) -> list[Recipe]:

@@ -264,6 +264,23 @@ def train(arguments: dict, scratch: Path, work: Work) -> dict:
     }
 
 
+def search(arguments: dict, scratch: Path, work: Work) -> dict:
+    """Settings of a candidate searched within ranges, for the time that was set."""
+    from zerotilt.core.candidates.recipe import Recipe
+    from zerotilt.core.candidates.searching import Search, say
+    from zerotilt.train.searching import searched
+
+    with open(arguments["table_path"], "rb") as source:
+        found = searched(
+            Spec.model_validate(arguments["spec"]),
+            Table(source),
+            Recipe.model_validate(arguments["base"]),
+            Search.model_validate(arguments["search"]),
+            work,
+        )
+    return {"searched": found.model_dump(mode="json"), "said": say(found)}
+
+
 def demo(arguments: dict, scratch: Path, work: Work) -> dict:
     """Generate the demo claims, train the demo models; one table, and an audit for each thing that is predicted."""
     import pyarrow.parquet as pq
@@ -298,6 +315,7 @@ JOBS: dict[str, Job] = {
     "inspect_model": inspect_model,
     "evidence": evidence,
     "train": train,
+    "search": search,
     "check": check,
     "report": report,
     "preview": preview,

@@ -2,17 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from itertools import count
+
 from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.standing import Standing, stand
 from zerotilt.core.candidates.validated import Validated
 from zerotilt.core.meaning import Spec
-from zerotilt.store.records import Audit, Candidate, ModelVersion, TableFile
+from zerotilt.store.records import ACTIVE, Audit, Candidate, ModelVersion, TableFile, Task
 
 
 def of_table(audit: Audit, table: TableFile, spec: Spec) -> list[Candidate]:
     """Candidates of a table and its meaning, the oldest first."""
     every = audit.candidates.select(Candidate, ModelVersion).join(ModelVersion).order_by(Candidate.created)
     return [one for one in every if one.table_digest == table.digest and one.meaning == spec.digest()]
+
+
+def free_names(audit: Audit, recipes: Sequence[Recipe]) -> list[str]:
+    """A name for each recipe that no version of the audit has, nor one that is being trained."""
+    taken = {one.name for one in audit.models.select(ModelVersion.name)}
+    taken |= {task.payload["name"] for task in audit.tasks.where((Task.kind == "train") & (Task.state << ACTIVE))}
+    found = []
+    for recipe in recipes:
+        number = next(number for number in count(1) if f"{recipe.called} {number}" not in taken)
+        found.append(f"{recipe.called} {number}")
+        taken.add(found[-1])
+    return found
 
 
 def standing(audit: Audit, table: TableFile, spec: Spec, **how: str) -> tuple[list[Candidate], Standing]:

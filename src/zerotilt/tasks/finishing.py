@@ -6,6 +6,7 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
+from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Refused
 from zerotilt.store.check import lock_file
@@ -14,6 +15,7 @@ from zerotilt.store.meaning import begin
 from zerotilt.store.records import Audit, Candidate, ModelVersion, ReportForm, TableFile, Task
 from zerotilt.store.written import freeze, keep_preview
 from zerotilt.tasks.board import Board
+from zerotilt.tasks.candidates import free_names
 from zerotilt.tasks.ownership import carried_over, guess_again, locked, now
 
 
@@ -96,9 +98,24 @@ def train(board: Board, files: FileStore, task: Task, result: dict[str, Any]) ->
         table_digest=payload["table_digest"],
         recipe=payload["recipe"],
         bytes=result["file_bytes"],
-        **{name: result[name] for name in ("meaning", "validated", "test", "seconds")},
+        validated=result["validated"] | {"found_among": payload.get("found_among", 1)},
+        **{name: result[name] for name in ("meaning", "test", "seconds")},
     )
     return {"model": str(model.id)}
+
+
+def search(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+    """What a search found is trained as a candidate."""
+    audit, payload, found = locked(task), task.payload, result["searched"]
+    told = {"said": result["said"], "recipes": found["recipes"], "tries": found["tries"]}
+    if found["best"] is None:
+        return told
+    recipe = Recipe.model_validate(found["best"])
+    (name,) = free_names(audit, [recipe])
+    trained = {name: payload[name] for name in ("spec", "table_digest", "parent")}
+    made = trained | {"recipe": found["best"], "name": name, "found_among": found["recipes"]}
+    board.submit("train", f"Training {name}", made, audit)
+    return told | {"name": name}
 
 
 def demo(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
@@ -147,5 +164,6 @@ FINISHERS: dict[str, Callable[[Board, FileStore, Task, dict[str, Any]], dict[str
     "preview": preview,
     "form": form_made,
     "train": train,
+    "search": search,
     "demo": demo,
 }

@@ -2260,6 +2260,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/candidates/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Seek
+         * @description Search settings within ranges for a time; the best that was found is trained as a candidate.
+         */
+        post: operations["seek_api_audits__audit_id__candidates_search_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/candidates/{model_id}/look": {
         parameters: {
             query?: never;
@@ -3419,6 +3439,11 @@ export interface components {
             /** @description Of the group less the reference in the chosen metric; null where none is chosen */
             gap: components["schemas"]["Estimate"] | null;
             /**
+             * Found Among
+             * @description Recipes that were tried on these folds to find it
+             */
+            found_among: number;
+            /**
              * Few
              * @description Group or reference has fewer rows, in all folds, than the policy asks for
              */
@@ -3510,7 +3535,7 @@ export interface components {
             /** Groups */
             groups: components["schemas"]["Grouped"][];
             /** @description The gap that stands beside: what was not named is the farthest group of the first column */
-            gap: components["schemas"]["zerotilt__api__candidates__Gap"] | null;
+            gap: components["schemas"]["GapShown"] | null;
             /**
              * Remedied
              * @description What remedies did to the gap that stands beside, the worst first
@@ -8163,7 +8188,7 @@ export interface components {
              */
             concerned?: number | null;
             /** @description How far off it is; none where there is no tolerance */
-            gap?: components["schemas"]["zerotilt__core__findings__Gap"] | null;
+            gap?: components["schemas"]["Gap"] | null;
         };
         /**
          * FindingView
@@ -8415,6 +8440,28 @@ export interface components {
             thresholds: components["schemas"]["GroupThreshold"][];
         };
         /**
+         * Gap
+         * @description A measure's distance from parity, with its interval and what is within.
+         */
+        Gap: {
+            /**
+             * Scale
+             * @enum {string}
+             */
+            scale: "ratio" | "difference";
+            /** Value */
+            value: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Within */
+            within: [
+                number,
+                number
+            ];
+        };
+        /**
          * GapChange
          * @description The same comparison in the reading alongside, and what became of the gap.
          */
@@ -8480,6 +8527,20 @@ export interface components {
              * @description Of the whole gap; below 0 where it works against it
              */
             share: number | null;
+        };
+        /**
+         * GapShown
+         * @description Whose metric is held against whose.
+         */
+        GapShown: {
+            /** Metric */
+            metric: string;
+            /** Column */
+            column: string;
+            /** Group */
+            group: string;
+            /** Reference */
+            reference: string;
         };
         /** Gathering */
         Gathering: {
@@ -13325,6 +13386,116 @@ export interface components {
             settings?: components["schemas"]["ScoreGapSettings"];
         };
         /**
+         * Search
+         * @description What is searched, within which ranges, and for how long.
+         */
+        Search: {
+            /**
+             * Estimators
+             * @default [
+             *       "linear",
+             *       "boosted trees",
+             *       "forest",
+             *       "extra trees"
+             *     ]
+             */
+            estimators: ("linear" | "one tree" | "forest" | "extra trees" | "boosted trees" | "naive Bayes" | "nearest neighbours" | "small network")[];
+            /**
+             * Seconds
+             * @description No new try is begun after so long
+             * @default 60
+             */
+            seconds: number;
+            /**
+             * Most
+             * @description Recipes that are tried at most
+             * @default 900
+             */
+            most: number;
+            /**
+             * Trees
+             * @default [
+             *       50,
+             *       400
+             *     ]
+             */
+            trees: [
+                number,
+                number
+            ];
+            /**
+             * Depth
+             * @default [
+             *       2,
+             *       12
+             *     ]
+             */
+            depth: [
+                number,
+                number
+            ];
+            /**
+             * Leaf
+             * @default [
+             *       2,
+             *       100
+             *     ]
+             */
+            leaf: [
+                number,
+                number
+            ];
+            /**
+             * Rate
+             * @default [
+             *       0.02,
+             *       0.3
+             *     ]
+             */
+            rate: [
+                number,
+                number
+            ];
+            /**
+             * Penalty
+             * @default [
+             *       0.01,
+             *       100
+             *     ]
+             */
+            penalty: [
+                number,
+                number
+            ];
+            /**
+             * Neighbours
+             * @default [
+             *       5,
+             *       200
+             *     ]
+             */
+            neighbours: [
+                number,
+                number
+            ];
+            /**
+             * Units
+             * @default [
+             *       4,
+             *       64
+             *     ]
+             */
+            units: [
+                number,
+                number
+            ];
+            /**
+             * Seed
+             * @default 7
+             */
+            seed: number;
+        };
+        /**
          * SectionView
          * @description A piece that is filled from evidence and findings.
          */
@@ -13798,6 +13969,83 @@ export interface components {
              * @description SHA-256 of what was signed, which names the signature before
              */
             digest: string;
+        };
+        /** Sought */
+        Sought: {
+            /**
+             * @default {
+             *       "estimators": [
+             *         "linear",
+             *         "boosted trees",
+             *         "forest",
+             *         "extra trees"
+             *       ],
+             *       "seconds": 60,
+             *       "most": 900,
+             *       "trees": [
+             *         50,
+             *         400
+             *       ],
+             *       "depth": [
+             *         2,
+             *         12
+             *       ],
+             *       "leaf": [
+             *         2,
+             *         100
+             *       ],
+             *       "rate": [
+             *         0.02,
+             *         0.3
+             *       ],
+             *       "penalty": [
+             *         0.01,
+             *         100
+             *       ],
+             *       "neighbours": [
+             *         5,
+             *         200
+             *       ],
+             *       "units": [
+             *         4,
+             *         64
+             *       ],
+             *       "seed": 7
+             *     }
+             */
+            search: components["schemas"]["Search"];
+            /**
+             * @description What is not searched: dealing, columns, remedies, seed
+             * @default {
+             *       "estimator": "linear",
+             *       "columns": [],
+             *       "trees": 100,
+             *       "leaf": 10,
+             *       "rate": 0.1,
+             *       "penalty": 1,
+             *       "neighbours": 50,
+             *       "units": 16,
+             *       "balanced": false,
+             *       "reweigh": "",
+             *       "left_out": [],
+             *       "rare": 10,
+             *       "missing": "typical",
+             *       "seed": 7,
+             *       "dealing": {
+             *         "folds": 5,
+             *         "in_time": "",
+             *         "seed": 20,
+             *         "test_share": 0.1,
+             *         "together": ""
+             *       }
+             *     }
+             */
+            base: components["schemas"]["Recipe"];
+            /**
+             * Parent
+             * @description The version whose recipe is searched around
+             */
+            parent?: string | null;
         };
         /** Span */
         Span: {
@@ -15037,20 +15285,6 @@ export interface components {
             unfavourable: string;
         };
         /**
-         * Gap
-         * @description Whose metric is held against whose.
-         */
-        zerotilt__api__candidates__Gap: {
-            /** Metric */
-            metric: string;
-            /** Column */
-            column: string;
-            /** Group */
-            group: string;
-            /** Reference */
-            reference: string;
-        };
-        /**
          * Moved
          * @description What one feature did to the outputs of all rows.
          */
@@ -15079,28 +15313,6 @@ export interface components {
             lowered_row: number;
             /** Lowered Name */
             lowered_name: string;
-        };
-        /**
-         * Gap
-         * @description A measure's distance from parity, with its interval and what is within.
-         */
-        zerotilt__core__findings__Gap: {
-            /**
-             * Scale
-             * @enum {string}
-             */
-            scale: "ratio" | "difference";
-            /** Value */
-            value: number | null;
-            /** Low */
-            low: number | null;
-            /** High */
-            high: number | null;
-            /** Within */
-            within: [
-                number,
-                number
-            ];
         };
         /**
          * Moved
@@ -28057,6 +28269,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskView"][];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seek_api_audits__audit_id__candidates_search_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sought"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskView"];
                 };
             };
             /** @description The request comes from a page of another site */

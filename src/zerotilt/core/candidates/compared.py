@@ -48,6 +48,7 @@ class CandidateStanding(Frozen):
     gap: Estimate | None = Field(
         description="Of the group less the reference in the chosen metric; null where none is chosen"
     )
+    found_among: int = Field(description="Recipes that were tried on these folds to find it")
     few: bool = Field(description="Group or reference has fewer rows, in all folds, than the policy asks for")
     dominated: str | None = Field(
         description="A candidate that is as good in the metric and as small in the gap, and better in one of them"
@@ -117,6 +118,7 @@ def table_of(
                 p=q if np.isfinite(q) else None,
                 apart=bool(q <= alpha),
                 gap=None if gap is None else _told(over_folds(gaps_of(one.folds, gap), sizes, confidence)),
+                found_among=one.found_among,
                 few=gap is not None and rows_of(one.folds, gap) < minimum_rows,
                 dominated=None,
                 folds=tuple(float(value) if np.isfinite(value) else None for value in values[name]),

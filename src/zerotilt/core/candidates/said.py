@@ -44,6 +44,11 @@ def say(table: CandidatesTable, wording: Wording) -> tuple[str, ...]:
             )
     if undefined := [one.name for one in table.standings if one.validation.value is None]:
         out.append(f"It is not defined for {words.listing(undefined)}.")
+    if first.found_among > 1:
+        out.append(
+            f"It was found among {words.count(first.found_among)} recipes that were tried on these folds, so what it has there "
+            f"flatters it."
+        )
     if learnt := _by_heart(first, table):
         out.append(learnt)
     return tuple(out)

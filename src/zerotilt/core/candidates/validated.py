@@ -84,6 +84,7 @@ class Validated(Frozen):
     test: AsideMeasured | None = Field(description="Null where no rows were put aside, or nobody looked yet")
     rows: int = Field(description="Rows that it was trained and validated on")
     learnt: tuple[LearntGroup, ...] = Field(default=(), description="By group, where an event is predicted")
+    found_among: int = Field(default=1, description="Recipes that were tried on the same folds to find it")
     limited: Limited | None = Field(default=None, description="Where it was trained under limits")
 
 
