@@ -17,7 +17,10 @@ def own(running):
 
 
 def test_what_was_found_is_trained_and_says_among_how_many(client, own):
-    body = {"search": {"estimators": ["linear"], "most": 4, "seconds": 60}, "base": {"estimator": "linear", "dealing": {"folds": 2}}}
+    body = {
+        "search": {"estimators": ["linear"], "most": 4, "seconds": 60},
+        "base": {"estimator": "linear", "dealing": {"folds": 2}},
+    }
     ended = talk.wait(client, client.post(f"/api/audits/{own}/candidates/search", json=body).json())
     assert ended["state"] == "done" and ended["result"]["recipes"] == 4
     assert ended["result"]["said"].startswith("4 recipes were tried, ")
@@ -30,7 +33,8 @@ def test_what_was_found_is_trained_and_says_among_how_many(client, own):
 
 
 @pytest.mark.parametrize(
-    ("search", "message"), [({"seconds": 1}, "seconds"), ({"rate": [0.3, 0.1]}, "no smaller"), ({"estimators": ["magic"]}, "estimators")]
+    ("search", "message"),
+    [({"seconds": 1}, "seconds"), ({"rate": [0.3, 0.1]}, "no smaller"), ({"estimators": ["magic"]}, "estimators")],
 )
 def test_a_search_that_cannot_be_is_refused_at_once(client, own, search, message):
     found = client.post(f"/api/audits/{own}/candidates/search", json={"search": search})

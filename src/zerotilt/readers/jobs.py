@@ -238,6 +238,7 @@ def _composed(arguments: dict, work: Work):
         rule_record=arguments.get("rule_record"),
         alongside=arguments.get("alongside_said", ""),
         how_made=arguments.get("how_made", ""),
+        versions=arguments.get("versions_record"),
         gaps=[(name, missing) for name, missing in arguments["gaps"]],
     )
     return subject, bundle, cover, Document.model_validate(arguments["document"])

@@ -50,6 +50,7 @@ def sections() -> dict[str, Section]:
         Section("purpose", "Purpose and use", ALL, asks="what the system is for, who uses it, and on whom"),
         Section("data", "Data", ("full", "public"), asks="where the rows come from, and what was left out"),
         Section("model", "Model", ("full", "public"), asks="how the model was made"),
+        Section("choice", "Versions and their choice", DECIDERS, publishable=False),
         *_of_methods(),
         Section("chosen", "Metrics and limits", ("full", "public")),
         Section("flagged", "Flagged disparities", ALL),

@@ -36,6 +36,7 @@ from zerotilt.report.shown import (
     main_table,
     paragraphs,
     settings_of,
+    spanned,
 )
 
 ENVIRONMENT = Environment(
@@ -62,6 +63,8 @@ class Cover:
     """Who chose the flag policy in force, when and why; None while it is the one that every audit starts with."""
     rule_record: dict[str, Any] | None = None
     """Who decided the decision rule in force, when and why."""
+    versions: dict[str, Any] | None = None
+    """Which version was chosen, and how candidates stand; None where nothing was trained or chosen."""
     alongside: str = ""
     """What was read alongside, which the report leaves out."""
     how_made: str = ""
@@ -127,7 +130,7 @@ def render(
         hushed=hushed,
         pieces=[
             one
-            for one in _pieces(document, bundle, reader, preview)
+            for one in _pieces(document, bundle, cover, reader, preview)
             if not hushed or one[0].id in WORDS or not one[0].section
         ],
         anchors={
@@ -139,7 +142,7 @@ def render(
         tilt=tilt,
         compared=compared,
         absent=_absent(bundle),
-        unexamined=_unexamined(subject, bundle),
+        unexamined=_unexamined(subject, bundle, cover),
         favourable=_favourable(subject),
         gives=_gives(subject),
         recorded="decisions" if subject.spec.only(Role.decision) else "scores",
@@ -179,6 +182,7 @@ def render(
         wanting=wanting(tilt, spec.wording) if tilt else "",
         in_error=lambda value, unit: "not defined" if value is None else in_unit(value, unit, spec.wording),
         cell=cell,
+        spanned=lambda found, metric, change=False: spanned(metric, found, change),
         interval=interval,
     )
     return Rendered(html, found, left_out)
@@ -191,14 +195,16 @@ MOST_IN_SUMMARY = 8
 """Disparities that a summary lists, the most severe first; and of what is open, and decided, as many."""
 WORDS = frozenset({"purpose"})
 """Sections in which nothing stands but what people wrote."""
-PLAIN = frozenset({"raised", "kept"})
+PLAIN = frozenset({"choice", "raised", "kept"})
 """Sections that a document leaves out while there is nothing in them."""
 
 
-def _pieces(document: Document, bundle: Bundle, reader: Reader, preview: bool) -> list[tuple[Piece, Read | None, bool]]:
+def _pieces(
+    document: Document, bundle: Bundle, cover: Cover, reader: Reader, preview: bool
+) -> list[tuple[Piece, Read | None, bool]]:
     """The pieces of a document with what was read for each, and whether the reader gets it."""
     read = {one.method.name: one for one in bundle.sections}
-    empty = {"raised": not bundle.decisions.raised, "kept": not bundle.kept}
+    empty = {"choice": cover.versions is None, "raised": not bundle.decisions.raised, "kept": not bundle.kept}
     out = []
     for piece in document.pieces:
         section = piece.section
@@ -216,7 +222,7 @@ def _pieces(document: Document, bundle: Bundle, reader: Reader, preview: bool) -
     return out
 
 
-def _unexamined(subject: Subject, bundle: Bundle) -> list[str]:
+def _unexamined(subject: Subject, bundle: Bundle, cover: Cover) -> list[str]:
     """What nobody looked at here, besides the sections that were not read: from what was left out of those that were."""
     spec, out = subject.spec, []
     if not spec.knows_outcome:
@@ -237,7 +243,8 @@ def _unexamined(subject: Subject, bundle: Bundle) -> list[str]:
         out.append(
             f"How the output moves along {words.count(len(rest))} of the {words.count(len(features))} features{named}."
         )
-    out.append("Places where errors concentrate, and other models than this one.")
+    other = "" if cover.versions else ", and other models than this one"
+    out.append(f"Places where errors concentrate{other}.")
     return out
 
 

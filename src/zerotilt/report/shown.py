@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from markupsafe import Markup, escape
@@ -92,6 +92,18 @@ def cell(metric: str, value: float | None) -> str:
     if value is None:
         return "not defined"
     return words.percent(value) if _is_rate(metric) else words.decimal(value)
+
+
+def spanned(metric: str, found: Mapping[str, float | None], change: bool = False) -> str:
+    """A metric with its interval; ``change``: a difference of two, with its sign."""
+    value, low, high = (found[name] for name in ("value", "low", "high"))
+    if value is None:
+        return "not defined"
+    if change and metric_named(metric).kind == "rate":
+        return words.points_span(value, low, high)
+    sign = "+" if change and value > 0 else ""
+    ends = "" if low is None or high is None else f" ({cell(metric, low)} to {cell(metric, high)})"
+    return f"{sign}{cell(metric, value)}{ends}"
 
 
 def interval(metric: str, measure) -> str:

@@ -13,12 +13,14 @@ from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.made import Made
 from zerotilt.core.rows import NAMES, called
+from zerotilt.core.tasks import kind_of
 from zerotilt.report.document import Reader
 from zerotilt.store import meaning, shelf
 from zerotilt.store.decided import decisions_of
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import (
     Audit,
+    Candidate,
     DecisionRule,
     EvidenceRow,
     Kept,
@@ -27,9 +29,12 @@ from zerotilt.store.records import (
     ReportForm,
     ReportPreview,
     Task,
+    TestLook,
+    VersionChoice,
 )
 from zerotilt.store.written import draft, next_number
 from zerotilt.tasks.board import Board, basis, changes, current_table, digests_of, named, version_of
+from zerotilt.tasks.candidates import standing
 
 
 def ask_report(board: Board, audit: Audit, context: Context) -> Task:
@@ -66,6 +71,7 @@ def _payload(audit: Audit, context: Context) -> dict[str, Any]:
         "policy_record": policy_record(audit),
         "rule_record": rule_record(version_of(audit, context.model)),
         "how_made": how_made(version_of(audit, context.model)),
+        "versions_record": versions_record(audit),
         "alongside_said": _alongside_said(audit, context),
     }
 
@@ -133,6 +139,32 @@ def how_made(model: ModelVersion | None) -> str:
     """What a version's file says of how it was made."""
     told = model and model.card.get("made")
     return Made.model_validate(told).sentence if told else ""
+
+
+def versions_record(audit: Audit) -> dict[str, Any] | None:
+    """Which version was chosen, why and at what price, and how the candidates stand; None where there is neither."""
+    last = audit.choices.order_by(VersionChoice.created.desc()).first()
+    spec = Spec.model_validate(audit.spec)
+    _, found = standing(audit, current_table(audit), spec, gap=kind_of(spec.task).headline)
+    if last is None and found.table is None:
+        return None
+    return {
+        "choice": last
+        and {
+            "name": last.name,
+            "digest": last.digest,
+            "reason": last.reason,
+            "traded": last.traded,
+            "said": last.said,
+            "author": last.author,
+            "made": f"{last.created:%d %B %Y}",
+        },
+        "reading": list(found.reading),
+        "remedies": list(found.remedies_said),
+        "table": found.table.model_dump(mode="json") if found.table else None,
+        "gap": found.gap,
+        "looks": TestLook.select().join(Candidate).where(Candidate.audit == audit).count(),
+    }
 
 
 def policy_record(audit: Audit) -> dict[str, Any] | None:
