@@ -83,7 +83,15 @@ def demo_subject(demo):
 
     claims, spec, models = demo
     table = Table(claims)
-    return Subject(spec, table, OnnxPredictor(models["gradient trees v3"], table, spec))
+    predictor = OnnxPredictor(models["gradient trees v3"], table, spec)
+    return Subject(spec, table, predictor, again=_trained_again)
+
+
+def _trained_again(left_out, work):
+    """Stands for training: a column that is left out costs a little."""
+    from tests.core.test_candidates import fold
+
+    return tuple(fold(0.5 + 0.01 * place + 0.02 * len(left_out), 0.4, -0.1) for place in range(3))
 
 
 @contextlib.contextmanager

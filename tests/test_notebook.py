@@ -9,9 +9,12 @@ import pyarrow.parquet as pq
 import pytest
 from tests.core import zoo
 
+from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
+from zerotilt.core.work import Work
 from zerotilt.notebook import Study
+from zerotilt.train.fitting import train
 
 
 @pytest.fixture(scope="module")
@@ -33,7 +36,7 @@ def study(frame, model) -> Study:
 
 
 @pytest.mark.parametrize("name", list(METHODS))
-def test_every_method_has_a_reading_a_table_and_a_plot(study, name):
+def test_every_method_has_a_reading_a_table_and_a_plot(study, frame, name):
     fields = METHODS[name].settings.model_fields
     needed = {
         "row": 3,
@@ -44,6 +47,9 @@ def test_every_method_has_a_reading_a_table_and_a_plot(study, name):
         "also": ("light: weight<=3", "heavy: weight>3 and not grade="),
         "sql": "select grade, count(*) as many from rows group by all",
     }
+    if "recipe" in METHODS[name].needs:
+        recipe = Recipe(estimator="linear", dealing=Dealing(folds=2, test_share=0))
+        study = Study(frame, train(study.spec, study.table, recipe, Work()).data, "y", "1")
     found = getattr(study, name)(**{setting: value for setting, value in needed.items() if setting in fields})
     assert found.reading and found.reading == repr(found)
     assert found.table().num_rows > 0

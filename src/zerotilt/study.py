@@ -235,13 +235,18 @@ class Study:
         """
         found = method_named(method)
         checked = _checked(found, settings)
-        found.refuse(self.subject)
+        subject = self.subject
+        if "recipe" in found.needs:
+            from zerotilt.train.again import trainable  # loads what trains, which nothing else needs
+
+            subject = trainable(subject)
+        found.refuse(subject)
         if self.subject.predictor is not None:
             self.subject.predictions.require_steady()
         return Found(
             found,
             checked,
-            result_of(found, self.subject, checked, self.seed, self.work()),
+            result_of(found, subject, checked, self.seed, self.work()),
             self.spec,
             self.subject.context,
         )

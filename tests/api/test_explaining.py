@@ -50,6 +50,8 @@ SETTINGS = {
     "error_grid": {"first": "channel", "second": "parcel_weight"},
     "versions": {},
     "changed": {},
+    "leaning": {"amount": 1},
+    "one_tree": {"depth": 2, "row": 5},
     "repaired": {"level": 0.5, "row": 7},
     "band": {"attribute": "home_area", "width": 0.05},
     "corrected": {"attribute": "home_area"},
@@ -59,7 +61,7 @@ SETTINGS = {
 
 
 def test_all_methods_beyond_the_sheets_are_tried_here():
-    assert set(SETTINGS) == set(METHODS) - {"performance", "drivers", "response", "cases", "ladder", "tilt"}
+    assert set(SETTINGS) == set(METHODS) - {"performance", "drivers", "response", "cases", "ladder", "tilt", "without"}
 
 
 @pytest.mark.parametrize("name", SETTINGS)

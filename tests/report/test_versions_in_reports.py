@@ -70,5 +70,7 @@ def test_where_nothing_was_trained_or_chosen_nothing_stands(made):
     subject, bundle = made
     html = render(bundle, subject, cover()).html
     assert "Versions and their choice" not in html and "and other models than this one" in html
-    alone = render(bundle, subject, replace(cover(), versions=record(subject.spec) | {"table": None}), preview=False).html
+    alone = render(
+        bundle, subject, replace(cover(), versions=record(subject.spec) | {"table": None}), preview=False
+    ).html
     assert "Versions and their choice" in alone and "Chosen:" not in alone

@@ -8,10 +8,13 @@ from tests.train.test_fitting import claims, quick, tilted
 
 from zerotilt.core.candidates.recipe import Constraint, GapPenalty, Repairing, Resampling
 from zerotilt.core.meaning import ColumnSpec, Condition, Kind, Segment
+from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
+from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work
+from zerotilt.train.again import trainable
 from zerotilt.train.fitting import fit, train
 from zerotilt.train.learning import moved
 
@@ -180,3 +183,17 @@ def test_columns_of_several_kinds_are_moved_in_classes_and_numbers_too():
             spec.model_copy(update={"columns": columns}), table, quick("linear", repair=Repairing(by="way")), Work()
         )
         assert isinstance(columns[0], ColumnSpec) and made.largest_difference < 1e-4
+
+
+def test_a_file_says_from_which_recipe_it_was_made_and_is_trained_again_without_a_column():
+    spec, table = skewed()
+    made = train(spec, table, quick("linear", reweigh="home"), Work())
+    subject = trainable(Subject(spec, table, OnnxPredictor(made.data, table, spec)))
+    assert subject.again((), Work()) == made.validated.folds
+    alone = subject.again(("x",), Work())
+    assert (
+        np.mean([one.validation["auc"] for one in alone])
+        < np.mean([one.validation["auc"] for one in made.validated.folds]) - 0.1
+    )
+    elsewhere = Subject(spec, table, FunctionPredictor(("x",), lambda rows: np.full((rows.rows, 1), 0.5), spec.task))
+    assert trainable(elsewhere).again is None

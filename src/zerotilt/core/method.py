@@ -20,9 +20,9 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 Area = Literal["intake", "data", "drivers", "response", "cases", "pockets", "tilt", "remedies"]
-Need = Literal["outcome", "predictions", "model"]
+Need = Literal["outcome", "predictions", "model", "recipe"]
 """What a method cannot work without, besides a table: known outcomes; predictions or decisions, of a model or recorded; a
-model that can be asked about new rows."""
+model that can be asked about new rows; a version that was trained here and so can be trained again."""
 Part = Literal["spec", "comparisons", "policy", "changeable"]
 """Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag;
 what a case could change."""
@@ -130,6 +130,11 @@ class Method:
             return Refused(
                 f"{self.title} needs what really happened, and no column of this audit says it.",
                 todo="Mark the column with the outcome in Intake, where the table has one.",
+            )
+        if "recipe" in self.needs and subject.again is None:
+            return Refused(
+                f"{self.title}: only a version that was trained here can be trained again.",
+                todo="Read a candidate that was trained in Remedies.",
             )
         return None
 

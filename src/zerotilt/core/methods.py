@@ -23,13 +23,13 @@ from zerotilt.core.case import (
 from zerotilt.core.contributions import checks, every, ladder, surrogate
 from zerotilt.core.counterfactuals import change, flip, nearest
 from zerotilt.core.data import columns, concerns, pairs
-from zerotilt.core.drivers import by_part, expectations, loss_shapley, own, ranking, side_by_side, spread
+from zerotilt.core.drivers import by_part, expectations, loss_shapley, one_tree, own, ranking, side_by_side, spread
 from zerotilt.core.groups import given, lattice, opened, performance, score_gap, sides, thresholds, tilt
 from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Area, Method
 from zerotilt.core.pockets import by_hand, explained, found
 from zerotilt.core.refusal import Refused
-from zerotilt.core.remedies import band, changed, corrected, repaired, versions
+from zerotilt.core.remedies import band, changed, corrected, leaning, repaired, versions, without
 from zerotilt.core.response import accumulated, expected, interactions, partial, surface
 from zerotilt.core.segmenting import compared, cuts, draft, query
 from zerotilt.core.subject import Subject
@@ -54,6 +54,8 @@ METHODS: dict[str, Method] = {
         expectations,
         loss_shapley,
         own,
+        without,
+        one_tree,
         partial,
         accumulated,
         surface,
@@ -89,6 +91,7 @@ METHODS: dict[str, Method] = {
         thresholds,
         versions,
         changed,
+        leaning,
         repaired,
         band,
         corrected,

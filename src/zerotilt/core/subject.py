@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -34,6 +35,9 @@ class Subject:
     """The second model version or row set of the context, read in the same figures."""
     others: Mapping[str, Subject | Refused] = field(default_factory=dict, repr=False, compare=False)
     """All other versions of the audit on the same rows, by name, where a method reads them; of one that does not fit, why."""
+    again: Callable[..., Any] | None = field(default=None, repr=False, compare=False)
+    """Trains the version's recipe again without some columns: ``again(left_out, work)`` gives what each fold measures. None
+    where the version was not trained here."""
     alike: Subject | None = field(default=None, repr=False, compare=False)
     """The same rows and model with another class read, whose parts are these."""
     given: Mapping[str, bytes | pa.Buffer] = field(default_factory=dict, repr=False, compare=False)

@@ -63,6 +63,10 @@ def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
     settings = method.settings.model_validate(arguments["settings"])
     if path := arguments.get("given_path"):
         subject = subject.with_given({method.reads(settings): mapped(path).read_buffer()})
+    if "recipe" in method.needs:
+        from zerotilt.train.again import trainable
+
+        subject = trainable(subject)
     if method.reads_others:
         subject = with_others(subject, arguments.get("others_paths", {}))
     found = compute(subject, digests, method.name, settings, arguments["seed"], work)

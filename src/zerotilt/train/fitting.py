@@ -72,6 +72,7 @@ def train(spec: Spec, table: Table, recipe: Recipe, work: Work, table_digest: st
         libraries={name: version(name) for name in LIBRARIES},
         made=datetime.now(UTC).isoformat(timespec="seconds"),
         script=script_of(recipe, spec, table_digest),
+        recipe=recipe.model_dump_json(exclude_defaults=True),
         rows=held.table.rows,
         largest_difference=off,
     )
@@ -92,6 +93,12 @@ def train(spec: Spec, table: Table, recipe: Recipe, work: Work, table_digest: st
 def fit(spec: Spec, table: Table, recipe: Recipe, work: Work) -> Fitted:
     """The model alone, as :func:`train` makes it."""
     return _fit(prepared(spec, table, recipe), work)
+
+
+def folds_of(spec: Spec, table: Table, recipe: Recipe, work: Work) -> tuple[FoldMeasured, ...]:
+    """What each fold of a recipe measures; no model of all rows is made."""
+    held = prepared(spec, table, recipe)
+    return tuple(work.spread(_fold, held, held.dealt.folds, "folds trained"))
 
 
 def _fit(held: Prepared, work: Work) -> Fitted:

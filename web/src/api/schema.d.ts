@@ -304,6 +304,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/readings/without": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Trained again without a column: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_without"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/one_tree": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * One tree: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_one_tree"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/readings/response": {
         parameters: {
             query?: never;
@@ -998,6 +1038,26 @@ export interface paths {
          * @description The evidence; or how to ask for it directly; or the task that computes it.
          */
         post: operations["read_changed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/readings/leaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leaning on one column: the evidence, or the task that computes it
+         * @description The evidence; or how to ask for it directly; or the task that computes it.
+         */
+        post: operations["read_leaning"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6685,6 +6745,42 @@ export interface components {
             result: components["schemas"]["LatticeResult"];
             reading: components["schemas"]["Reading"];
         };
+        /** EvidenceView[LeaningResult] */
+        EvidenceView_LeaningResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["LeaningResult"];
+            reading: components["schemas"]["Reading"];
+        };
         /** EvidenceView[LossShapleyResult] */
         EvidenceView_LossShapleyResult_: {
             /** Key */
@@ -6827,6 +6923,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["OddResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[OneTreeResult] */
+        EvidenceView_OneTreeResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["OneTreeResult"];
             reading: components["schemas"]["Reading"];
         };
         /** EvidenceView[OpenedResult] */
@@ -7691,6 +7823,42 @@ export interface components {
             /** Seconds */
             seconds: number;
             result: components["schemas"]["VersionsResult"];
+            reading: components["schemas"]["Reading"];
+        };
+        /** EvidenceView[WithoutResult] */
+        EvidenceView_WithoutResult_: {
+            /** Key */
+            key: string;
+            /** Method */
+            method: string;
+            /** Method Version */
+            method_version: number;
+            /** Title */
+            title: string;
+            digests: components["schemas"]["Digests"];
+            context: components["schemas"]["Context"];
+            /** Rows */
+            rows: number;
+            /** Rows Described */
+            rows_described: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Seed */
+            seed: number;
+            /** Libraries */
+            libraries: {
+                [key: string]: string;
+            };
+            /**
+             * Computed
+             * @description UTC time, ISO 8601
+             */
+            computed: string;
+            /** Seconds */
+            seconds: number;
+            result: components["schemas"]["WithoutResult"];
             reading: components["schemas"]["Reading"];
         };
         /** ExampleCase */
@@ -9192,6 +9360,78 @@ export interface components {
              */
             metric: string;
         };
+        /** LeaningAsk */
+        LeaningAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["LeaningSettings"];
+        };
+        /** LeaningResult */
+        LeaningResult: {
+            /** Metric */
+            metric: string;
+            /** Amount */
+            amount: number;
+            /**
+             * Versions
+             * @description The version that is read first, then by how much they lose
+             */
+            versions: components["schemas"]["LeaningVersion"][];
+            /** Unread */
+            unread: string[];
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+            /** Rows Shuffled */
+            rows_shuffled: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** LeaningSettings */
+        LeaningSettings: {
+            /**
+             * Amount
+             * @description Noise on a number, in its standard deviations; of levels the share of rows drawn anew
+             * @default 0.5
+             */
+            amount: number;
+            /**
+             * Feature
+             * @description The column that is disturbed; each version's leading one when empty
+             * @default
+             */
+            feature: string;
+        };
+        /** LeaningVersion */
+        LeaningVersion: {
+            /** Version */
+            version: string;
+            /**
+             * Leading
+             * @description The column that moves its output most when shuffled
+             */
+            leading: string;
+            /**
+             * Share
+             * @description Of what all columns move it
+             */
+            share: number;
+            /**
+             * Effective
+             * @description Effective number of columns: exp of the entropy of the shares
+             */
+            effective: number;
+            /**
+             * Disturbed
+             * @description The column that was disturbed; empty where the version does not take it
+             */
+            disturbed: string;
+            metric: components["schemas"]["Estimate"];
+            /** @description With the column disturbed, less as it is, on the same rows */
+            change: components["schemas"]["Estimate"];
+            /** @description Share of decisions that change; of numbers none is told */
+            turned: components["schemas"]["Estimate"];
+        };
         /**
          * LearntGroup
          * @description What a group was to the model that learnt: rows and events as recorded, and as drawn and weighed by remedies.
@@ -9487,6 +9727,12 @@ export interface components {
              * @default
              */
             script: string;
+            /**
+             * Recipe
+             * @description As JSON, where it was trained from one
+             * @default
+             */
+            recipe: string;
             /**
              * Commit
              * @description Git commit of the script's folder
@@ -10398,10 +10644,75 @@ export interface components {
              */
             rows: number;
         };
+        /** OneTreeResult */
+        OneTreeResult: {
+            /** Tree */
+            tree: number;
+            /** Trees */
+            trees: number;
+            /**
+             * Nodes
+             * @description From the top, each split before what is under it, yes before no
+             */
+            nodes: components["schemas"]["TreeNode"][];
+            /**
+             * Splits
+             * @description Of the whole tree
+             */
+            splits: number;
+            /** Deepest */
+            deepest: number;
+            /**
+             * Scale
+             * @description What leaves are told in
+             */
+            scale: string;
+            /**
+             * What
+             * @description What the outcome is the share or mean of
+             */
+            what: string;
+            /** Row */
+            row: number | null;
+            /** Rows */
+            rows: number;
+            /** Rows Named */
+            rows_named: string;
+        };
+        /** OneTreeSettings */
+        OneTreeSettings: {
+            /**
+             * Tree
+             * @description Which tree, from 1
+             * @default 1
+             */
+            tree: number;
+            /**
+             * Depth
+             * @description Splits one under the other that are drawn; the rest is folded
+             * @default 3
+             */
+            depth: number;
+            /**
+             * Start
+             * @description The split that is drawn at the top; the tree's first when null
+             */
+            start?: number | null;
+            /**
+             * Row
+             * @description A case, by its row in the table: where it goes
+             */
+            row?: number | null;
+        };
         /** One_GroupAsk */
         One_GroupAsk: {
             context?: components["schemas"]["Context"];
             settings?: components["schemas"]["OpenedSettings"];
+        };
+        /** One_TreeAsk */
+        One_TreeAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["OneTreeSettings"];
         };
         /** OpenedResult */
         OpenedResult: {
@@ -12135,6 +12446,23 @@ export interface components {
              */
             beside: components["schemas"]["ReadBeside"][];
         };
+        /** ReadingView[LeaningResult] */
+        ReadingView_LeaningResult_: {
+            evidence?: components["schemas"]["EvidenceView_LeaningResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
         /** ReadingView[LossShapleyResult] */
         ReadingView_LossShapleyResult_: {
             evidence?: components["schemas"]["EvidenceView_LossShapleyResult_"] | null;
@@ -12189,6 +12517,23 @@ export interface components {
         /** ReadingView[OddResult] */
         ReadingView_OddResult_: {
             evidence?: components["schemas"]["EvidenceView_OddResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
+        /** ReadingView[OneTreeResult] */
+        ReadingView_OneTreeResult_: {
+            evidence?: components["schemas"]["EvidenceView_OneTreeResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
              * Fresh
@@ -12597,6 +12942,23 @@ export interface components {
         /** ReadingView[VersionsResult] */
         ReadingView_VersionsResult_: {
             evidence?: components["schemas"]["EvidenceView_VersionsResult_"] | null;
+            task?: components["schemas"]["TaskView"] | null;
+            /**
+             * Fresh
+             * @description Whether it was computed for this answer, and no task will tell of it
+             * @default false
+             */
+            fresh: boolean;
+            /**
+             * Beside
+             * @description What is shown with it and was computed in the same turn, so that it need not be asked for
+             * @default []
+             */
+            beside: components["schemas"]["ReadBeside"][];
+        };
+        /** ReadingView[WithoutResult] */
+        ReadingView_WithoutResult_: {
+            evidence?: components["schemas"]["EvidenceView_WithoutResult_"] | null;
             task?: components["schemas"]["TaskView"] | null;
             /**
              * Fresh
@@ -14917,6 +15279,65 @@ export interface components {
             /** Training Rows */
             training_rows: number;
         };
+        /**
+         * TreeNode
+         * @description A split, or a leaf.
+         */
+        TreeNode: {
+            /**
+             * Id
+             * @description Of a split; of a leaf −1 less its place
+             */
+            id: number;
+            /**
+             * Parent
+             * @description Place of the split above among the nodes; null at the top
+             */
+            parent: number | null;
+            /**
+             * Side
+             * @description yes or no: which answer of the split above leads here; empty at the top
+             */
+            side: string;
+            /** Depth */
+            depth: number;
+            /**
+             * Condition
+             * @description What a split asks; empty for a leaf
+             */
+            condition: string;
+            /** Feature */
+            feature: string;
+            /** Rows */
+            rows: number;
+            /**
+             * Share
+             * @description Of the rows that are read
+             */
+            share: number;
+            /**
+             * Outcome
+             * @description Share with the event or class that is read, or the mean, of these rows
+             */
+            outcome: number | null;
+            /**
+             * Value
+             * @description What the tree adds on average for these rows, or a leaf's own value
+             */
+            value: number;
+            /** Leaf */
+            leaf: boolean;
+            /**
+             * Folded
+             * @description Splits and leaves under it that are not drawn
+             */
+            folded: number;
+            /**
+             * Case
+             * @description Whether the case comes here
+             */
+            case: boolean;
+        };
         /** TriedAsk */
         TriedAsk: {
             context?: components["schemas"]["Context"];
@@ -15233,6 +15654,11 @@ export interface components {
             metric: string;
             measure: components["schemas"]["Measure"];
         };
+        /** WithoutAsk */
+        WithoutAsk: {
+            context?: components["schemas"]["Context"];
+            settings?: components["schemas"]["WithoutSettings"];
+        };
         /**
          * WithoutCondition
          * @description A pocket with one of its conditions left out.
@@ -15246,6 +15672,62 @@ export interface components {
             only_without: components["schemas"]["Estimate"];
             /** Rows Without */
             rows_without: number;
+        };
+        /** WithoutFeature */
+        WithoutFeature: {
+            /** Feature */
+            feature: string;
+            /** @description The metric without the column, mean over folds */
+            value: components["schemas"]["Estimate"];
+            /** @description Less the metric with it, on the same folds */
+            change: components["schemas"]["Estimate"];
+            /**
+             * P
+             * @description That nothing changes, over all columns (Benjamini & Hochberg 1995)
+             */
+            p: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "worse without" | "better without" | "no evidence of use";
+        };
+        /** WithoutResult */
+        WithoutResult: {
+            /** Metric */
+            metric: string;
+            /** Larger Is Better */
+            larger_is_better: boolean;
+            with_all: components["schemas"]["Estimate"];
+            /**
+             * Features
+             * @description What costs most to leave out first
+             */
+            features: components["schemas"]["WithoutFeature"][];
+            /** Folds */
+            folds: number;
+            /**
+             * Rows
+             * @description Rows that were trained and validated on
+             */
+            rows: number;
+            /** Confidence */
+            confidence: number;
+        };
+        /** WithoutSettings */
+        WithoutSettings: {
+            /**
+             * Features
+             * @description Columns that are left out one by one; those that move the output most when empty
+             * @default []
+             */
+            features: string[];
+            /**
+             * Most
+             * @description How many, where none is named
+             * @default 6
+             */
+            most: number;
         };
         /**
          * Wording
@@ -16904,6 +17386,220 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_OwnResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_without: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithoutAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_WithoutResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_one_tree: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["One_TreeAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_OneTreeResult_"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -20649,6 +21345,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ChangedResult_"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_leaning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaningAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingView_LeaningResult_"];
                 };
             };
             /** @description The request comes from a page of another site */

@@ -24,6 +24,7 @@ class Made(Frozen):
     libraries: dict[str, str] = Field(default={}, max_length=60, description="Versions by name")
     made: str = Field(default="", max_length=40, description="UTC time, ISO 8601")
     script: str = Field(default="", max_length=100_000, description="The script or cell that made it")
+    recipe: str = Field(default="", max_length=100_000, description="As JSON, where it was trained from one")
     commit: str = Field(default="", max_length=80, description="Git commit of the script's folder")
     changed: bool = Field(default=False, description="Whether the folder held changes that were not committed")
     rows: int = Field(default=0, ge=0, description="Rows on which the file was held against the estimator")
