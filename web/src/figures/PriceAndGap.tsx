@@ -16,7 +16,12 @@ export interface Priced {
 const [TOP, LEFT, RIGHT, FOOT] = [18, 74, 24, 46];
 const HEIGHT = 400;
 const FAR = 3;
-const LINE = 15;
+
+/** Those that no other outdoes, the smallest gap first: numbered in the drawing. */
+export const frontier = (all: Priced[]) =>
+  all
+    .filter((one) => !one.dominated && one.gap.value != null && one.price.value != null)
+    .sort((a, b) => Math.abs(a.gap.value ?? 0) - Math.abs(b.gap.value ?? 0));
 
 /** What every version costs against the gap it leaves, with intervals in both directions; those outdone fade. */
 export function PriceAndGap(
@@ -46,15 +51,7 @@ export function PriceAndGap(
   };
   const x = scale("gap", [LEFT, width - RIGHT], true);
   const y = scale("price", [HEIGHT - FOOT, TOP], false);
-  const line = all
-    .filter((one) => !one.dominated && one.gap.value != null && one.price.value != null)
-    .sort((a, b) => Math.abs(a.gap.value ?? 0) - Math.abs(b.gap.value ?? 0));
-  const labels = placed(
-    all
-      .filter((one) => (!one.dominated || one.key === props.chosen) && one.gap.value != null && one.price.value != null)
-      .map((one) => ({ key: one.key, cx: x(one.gap.value ?? 0), cy: y(one.price.value ?? 0) })),
-    width,
-  );
+  const line = frontier(all);
   return (
     // biome-ignore lint/a11y/useSemanticElements: a drawing whose marks are buttons
     <svg width={width} height={HEIGHT} role="group" aria-label={props.label}>
@@ -133,28 +130,21 @@ export function PriceAndGap(
           </g>
         );
       })}
-      <g aria-hidden pointerEvents="none" fontSize={12.5} fill="var(--ink)">
-        {labels.map(({ key, at, cx, cy, left }) => (
-          <g key={key}>
-            <line x1={cx} y1={cy} x2={cx + (left ? -8 : 8)} y2={at} stroke="var(--soft)" strokeWidth={0.7} />
-            <text x={cx + (left ? -10 : 10)} y={at} dominantBaseline="central" textAnchor={left ? "end" : "start"}>
-              {key}
-            </text>
-          </g>
+      <g aria-hidden pointerEvents="none" fontSize={13} fontWeight={600} fill="var(--ink)">
+        {line.map((one, place) => (
+          <text
+            key={one.key}
+            x={x(one.gap.value ?? 0)}
+            y={y(one.price.value ?? 0) - 11}
+            textAnchor="middle"
+            stroke="var(--sheet)"
+            strokeWidth={4}
+            paintOrder="stroke"
+          >
+            {place + 1}
+          </text>
         ))}
       </g>
     </svg>
   );
-}
-
-/** Names beside their marks, moved apart upwards where they would lie on each other. */
-function placed(marks: { key: string; cx: number; cy: number }[], width: number) {
-  let above = Number.POSITIVE_INFINITY;
-  return [...marks]
-    .sort((a, b) => b.cy - a.cy)
-    .map((one) => {
-      const at = Math.max(Math.min(one.cy - 12, above - LINE), 8);
-      above = at;
-      return { ...one, at, left: one.cx > width * 0.6 };
-    });
 }

@@ -1,11 +1,15 @@
 import { useNavigate } from "react-router";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Parts } from "../../frame/Parts";
+import { later } from "../../ui/later";
 import { ByPart } from "./ByPart";
 import { Linked } from "./Linked";
 import { Methods } from "./Methods";
 import { Ranking } from "./Ranking";
 import { Spread } from "./Spread";
+
+const OneTree = later(async () => (await import("./OneTree")).OneTree);
+const Without = later(async () => (await import("./Without")).Without);
 
 /** What moves the model, overall. */
 export function DriversSheet() {
@@ -23,6 +27,8 @@ export function DriversSheet() {
           ? [{ key: "parts", label: byPart, show: () => <ByPart /> }]
           : []),
         { key: "spread", label: "Spread", show: () => <Spread /> },
+        { key: "without", label: "Trained again", show: () => <Without /> },
+        { key: "tree", label: "One tree", show: () => <OneTree /> },
         { key: "linked", label: "Linked columns", show: () => <Linked /> },
       ]}
     />

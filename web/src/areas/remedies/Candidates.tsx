@@ -12,10 +12,11 @@ import { label, writing } from "../../ui/metrics";
 import { count, interval } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
+import { BeforeAndAfter } from "./BeforeAndAfter";
 import { OneCandidate } from "./OneCandidate";
 import { Order } from "./Order";
 import { TrainForm } from "./TrainForm";
-import { useCandidates, useTrain, useWanted, type View } from "./useCandidates";
+import { useCandidates, useSearch, useTrain, useWanted, type View } from "./useCandidates";
 
 type Standing = Schemas["CandidateStanding"];
 
@@ -27,8 +28,11 @@ export function Candidates() {
   const train = useTrain();
   const [open, setOpen] = useState(false);
   const [chosen, setChosen] = useState("");
+  const [from, setFrom] = useState<Schemas["CandidateView"]>();
+  const search = useSearch();
   const view = found.data;
   const running = training.filter((task) => !ENDED.has(task.state));
+  const searched = training.findLast((task) => task.kind === "search" && task.state === "done");
   const failed = training.filter((task) => task.state === "failed");
   const one = view?.candidates.find((candidate) => candidate.name === chosen);
   return (
@@ -43,12 +47,35 @@ export function Candidates() {
         >
           Train a starter set
         </button>
-        <button type="button" className="act min-h-6" aria-expanded={open} onClick={() => setOpen(!open)}>
+        <button
+          type="button"
+          className="act min-h-6"
+          aria-expanded={open}
+          onClick={() => {
+            setFrom(undefined);
+            setOpen(!open);
+          }}
+        >
           Train with other settings
         </button>
       </Controls>
-      {open && <TrainForm busy={train.isPending} onTrain={(body) => train.mutate(body)} />}
+      {open && from && (
+        <p className="mt-2 text-soft">
+          As <b>{from.name}</b>, changed:
+        </p>
+      )}
+      {open && (
+        <TrainForm
+          key={from?.model ?? ""}
+          busy={train.isPending || search.isPending}
+          {...(from ? { from } : {})}
+          onTrain={(body) => train.mutate(body)}
+          onSearch={(body) => search.mutate(body)}
+        />
+      )}
       {train.error && <ProblemNote problem={train.error} />}
+      {search.error && <ProblemNote problem={search.error} />}
+      {searched && <p className="mt-2 max-w-[90ch] text-soft">{String(searched.result?.said ?? "")}</p>}
       {found.error && <ProblemNote problem={found.error} />}
       {running.length > 0 && (
         <ul aria-label="Being trained" className="mt-2 space-y-1">
@@ -98,7 +125,18 @@ export function Candidates() {
             </ul>
           )}
           <Drawn view={view} unit={namesOf(audit).unit} chosen={chosen} onChoose={setChosen} />
-          {one && <OneCandidate one={one} view={view} onClose={() => setChosen("")} />}
+          {one && (
+            <OneCandidate
+              one={one}
+              view={view}
+              onClose={() => setChosen("")}
+              onChange={() => {
+                setFrom(one);
+                setOpen(true);
+                window.scrollTo({ top: 0 });
+              }}
+            />
+          )}
           <DataTable
             name="candidates"
             rows={[...view.table.standings]}
@@ -107,6 +145,7 @@ export function Candidates() {
             onRow={(row) => setChosen(row.name)}
             chosen={chosen}
           />
+          <BeforeAndAfter view={view} />
           <p className="mt-2 max-w-[90ch] text-[12.5px] text-soft">
             Means over folds with intervals that know that folds share their training rows (Nadeau &amp; Bengio 2003);
             differences to the leader on the same folds, adjusted for how many are compared (Benjamini &amp; Hochberg
@@ -186,7 +225,7 @@ function columnsOf(view: View, unit: string, gap: string): Column<Standing>[] {
             key: "gap",
             label: "gap",
             value: (row: Standing) => row.gap?.value,
-            show: (row: Standing) => signed(row.gap, writing(gap, unit)),
+            show: (row: Standing) => (row.few ? "too few rows" : signed(row.gap, writing(gap, unit))),
           },
         ]
       : []),

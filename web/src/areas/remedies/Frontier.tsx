@@ -1,11 +1,11 @@
 import { useState } from "react";
 import { Figure } from "../../figures/Figure";
-import { PriceAndGap } from "../../figures/PriceAndGap";
+import { frontier, PriceAndGap } from "../../figures/PriceAndGap";
 import { useAuditContext } from "../../frame/context";
 import { namesOf } from "../../frame/wording";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
-import { label, writing } from "../../ui/metrics";
+import { label, METRICS, writing } from "../../ui/metrics";
 import { interval, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { OneCandidate } from "./OneCandidate";
@@ -47,6 +47,8 @@ export function Frontier() {
     ];
   });
   const of = `${title(view.gap.column)}: ${view.gap.group} less ${view.gap.reference}`;
+  const rate = METRICS[view.gap.metric]?.kind === "rate";
+  const tick = (value: number) => (rate ? `${Math.round(value * 1000) / 10}` : gap(value));
   const name = `${label(view.table.metric)} against the gap in ${label(view.gap.metric)} of every candidate`;
   return (
     <>
@@ -80,14 +82,24 @@ export function Frontier() {
             result={points}
             width={width}
             label={name}
-            across={`gap in ${label(view.gap?.metric ?? "")}, ${of}`}
+            across={`gap in ${label(view.gap?.metric ?? "")}, ${of}${rate ? ", points" : ""}`}
             upwards={`${label(view.table?.metric ?? "")} (${view.table?.larger_is_better ? "more" : "less"} is better)`}
-            tick={[gap, show]}
+            tick={[tick, show]}
             chosen={chosen}
             onMark={(mark) => setChosen(mark.key)}
           />
         )}
       />
+      <ol aria-label="Not outdone" className="mt-1 max-w-[90ch] list-decimal pl-6">
+        {frontier(points).map((each) => (
+          <li key={each.key}>
+            <button type="button" className="act min-h-6" onClick={() => setChosen(each.key)}>
+              {each.key}
+            </button>
+            <span className="text-soft">: {each.text}</span>
+          </li>
+        ))}
+      </ol>
       {one && <OneCandidate one={one} view={view} onClose={() => setChosen("")} />}
       <p className="mt-2 max-w-[90ch] text-[12.5px] text-soft">
         Squares have a remedy, circles none. Filled: no other candidate is as good in both and better in one, by means

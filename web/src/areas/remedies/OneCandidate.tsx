@@ -3,13 +3,20 @@ import { useAuditContext } from "../../frame/context";
 import { namesOf } from "../../frame/wording";
 import { save } from "../../ui/csv";
 import { label, writing } from "../../ui/metrics";
-import { count, title } from "../../ui/numbers";
+import { count, decimal, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
-import { ASKED, NUMBERS } from "./TrainForm";
+import { ASKED, NUMBERS } from "./estimators";
 import { useLook, type View } from "./useCandidates";
 
+const points = (share: number) => `${decimal(share * 100, 1)} points`;
+
 /** One candidate: its recipe, what to do with it, and the rows that were put aside. */
-export function OneCandidate(props: { one: Schemas["CandidateView"]; view: View; onClose: () => void }) {
+export function OneCandidate(props: {
+  one: Schemas["CandidateView"];
+  view: View;
+  onClose: () => void;
+  onChange?: () => void;
+}) {
   const { one, view } = props;
   const { audit, context, set } = useAuditContext();
   const look = useLook();
@@ -43,6 +50,15 @@ export function OneCandidate(props: { one: Schemas["CandidateView"]; view: View;
         {count(dealing.folds)} folds{dealing.together && `, together by ${title(dealing.together)}`}
         {dealing.in_time && `, in the order of ${title(dealing.in_time)}`}
       </p>
+      {one.limited && (
+        <p className="max-w-[90ch]">
+          Trained under limits: on its training rows the farthest group is {points(one.limited.largest)} from all, of{" "}
+          {points(one.limited.tolerance)} allowed
+          {one.limited.largest > one.limited.tolerance && <b className="text-flag"> ▲ not met</b>}; one rule averages{" "}
+          {count(one.limited.models)} of {count(one.limited.trained)} models. Lots between them would cost{" "}
+          {decimal(one.limited.by_lot_error)} a row, this rule {decimal(one.limited.error)}.
+        </p>
+      )}
       {one.test && told != null && (
         <p>
           On {count(one.test.rows)} rows put aside: {label(metric)} {show(told)}.{" "}
@@ -74,6 +90,11 @@ export function OneCandidate(props: { one: Schemas["CandidateView"]; view: View;
             onClick={() => look.mutate(one.model)}
           >
             Look at the rows put aside
+          </button>
+        )}
+        {props.onChange && (
+          <button type="button" className="act min-h-6" onClick={props.onChange}>
+            Change its settings
           </button>
         )}
         <button type="button" className="act min-h-6" onClick={() => save("train.py", one.script, "text/x-python")}>

@@ -7,6 +7,8 @@ import { Candidates } from "./Candidates";
 const Changed = later(async () => (await import("./Changed")).Changed);
 const Frontier = later(async () => (await import("./Frontier")).Frontier);
 const Versions = later(async () => (await import("./Versions")).Versions);
+const Leaning = later(async () => (await import("./Leaning")).Leaning);
+const Lineage = later(async () => (await import("./Lineage")).Lineage);
 const Repaired = later(async () => (await import("./Repaired")).Repaired);
 const Band = later(async () => (await import("./Band")).Band);
 const Corrected = later(async () => (await import("./Corrected")).Corrected);
@@ -25,13 +27,15 @@ export function RemediesSheet() {
           { key: "frontier", label: "Price and gap", show: () => <Frontier /> },
           { key: "versions", label: "Versions", show: () => <Versions /> },
           { key: "changed", label: "What changed", show: () => <Changed /> },
-          { key: "repair", label: "Repaired values", show: () => <Repaired /> },
+          { key: "leaning", label: "Leaning", show: () => <Leaning /> },
+          { key: "repair", label: "Repair", show: () => <Repaired /> },
           ...(kind.cut
             ? [
                 { key: "band", label: "Band", show: () => <Band /> },
                 { key: "corrected", label: "Corrected", show: () => <Corrected /> },
               ]
             : []),
+          { key: "lineage", label: "Lineage", show: () => <Lineage /> },
         ]}
       />
     </NeedsOutcome>

@@ -16,6 +16,18 @@ export const NOTHING: Mended = {
   far: "",
   seeds: "1",
 };
+/** The remedies of a recipe, as the form holds them. */
+export function mendedOf(recipe: Recipe): Mended {
+  const { reweigh, resample, repair, penalise, constrain } = recipe;
+  const far = penalise
+    ? String(penalise.weight)
+    : constrain
+      ? String(constrain.tolerance * 100)
+      : repair
+        ? String(repair.level * 100)
+        : "";
+  return { recipe: { reweigh, resample, repair, penalise, constrain }, far, seeds: "1" };
+}
 const USUAL = { repair: "100", penalise: "1", constrain: "2" } as const;
 const RATES = ["selection rate", "true positive rate", "false positive rate"] as const;
 

@@ -30,7 +30,7 @@ export function useCandidates(wanted: Beside) {
   const { audit } = useAuditContext();
   const client = useQueryClient();
   const { tasks } = useTasks();
-  const training = [...tasks.values()].filter((task) => task.kind === "train");
+  const training = [...tasks.values()].filter((task) => task.kind === "train" || task.kind === "search");
   const ended = training.filter((task) => ENDED.has(task.state)).length;
   const found = useQuery<View, Problem>({
     queryKey: ["candidates", audit.id, wanted],
@@ -57,6 +57,14 @@ export function useTrain() {
       need(
         api.POST("/api/audits/{audit_id}/candidates", { params: { path: { audit_id: audit.id } }, body }),
       ) as Promise<Schemas["TaskView"][]>,
+  });
+}
+
+export function useSearch() {
+  const { audit } = useAuditContext();
+  return useMutation<Schemas["TaskView"], Problem, Schemas["Sought"]>({
+    mutationFn: (body) =>
+      need(api.POST("/api/audits/{audit_id}/candidates/search", { params: { path: { audit_id: audit.id } }, body })),
   });
 }
 
