@@ -295,6 +295,65 @@ def pockets(
           where, [], "", out, score, decision)  # fmt: skip
 
 
+@app.command()
+def train(
+    recipes: Annotated[
+        Path, typer.Argument(help="File of recipes (TOML): table, settings, how rows are dealt, candidates")
+    ],
+    out: Annotated[Path, typer.Option(help="Folder for the model files and what they are worth")] = Path("candidates"),
+    cluster: Annotated[str | None, typer.Option(help="Address of a Dask scheduler, tcp://host:port")] = None,
+) -> None:
+    """Train candidates, each validated on held-out folds and written as a model file."""
+    from zerotilt.trained import train_file
+
+    telling = progress if sys.stderr.isatty() else None
+    found = _told(lambda: train_file(recipes, cluster, telling))
+    found.save(out)
+    _beside(found, "", "", "", "", "")
+    typer.echo(f"{words.plural(len(found.made), 'candidate')} in {out}.")
+
+
+@app.command()
+def compare(
+    folder: Annotated[Path, typer.Argument(help="Folder that ./zt train wrote")],
+    metric: Annotated[str, typer.Option(help="What they are ordered by: log_loss, auc, accuracy …")] = "",
+    gap: Annotated[str, typer.Option(help="Metric whose gap between groups stands beside: selection_rate …")] = "",
+    column: Annotated[str, typer.Option(help="Column of the groups; the first when empty")] = "",
+    group: Annotated[str, typer.Option(help="Group; the farthest when empty")] = "",
+    reference: Annotated[str, typer.Option(help="Group that it is held against; the largest when empty")] = "",
+    table: Annotated[Path | None, typer.Option(help="Also every version on the held-out rows of this table")] = None,
+    base: Annotated[str, typer.Option(help="Version that others are held against there; the leader when empty")] = "",
+    out: Annotated[Path | None, typer.Option(help="File for the table: .csv, .parquet or .json")] = None,
+) -> None:
+    """Set candidates beside each other: what is told apart, the gap beside, and what remedies did."""
+    from zerotilt.headless import write_records
+    from zerotilt.trained import Candidates, compared_on
+
+    found = _told(lambda: Candidates.open(folder))
+    how = {"metric": metric, "gap": gap, "column": column, "group": group, "reference": reference}
+    if out is not None:
+        _told(lambda: write_records(found.table(**how), out))
+    _told(lambda: _beside(found, *how.values()))
+    if table is not None:
+        typer.echo(_told(lambda: compared_on(found, table, base, progress if sys.stderr.isatty() else None)))
+
+
+def _beside(found, metric: str, gap: str, column: str, group: str, reference: str) -> None:
+    typer.echo(found.reading(metric=metric, gap=gap, column=column, group=group, reference=reference))
+
+
+def _told(done):
+    """What came of it; a refusal is said, and ends the command."""
+    try:
+        found = done()
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
+    if sys.stderr.isatty():
+        typer.echo("\r\x1b[K", err=True, nl=False)
+    return found
+
+
 app.add_typer(house)
 SEVERAL = ("--group", "--ignore", "--set", "--means", "--identifier", "--column")
 

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, cast
 
+import pyarrow as pa
 import pyarrow.parquet as pq
 
 from zerotilt import settings_file
@@ -268,9 +269,8 @@ def read_method(
     ------
     Refused : the method, a setting, the input or the file's ending is unknown or cannot be used; nothing is written then.
     """
-    kind = out.suffix[1:] if out else "csv"
-    if kind not in FILES:
-        raise Refused(f"--out: “{out}” was given; the file ends in {words.listing([f'.{one}' for one in FILES])}.")
+    if out is not None:
+        _kind_of(out)
     settings = {}
     for one in given:
         name, sign, value = one.partition("=")
@@ -288,9 +288,26 @@ def read_method(
     study = study.on(*where, picked=picked, segment=segment) if where or picked or segment else study
     found = study.read(method, **settings)
     if out is not None:
-        body, _ = arrayfile.written(found.table(), kind)
-        _write(out, io.BytesIO(body))
+        write_records(found.table(), out)
     return "\n".join([found.reading, *found.points])
+
+
+def write_records(found: pa.Table, out: Path) -> None:
+    """Write records as the file's ending says.
+
+    Raises
+    ------
+    Refused : the ending is none that is known.
+    """
+    body, _ = arrayfile.written(found, _kind_of(out))
+    _write(out, io.BytesIO(body))
+
+
+def _kind_of(out: Path) -> str:
+    kind = out.suffix[1:]
+    if kind not in FILES:
+        raise Refused(f"--out: “{out}” was given; the file ends in {words.listing([f'.{one}' for one in FILES])}.")
+    return kind
 
 
 def _opened(path: Path) -> BinaryIO:

@@ -5,8 +5,13 @@
 >>> study.drivers().reading  # doctest: +SKIP
 """
 
+from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.link import OpenAudit, Published, open_audit
 from zerotilt.publish import publish
 from zerotilt.study import SEED, Explained, Found, Plot, Study
+from zerotilt.trained import Candidates, train
 
-__all__ = ["SEED", "Explained", "Found", "OpenAudit", "Plot", "Published", "Study", "open_audit", "publish"]
+__all__ = [
+    "SEED", "Candidates", "Explained", "Found", "OpenAudit", "Plot", "Published", "Recipe", "Study", "open_audit", "publish",
+    "train",
+]  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Sequence
 from copy import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -284,6 +284,26 @@ class Study:
         context = self.subject.context.model_copy(update={"segment": held})
         other.subject = Subject(self.spec, self.table, self.subject.predictor, context)
         _ = other.subject.rows.numbers  # refuses rows that are not there
+        return other
+
+    def against(self, **models: Model) -> Study:
+        """The same study with other versions on the same rows, by name, for what compares them: ``versions``, ``leaning``.
+
+        >>> study.against(v2="v2.onnx").versions()  # doctest: +SKIP
+
+        Raises
+        ------
+        Refused : a model cannot be read, or does not fit the frame.
+        """
+        other, context = copy(self), self.subject.context.model_copy(update={"model_named": "this version"})
+        others = {
+            name: Subject(
+                self.spec, self.table, predictor_of(model, self.table, self.spec, (), None),
+                context.model_copy(update={"model_named": name}),
+            )
+            for name, model in models.items()
+        }  # fmt: skip
+        other.subject = replace(self.subject, context=context, others=others, alike=None)
         return other
 
     def explain(self, rows: Any = None, method: MethodChoice = "auto", **how: Any) -> Explained:

@@ -155,6 +155,14 @@ def test_a_sibling_of_another_seed_serves_where_there_is_none_of_the_same():
     assert sibling_of(REWEIGHED.model_copy(update={"seed": 9}), plain) == "ninth"
     assert sibling_of(REWEIGHED.model_copy(update={"seed": 3}), plain) == "first"
     assert sibling_of(REWEIGHED.model_copy(update={"penalty": 3}), plain) is None
+    # with no plain one there, the one with the fewest of its remedies
+    both = REWEIGHED.model_copy(update={"left_out": ("x",), "resample": Resampling(how="over")})
+    fewer = {
+        PLAIN.model_copy(update={"left_out": ("x",)}): "left out",
+        both.model_copy(update={"resample": None}): "two",
+    }
+    assert sibling_of(both, fewer | {REWEIGHED.model_copy(update={"left_out": ("y",)}): "other"}) == "left out"
+    assert sibling_of(both, {both: "itself"}) is None
 
 
 def test_every_remedy_is_said_in_words():

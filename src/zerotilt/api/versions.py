@@ -102,7 +102,7 @@ def read_versions(audit: Audit) -> FamiliesView:
 def _families(audit: Audit) -> FamiliesView:
     models = list(audit.models.order_by(ModelVersion.created, ModelVersion.id))
     recipes = {one.model_id: Recipe.model_validate(one.recipe) for one in audit.candidates}
-    plain = {recipe: str(key) for key, recipe in recipes.items() if not recipe.remedies}
+    every = {recipe: str(key) for key, recipe in recipes.items()}
     choices = list(audit.choices.order_by(VersionChoice.created.desc()))
     parents: dict[str, tuple[str | None, str]] = {}
     for model in models:
@@ -110,7 +110,7 @@ def _families(audit: Audit) -> FamiliesView:
         if model.parent_id is not None:
             why = "its recipe was changed into this one" if recipe else "somebody said so"
             parents[str(model.id)] = str(model.parent_id), why
-        elif recipe is not None and recipe.remedies and (without := sibling_of(recipe, plain)):
+        elif recipe is not None and recipe.remedies and (without := sibling_of(recipe, every)):
             parents[str(model.id)] = without, "the same without its remedies"
         else:
             parents[str(model.id)] = None, ""

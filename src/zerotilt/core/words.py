@@ -52,6 +52,16 @@ def decimal(value: float, digits: int = 3) -> str:
     return text.removeprefix("-") if float(text) == 0 else text.replace("-", "−")  # a zero has no sign
 
 
+def signed_decimal(value: float, digits: int = 3) -> str:
+    """A difference with its sign; what rounds to nothing has none.
+
+    >>> signed_decimal(0.0204), signed_decimal(-0.0001), signed_decimal(-2)
+    ('+0.020', '0.000', '−2.000')
+    """
+    text = decimal(value, digits)
+    return f"+{text}" if value > 0 and float(f"{value:.{digits}f}") > 0 else text
+
+
 def quantity(value: float, unit: str = "") -> str:
     """A number in its unit, with four digits at least where they say something.
 

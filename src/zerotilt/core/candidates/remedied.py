@@ -11,7 +11,7 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.candidates.compared import better, by_fold, gaps_of, rows_of
-from zerotilt.core.candidates.recipe import Recipe
+from zerotilt.core.candidates.recipe import NO_REMEDY, Recipe
 from zerotilt.core.candidates.validated import FoldMeasured, Validated
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.metrics import metric_named, phrase
@@ -77,19 +77,26 @@ def remedies_of(
     return tuple(sorted(found, key=lambda one: order.index(one.verdict)))
 
 
-def sibling_of(recipe: Recipe, plain: Mapping[Recipe, str]) -> str | None:
-    """The candidate that is the same without remedies: of the same seed, or else of any."""
-    wanted = recipe.plain
-    if wanted in plain:
-        return plain[wanted]
-    return next((name for one, name in plain.items() if one.model_copy(update={"seed": wanted.seed}) == wanted), None)
+def sibling_of(recipe: Recipe, every: Mapping[Recipe, str]) -> str | None:
+    """The candidate that is the same without its remedies, or with as few of them as there is one: of the same seed, or else
+    of any."""
+
+    def fits(one: Recipe) -> bool:
+        told = [(getattr(one, name), getattr(recipe, name), usual) for name, usual in NO_REMEDY.items()]
+        fewer = all(here in (there, usual) for here, there, usual in told) and any(
+            here != there for here, there, _ in told
+        )
+        return fewer and one.plain.model_copy(update={"seed": recipe.seed}) == recipe.plain
+
+    found = [(len(one.remedies), one.seed != recipe.seed, name) for one, name in every.items() if fits(one)]
+    return min(found, default=(0, False, None))[2]
 
 
 def _found(candidates, metric: str, gap: Gap, confidence: float, alpha: float, minimum: int) -> Iterator[Remedied]:
     worth = {name: validated for name, _, validated in candidates}
-    plain = {recipe: name for name, recipe, _ in candidates if not recipe.remedies}
+    every = {recipe: name for name, recipe, _ in candidates}
     for name, recipe, validated in candidates:
-        if not recipe.remedies or (without := sibling_of(recipe, plain)) is None:
+        if not recipe.remedies or (without := sibling_of(recipe, every)) is None:
             continue
         other = worth[without]
         sizes = np.array([fold.rows for fold in validated.folds], float)
@@ -249,7 +256,7 @@ def _spanned(one: Estimate, metric: str) -> str:
 
 def _signed(value: float, metric: str) -> str:
     """A difference with its sign; of rates in points."""
-    return words.signed_points(value) if metric_named(metric).kind == "rate" else f"{value:+.3f}".replace("-", "−")
+    return words.signed_points(value) if metric_named(metric).kind == "rate" else words.signed_decimal(value)
 
 
 def _told(span: Interval) -> Estimate:

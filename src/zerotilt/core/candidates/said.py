@@ -125,7 +125,7 @@ def _size(one: CandidateStanding) -> float:
 
 def _gap(one: CandidateStanding, metric: str) -> str:
     rate = metric_named(metric).kind == "rate"
-    show = words.signed_points if rate else lambda value: f"{value:+.3f}".replace("-", "−")
+    show = words.signed_points if rate else words.signed_decimal
     found = one.gap
     if found is None or found.low is None or found.high is None:
         return show(_size(one))

@@ -203,10 +203,8 @@ def say(result: LeaningResult, wording: Wording, settings: LeaningSettings) -> R
 
 
 def _signed(one: Estimate) -> str:
-    def show(value: float | None) -> str:
-        return f"{'+' if (value or 0.0) > 0 else ''}{words.decimal(value or 0.0)}"
-
-    return f"{show(one.value)} ({show(one.low)} to {show(one.high)})"
+    value, low, high = (words.signed_decimal(end or 0.0) for end in (one.value, one.low, one.high))
+    return f"{value} ({low} to {high})"
 
 
 def picture(result: LeaningResult, spec: Spec) -> Picture | None:

@@ -114,16 +114,7 @@ export function Candidates() {
               .filter(Boolean)
               .join(" ")}
           </p>
-          {view.remedies_said.length > 0 && (
-            <ul aria-label="What remedies did" className="mt-2 max-w-[90ch] list-disc space-y-0.5 pl-5">
-              {view.remedies_said.map((one, place) => (
-                <li key={one} className={view.remedied[place]?.verdict === "larger" ? "text-flag" : undefined}>
-                  {view.remedied[place]?.verdict === "larger" && <b>▲ Worse. </b>}
-                  {one}
-                </li>
-              ))}
-            </ul>
-          )}
+          <Said view={view} />
           <Drawn view={view} unit={namesOf(audit).unit} chosen={chosen} onChoose={setChosen} />
           {one && (
             <OneCandidate
@@ -152,6 +143,35 @@ export function Candidates() {
             1995). Ring: on the rows that it was trained on.
           </p>
         </div>
+      )}
+    </>
+  );
+}
+
+const SHOWN = 2;
+
+/** What remedies did, one that made it worse first; beyond a few they are folded. */
+function Said({ view }: { view: View }) {
+  const every = view.remedies_said.map((text, place) => ({ text, worse: view.remedied[place]?.verdict === "larger" }));
+  if (!every.length) return null;
+  const first = Math.max(SHOWN, every.filter((one) => one.worse).length);
+  const item = (one: (typeof every)[number]) => (
+    <li key={one.text}>
+      {one.worse && <b className="text-flag">▲ Worse. </b>}
+      {one.text}
+    </li>
+  );
+  const list = "mt-2 max-w-[90ch] list-disc space-y-0.5 pl-5";
+  return (
+    <>
+      <ul aria-label="What remedies did" className={list}>
+        {every.slice(0, first).map(item)}
+      </ul>
+      {every.length > first && (
+        <details className="mt-1">
+          <summary className="act min-h-6">{count(every.length - first)} more remedies</summary>
+          <ul className={list}>{every.slice(first).map(item)}</ul>
+        </details>
       )}
     </>
   );

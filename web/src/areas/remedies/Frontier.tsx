@@ -6,7 +6,7 @@ import { namesOf } from "../../frame/wording";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { label, METRICS, writing } from "../../ui/metrics";
-import { interval, title } from "../../ui/numbers";
+import { decimal, interval, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { OneCandidate } from "./OneCandidate";
 import { Order } from "./Order";
@@ -31,7 +31,12 @@ export function Frontier() {
           : "Nothing was trained here yet, so there is nothing to set against each other. Train candidates first."}
       </p>
     );
-  const [show, gap] = [writing(view.table.metric, unit), writing(view.gap.metric, unit)];
+  const show = writing(view.table.metric, unit);
+  const rate = METRICS[view.gap.metric]?.kind === "rate";
+  const inUnit = writing(view.gap.metric, unit);
+  const tick = (value: number) =>
+    rate ? decimal(value * 100, Number.isInteger(Math.round(value * 1000) / 10) ? 0 : 1) : inUnit(value);
+  const gap = (value: number) => (rate ? decimal(value * 100, 1) : inUnit(value));
   const points = view.table.standings.flatMap((standing) => {
     const candidate = view.candidates.find((each) => each.name === standing.name);
     if (!standing.gap || standing.gap.value == null || standing.validation.value == null) return [];
@@ -42,13 +47,11 @@ export function Frontier() {
         gap: standing.gap,
         dominated: standing.dominated != null,
         remedied: (candidate?.remedies.length ?? 0) > 0,
-        text: `${label(view.table?.metric ?? "")} ${show(standing.validation.value)}, gap ${gap(standing.gap.value)} (${interval(standing.gap, gap)})${standing.dominated ? `; outdone by ${standing.dominated}` : ""}`,
+        text: `${label(view.table?.metric ?? "")} ${show(standing.validation.value)}, gap ${gap(standing.gap.value)}${rate ? " points" : ""} (${interval(standing.gap, gap)})${standing.dominated ? `; outdone by ${standing.dominated}` : ""}`,
       },
     ];
   });
   const of = `${title(view.gap.column)}: ${view.gap.group} less ${view.gap.reference}`;
-  const rate = METRICS[view.gap.metric]?.kind === "rate";
-  const tick = (value: number) => (rate ? `${Math.round(value * 1000) / 10}` : gap(value));
   const name = `${label(view.table.metric)} against the gap in ${label(view.gap.metric)} of every candidate`;
   return (
     <>
