@@ -99,6 +99,7 @@ def _found(candidates, metric: str, gap: Gap, confidence: float, alpha: float, m
         if not recipe.remedies or (without := sibling_of(recipe, every)) is None:
             continue
         other = worth[without]
+        before = next(one for one, called in every.items() if called == without).remedies
         sizes = np.array([fold.rows for fold in validated.folds], float)
         here, there = gaps_of(validated.folds, gap), gaps_of(other.folds, gap)
         spans = over_folds(here, sizes, confidence), over_folds(there, sizes, confidence)
@@ -108,7 +109,7 @@ def _found(candidates, metric: str, gap: Gap, confidence: float, alpha: float, m
         yield Remedied(
             name=name,
             without=without,
-            remedy="; ".join(recipe.remedies),
+            remedy="; ".join(one for one in recipe.remedies if one not in before),
             gap=_told(spans[0]),
             gap_without=_told(spans[1]),
             change=_told(change),
