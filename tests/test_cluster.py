@@ -14,8 +14,10 @@ from distributed import Client
 from tests.core import zoo
 from tests.core.systems import slow_square
 from tests.core.test_group_sheets import scored
+from tests.train.test_fitting import tilted
 
 from zerotilt.cluster import DaskExecutor, executor_at
+from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.contributions.explain import explain
 from zerotilt.core.executor import LocalExecutor
 from zerotilt.core.groups import tilt
@@ -23,6 +25,7 @@ from zerotilt.core.groups.disparity import TiltSettings
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.core.work import Work
+from zerotilt.train.fitting import train
 
 
 def _free_port() -> int:
@@ -70,6 +73,16 @@ def test_results_come_in_order_although_a_worker_dies_midway(cluster):
             workers[0].send_signal(signal.SIGKILL)
     assert found == [2.0 * n**2 for n in range(60)]
     assert len(client.scheduler_info()["workers"]) == 1
+
+
+@pytest.mark.parametrize("change", [{}, {"reweigh": "home"}])
+def test_folds_train_on_the_cluster_to_the_same_numbers(cluster, change):
+    address, *_ = cluster
+    spec, table = tilted(1_200)
+    recipe = Recipe(estimator="boosted trees", trees=8, dealing=Dealing(folds=3), **change)
+    here = train(spec, table, recipe, Work())
+    there = train(spec, table, recipe, Work(executor=DaskExecutor(address)))
+    assert there.validated == here.validated
 
 
 @pytest.mark.parametrize("method", ["auto", "sampled", "least squares"])

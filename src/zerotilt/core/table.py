@@ -75,6 +75,10 @@ class Table:
             raise ValueError("the table is in memory")
         return self._file
 
+    def __reduce__(self) -> tuple[type[Table], tuple[pa.Table]]:
+        """Sent elsewhere it goes along with its columns, not with the file that it was opened from."""
+        return Table, (self.whole(),)
+
     def whole(self) -> pa.Table:
         """All columns, in memory."""
         return self._whole if self._whole is not None else self._opened.read()

@@ -20,7 +20,7 @@ from zerotilt.core.candidates.validated import Limited
 from zerotilt.core.refusal import Refused
 from zerotilt.core.remedies import penalty
 from zerotilt.core.remedies.reductions import Limits, reduce
-from zerotilt.core.remedies.repair import Repair
+from zerotilt.core.remedies.repair import Groups, Repair
 from zerotilt.core.remedies.repair import fitted as repair_of
 from zerotilt.core.remedies.resampling import resampled
 from zerotilt.core.remedies.reweighing import reweighed
@@ -64,10 +64,11 @@ class Learnt:
 
 def moved(x: pa.Table, repairs: Mapping[str, Repair], group: NDArray | None) -> pa.Table:
     """Columns with the values of those that are repaired moved."""
-    if group is None:
+    if group is None or not repairs:
         return x
+    told = Groups.of(group)
     for name, repair in repairs.items():
-        values = repair.moved(x.column(name).to_numpy(zero_copy_only=False), group)
+        values = repair.moved(x.column(name).to_numpy(zero_copy_only=False), told)
         x = x.set_column(x.column_names.index(name), name, pa.array(values, pa.float32(), from_pandas=False))
     return x
 
@@ -113,7 +114,7 @@ def _repairs(held: Prepared, places: NDArray[np.int64]) -> dict[str, Repair]:
     if asked is None:
         return {}
     kept = places[held.weights[places] > 0]
-    group = held.groups["repair"][kept]
+    group = Groups.of(held.groups["repair"][kept])
     return {
         name: repair_of(held.x.column(name).to_numpy(zero_copy_only=False)[kept], group, asked.level)
         for name in asked.columns or held.numbers

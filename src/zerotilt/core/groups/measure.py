@@ -168,7 +168,7 @@ class Counted:
 
     @classmethod
     def of(cls, readout: Readout, n: int) -> Counted:
-        ranked = Ranked.of(*readout.events, readout.weights) if readout.area else None
+        ranked = Ranked.of(*readout.events, readout.weights, readout.ranking) if readout.area else None
         return cls(readout, Packed.of(readout, n), ranked)
 
     def groups(
@@ -202,7 +202,7 @@ def of_rows(subject: Subject, readout: Readout, mask: NDArray[np.bool_], seed: i
     confidence = subject.spec.policy.confidence
     codes = np.where(mask, 0, 1)
     packed = Packed.of(readout, subject.n)
-    ranked = Ranked.of(*readout.events, readout.weights) if readout.area else None
+    ranked = Ranked.of(*readout.events, readout.weights, readout.ranking) if readout.area else None
     found = measured(
         readout,
         count(packed, codes, 2),

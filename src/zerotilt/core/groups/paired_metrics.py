@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from zerotilt.core.groups.measure import means_of
 from zerotilt.core.groups.metrics import Metric, metric_named
 from zerotilt.core.groups.readout import Lens, Readout
-from zerotilt.core.groups.tally import CELLS, Ranked
+from zerotilt.core.groups.tally import CELLS
 from zerotilt.core.membership import JOIN, Grouping
 from zerotilt.core.stats import distributions, intervals
 from zerotilt.core.stats.intervals import Interval
@@ -158,7 +158,7 @@ def _means(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, conf
 def _area(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confidence: float) -> Changed:
     mass = np.ones(len(codes)) if here.weights is None else here.weights
     _, happened = here.events
-    below = [_placements(ranked.order, ranked.ends, happened, mass, codes, k) for ranked in map(_ranked, (here, there))]
+    below = [placements(*one.ranking, happened, mass, codes, k) for one in (here, there)]
     difference = below[1] - below[0]
     counts = mass > 0
     value, variance, freedom = np.zeros(k), np.zeros(k), np.full(k, np.inf)
@@ -175,12 +175,8 @@ def _area(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confi
     return _about(value, variance, freedom, confidence)
 
 
-def _ranked(one: Readout) -> Ranked:
-    return Ranked.of(*one.events, one.weights)
-
-
 @njit(cache=True, nogil=True)
-def _placements(order, ends, happened, mass, codes, k):
+def placements(order, ends, happened, mass, codes, k):
     """Of each row the share, by mass, of its group's rows of the other side that it is ranked right against; ties half."""
     n = len(order)
     whole = np.zeros((2, k))

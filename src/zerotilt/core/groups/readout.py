@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -60,6 +61,11 @@ class Readout:
             raise ValueError("no scores of an event, or nothing known about it")
         return self.scores, self.happened
 
+    @cached_property
+    def ranking(self) -> tuple[NDArray[np.int64], Bools]:
+        """Rows in the order of their scores, and whether the next in it has another score."""
+        return ranked_by(self.events[0])
+
     def among(self, rows: Bools) -> Readout:
         """Of some of the rows only; ``rows`` of shape (n,)."""
 
@@ -86,6 +92,12 @@ class Readout:
         found += ["calibration_error"] if self.calibration else []
         order = list(METRICS)
         return sorted(found, key=lambda key: order.index(key.split(JOIN)[0]))
+
+
+def ranked_by(scores: Floats) -> tuple[NDArray[np.int64], Bools]:
+    """Rows in the order of some scores, and whether the next in it has another; both of shape (n,)."""
+    order = np.argsort(scores, kind="stable")
+    return order, np.append(scores[order][1:] != scores[order][:-1], True)
 
 
 def read(subject: Subject, wanted: Sequence[str] = (), whole: bool = False) -> Readout:

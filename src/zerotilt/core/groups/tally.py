@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from zerotilt.core.groups.readout import Readout
+from zerotilt.core.groups.readout import Readout, ranked_by
 from zerotilt.core.membership import Grouping
 
 Floats = NDArray[np.float64]
@@ -176,9 +176,15 @@ class Ranked:
     weights: Floats
 
     @classmethod
-    def of(cls, scores: Floats, happened: NDArray[np.bool_], weights: Floats | None) -> Ranked:
-        order = np.argsort(scores, kind="stable")
-        ends = np.append(scores[order][1:] != scores[order][:-1], True)
+    def of(
+        cls,
+        scores: Floats,
+        happened: NDArray[np.bool_],
+        weights: Floats | None,
+        ranking: tuple[NDArray[np.int64], NDArray[np.bool_]] | None = None,
+    ) -> Ranked:
+        """``ranking``: order and ends, where they are known."""
+        order, ends = ranking or ranked_by(scores)
         return cls(order, ends, happened[order], np.empty(0) if weights is None else weights[order])
 
 

@@ -16,6 +16,25 @@ LEAST = 10
 
 
 @dataclass(frozen=True)
+class Groups:
+    """Of n rows each its group: names, and places among them, shape (n,)."""
+
+    names: tuple[str, ...]
+    codes: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, group: NDArray | Groups) -> Groups:
+        """Of names, shape (n,); told apart once for all columns that are moved."""
+        if isinstance(group, Groups):
+            return group
+        names, codes = np.unique(np.asarray(group).astype(str), return_inverse=True)
+        return cls(tuple(str(one) for one in names), codes)
+
+    def among(self, rows: NDArray) -> Groups:
+        return Groups(self.names, self.codes[rows])
+
+
+@dataclass(frozen=True)
 class Repair:
     """How one column's values are moved in every group; groups that are not known are left as they are.
 
@@ -31,27 +50,22 @@ class Repair:
     base: Singles
     slope: Singles
 
-    def moved(self, values: NDArray, group: NDArray) -> Singles:
-        """Values and their groups' names, shape (n,)."""
+    def moved(self, values: NDArray, group: NDArray | Groups) -> Singles:
+        """Values and their groups, shape (n,)."""
         x = np.asarray(values, np.float32)
-        place = codes(group, self.groups)
+        here = Groups.of(group)
         out = x.copy()
-        for g in range(len(self.groups)):
-            mine = np.flatnonzero(place == g)
+        for g, name in enumerate(self.groups):
+            if name not in here.names:
+                continue
+            mine = np.flatnonzero(here.codes == here.names.index(name))
             stretch = np.searchsorted(self.knots[g], x[mine], side="right")
             stretch[np.isnan(x[mine])] = 0
             out[mine] = self.base[g][stretch] + (x[mine] - self.lower[g][stretch]) * self.slope[g][stretch]
         return out
 
 
-def codes(group: NDArray, names: tuple[str, ...]) -> NDArray[np.int64]:
-    """Which of some names each row's group is; their number where it is none."""
-    known, inverse = np.unique(np.asarray(group).astype(str), return_inverse=True)
-    where = {name: place for place, name in enumerate(names)}
-    return np.array([where.get(str(one), len(names)) for one in known], np.int64)[inverse]
-
-
-def fitted(values: NDArray, group: NDArray, level: float) -> Repair:
+def fitted(values: NDArray, group: NDArray | Groups, level: float) -> Repair:
     """The repair of one column (Feldman et al. 2015, geometric repair).
 
     A value of a group stands at a share of its ranks; it is moved ``level`` of the way to the median, over groups, of the
@@ -60,14 +74,12 @@ def fitted(values: NDArray, group: NDArray, level: float) -> Repair:
 
     Parameters
     ----------
-    values : shape (n,), NaN where missing. group : names, shape (n,). level : 0 to 1.
+    values : shape (n,), NaN where missing. group : shape (n,). level : 0 to 1.
     """
-    x, names = np.asarray(values, np.float32).astype(float), np.asarray(group).astype(str)
-    found, inverse = np.unique(names, return_inverse=True)
-    order = np.lexsort((x, inverse))
-    order = order[np.isfinite(x[order])]
-    ends = np.searchsorted(inverse[order], np.arange(len(found) + 1))
-    held = {str(found[g]): x[order[ends[g] : ends[g + 1]]] for g in range(len(found)) if ends[g + 1] - ends[g] >= LEAST}
+    x, here = np.asarray(values, np.float32).astype(float), Groups.of(group)
+    known = np.isfinite(x)
+    held = {name: np.sort(x[known & (here.codes == g)]) for g, name in enumerate(here.names)}
+    held = {name: own for name, own in held.items() if len(own) >= LEAST}
     groups = tuple(held)
     bends = [_knots(one) for one in held.values()]
     wide = max((len(one[0]) for one in bends), default=0)

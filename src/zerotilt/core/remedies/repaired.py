@@ -15,7 +15,7 @@ from zerotilt.core.method import Method
 from zerotilt.core.pockets.drawn import bars_of
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.remedies.repair import LEAST, Repair, fitted
+from zerotilt.core.remedies.repair import LEAST, Groups, Repair, fitted
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -83,7 +83,8 @@ def repaired(subject: Subject, settings: RepairedSettings, seed: int, work: Work
         raise Refused(f"row: the table has {words.plural(table.rows, 'row')}.")
     training = row_sets.select(spec, table, RowSet(split="training"))
     names = np.array([value or membership.MISSING for value in table.texts(by)], dtype=object).astype(str)
-    group, here = names[training], names[subject.rows.numbers]
+    every = Groups.of(names)
+    group, here = every.among(training), every.among(subject.rows.numbers)
     work.begin(len(numbers), "numbers moved")
     found = []
     for name in numbers:
@@ -104,18 +105,18 @@ def repaired(subject: Subject, settings: RepairedSettings, seed: int, work: Work
     )
 
 
-def _feature(name: str, repair: Repair, values, rows, here, names, row: int | None) -> RepairedFeature:
+def _feature(name: str, repair: Repair, values, rows, here: Groups, names, row: int | None) -> RepairedFeature:
     before = values[rows].astype(np.float32).astype(float)
     after = repair.moved(before, here).astype(float)
     spread = float(np.nanstd(before)) if np.isfinite(before).any() else 0.0
     groups = []
-    for label in np.unique(here):
-        mine = (here == label) & np.isfinite(before)
+    for place in np.unique(here.codes):
+        mine = (here.codes == place) & np.isfinite(before)
         told = [
             tuple(float(one) for one in np.quantile(side[mine], SHARES)) if mine.any() else (None,) * len(SHARES)
             for side in (before, after)
         ]
-        groups.append(RepairedGroup(group=str(label), rows=int(mine.sum()), before=told[0], after=told[1]))
+        groups.append(RepairedGroup(group=here.names[place], rows=int(mine.sum()), before=told[0], after=told[1]))
     off = np.abs(after - before)[np.isfinite(before)]
     value = after_value = None
     if row is not None and np.isfinite(values[row]):
@@ -123,8 +124,8 @@ def _feature(name: str, repair: Repair, values, rows, here, names, row: int | No
         after_value = float(repair.moved(values[row : row + 1], names[row : row + 1])[0])
     return RepairedFeature(
         feature=name,
-        apart=_apart(before, here),
-        apart_after=_apart(after, here),
+        apart=_apart(before, here.codes),
+        apart_after=_apart(after, here.codes),
         moved=float(off.mean()) / spread if len(off) and spread else None,
         groups=tuple(groups),
         value=value,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 from numpy.typing import ArrayLike, NDArray
 
 from zerotilt.core.stats import distributions
@@ -25,29 +26,37 @@ def tango(new: ArrayLike, mended: ArrayLike, n: ArrayLike, confidence: float = 0
     z = normal_quantile(confidence)
     with np.errstate(invalid="ignore", divide="ignore"):
         value = (b - c) / n
-        low, high = (_end(b, c, n, side, z) for side in (-1.0, 1.0))
+        flat = [np.ascontiguousarray(one).reshape(-1) for one in (b, c, n)]
+        low, high = (_ends(*flat, side, z).reshape(b.shape) for side in (-1.0, 1.0))
     none = ~(n > 0)
     return Interval(*(np.where(none, np.nan, one) for one in (value, low, high)))
 
 
-def _score(b, c, n, gap) -> NDArray[np.float64]:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _score(b, c, n, gap):
     """How many standard errors the observed difference lies from a gap, under the rates most likely with that gap."""
     a = 2 * n
     first = -b - c + (2 * n - b + c) * gap
     last = -c * gap * (1 - gap)
-    q = (np.sqrt(np.maximum(first**2 - 4 * a * last, 0)) - first) / (2 * a)
+    q = (np.sqrt(max(first * first - 4 * a * last, 0.0)) - first) / (2 * a)
     spread = n * (2 * q + gap * (1 - gap))
-    return (b - c - n * gap) / np.sqrt(np.maximum(spread, 1e-300))
+    return (b - c - n * gap) / np.sqrt(max(spread, 1e-300))
 
 
-def _end(b, c, n, side: float, z: float) -> NDArray[np.float64]:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _ends(b, c, n, side, z):
     """Where the score passes z, by halving; between the observed difference and the end of what is possible."""
-    near, far = (b - c) / np.maximum(n, 1), np.full(np.shape(n), side)
-    for _ in range(STEPS):
-        middle = (near + far) / 2
-        inside = np.abs(_score(b, c, n, middle)) <= z
-        near, far = np.where(inside, middle, near), np.where(inside, far, middle)
-    return (near + far) / 2
+    out = np.empty(len(b))
+    for i in range(len(b)):
+        near, far = (b[i] - c[i]) / max(n[i], 1.0), side
+        for _ in range(STEPS):
+            middle = (near + far) / 2
+            if abs(_score(b[i], c[i], n[i], middle)) <= z:
+                near = middle
+            else:
+                far = middle
+        out[i] = (near + far) / 2
+    return out
 
 
 def mcnemar(new: ArrayLike, mended: ArrayLike) -> NDArray[np.float64]:
