@@ -12,7 +12,7 @@ from zerotilt.core.contributions.controlled import solve_all
 from zerotilt.core.distance import nearest, space
 from zerotilt.core.drivers.own import split_reduction
 from zerotilt.core.groups import tally
-from zerotilt.core.groups.paired_metrics import placements
+from zerotilt.core.groups.paired_metrics import placements, spread_of
 from zerotilt.core.groups.readout import ranked_by
 from zerotilt.core.output import Link
 from zerotilt.core.players.columns import along
@@ -40,6 +40,7 @@ def warm() -> None:
     intervals.area(1.0, 0.0, 2.0, 2.0)
     tango(1, 0, 2)
     placements(*ranked_by(np.zeros(2)), yes, np.ones(2), np.zeros(2, np.int64), 1)
+    spread_of(np.zeros(2), yes, np.ones(2), np.zeros(2, np.int64), 1)
     calibration.with_interval(yes, np.array([0.5, 0.4]), None, 0)
     solve_all(np.ones((1, 1, 1)), np.ones((1, 1)), 0.0, np.zeros((1, 1)))
     few = Frame({"x": np.array([0.0, 1.0, np.nan])})

@@ -159,20 +159,28 @@ def _area(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confi
     mass = np.ones(len(codes)) if here.weights is None else here.weights
     _, happened = here.events
     below = [placements(*one.ranking, happened, mass, codes, k) for one in (here, there)]
-    difference = below[1] - below[0]
-    counts = mass > 0
-    value, variance, freedom = np.zeros(k), np.zeros(k), np.full(k, np.inf)
+    whole, mean, square, rows = spread_of(below[1] - below[0], happened, mass, codes, k)
     with np.errstate(invalid="ignore", divide="ignore"):
-        for side in (happened, ~happened):
-            own = np.where(side & counts, mass, 0.0)
-            whole = np.bincount(codes, own, k)
-            mean = np.bincount(codes, own * difference, k) / whole
-            off = np.where(side & counts, difference - mean[codes], 0.0)
-            n = np.bincount(codes, side & counts, k)
-            variance += np.bincount(codes, (own * off) ** 2, k) / whole**2 * n / np.maximum(n - 1, 1)
-            freedom = np.minimum(freedom, n)
-            value = mean  # both sides have the same mean
-    return _about(value, variance, freedom, confidence)
+        variance = (square / whole**2 * rows / np.maximum(rows - 1, 1)).sum(axis=0)
+    return _about(mean[1], variance, rows.min(axis=0), confidence)  # both sides have the same mean
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def spread_of(difference, happened, mass, codes, k):
+    """Of both sides of each group, shapes (2, k): Σw, the mean, Σw²(v − mean)², and rows that weigh something."""
+    whole, mean, square, rows = np.zeros((2, k)), np.zeros((2, k)), np.zeros((2, k)), np.zeros((2, k))
+    for i in range(len(codes)):
+        if mass[i] > 0:
+            side, g = 1 if happened[i] else 0, codes[i]
+            whole[side, g] += mass[i]
+            mean[side, g] += mass[i] * difference[i]
+            rows[side, g] += 1
+    mean /= whole
+    for i in range(len(codes)):
+        if mass[i] > 0:
+            side, g = 1 if happened[i] else 0, codes[i]
+            square[side, g] += (mass[i] * (difference[i] - mean[side, g])) ** 2
+    return whole, mean, square, rows
 
 
 @njit(cache=True, nogil=True)
