@@ -65,7 +65,7 @@ export function OneCandidate(props: {
           {one.looks > 1 && `Looked at ${count(one.looks)} times.`}
         </p>
       )}
-      <p className="mt-1 flex flex-wrap gap-x-5">
+      <p className="mt-1 flex flex-wrap gap-x-5 gap-y-1">
         {context.model === one.model ? (
           <span className="text-soft">Every sheet reads it.</span>
         ) : (
