@@ -93,7 +93,7 @@ def _gap(spec: Spec, worth: Validated, metric: str, column: str, group: str, ref
         return None
     said = next((one.reference for one in spec.columns if one.name == column), None)
     largest = sizes[column].most_common(1)[0][0]
-    reference = reference or (said if said in sizes[column] else largest)
+    reference = reference or (said if said is not None and said in sizes[column] else largest)
     if not group:
         enough = [one for one, rows in sizes[column].items() if one != reference and rows >= spec.policy.minimum_rows]
         gaps = {one: gaps_of(worth.folds, (metric, column, one, reference)) for one in enough}

@@ -76,12 +76,12 @@ def _together(first: Lens, second: Lens, codes: NDArray[np.int64], k: int, weigh
     """Rows, Σw and Σw² by group and both versions' cells, shape (k, 8, 8, 3); rows that weigh nothing are not counted."""
     place = (codes * CELLS + first.cells) * CELLS + second.cells
     if weights is None:
-        rows = np.bincount(place, minlength=k * PAIRS).astype(float)
+        rows = np.bincount(place, minlength=k * PAIRS).astype(np.float64)
         sums = [rows, rows, rows]
     else:
         counts = (weights > 0).astype(float)
         sums = [np.bincount(place, one, k * PAIRS) for one in (counts, weights * counts, weights**2 * counts)]
-    return np.stack(sums, axis=-1).reshape(k, CELLS, CELLS, 3)
+    return np.stack(sums, axis=-1).astype(np.float64).reshape(k, CELLS, CELLS, 3)
 
 
 def _rate(metric: Metric, table: Floats, alike: bool, confidence: float) -> Changed:

@@ -100,8 +100,9 @@ class Deciding:
             if not mine.any():
                 return NOT_DEFINED
             w, hit = self.mass[mine], self.mass[mine] * favoured[mine]
-            counts += intervals.effective_counts(hit.sum(), (hit**2).sum(), w.sum(), (w**2).sum(), mine.sum())
-        return estimate(*(float(one) for one in intervals.mee(*counts, self.confidence)))
+            counts.append(intervals.effective_counts(hit.sum(), (hit**2).sum(), w.sum(), (w**2).sum(), mine.sum()))
+        (x1, n1), (x2, n2) = counts
+        return estimate(*(float(one) for one in intervals.mee(x1, n1, x2, n2, self.confidence)))
 
     @property
     def names(self) -> tuple[str, str]:

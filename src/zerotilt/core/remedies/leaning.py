@@ -150,7 +150,7 @@ def _version(name: str, subject: Subject, metric: str, settings: LeaningSettings
     readouts = [read(of_used(subject.spec, table, one, subject.classes), [metric]) for one in (outputs, after)]
     everyone = Grouping((), ("",), np.zeros(subject.n, np.int64))
     value = Counted.of(readouts[0], subject.n).groups(everyone, False, confidence, seed)[1][metric].at(0)
-    change = paired(*readouts, everyone, confidence)[metric].interval
+    change = paired(readouts[0], readouts[1], everyone, confidence)[metric].interval
     turned = Estimate(value=None, low=None, high=None)
     if subject.kind.decides:
         cuts = subject.decisions.cuts if subject.kind.cut else None

@@ -26,8 +26,8 @@ def tango(new: ArrayLike, mended: ArrayLike, n: ArrayLike, confidence: float = 0
     z = normal_quantile(confidence)
     with np.errstate(invalid="ignore", divide="ignore"):
         value = (b - c) / n
-        flat = [np.ascontiguousarray(one).reshape(-1) for one in (b, c, n)]
-        low, high = (_ends(*flat, side, z).reshape(b.shape) for side in (-1.0, 1.0))
+        first, second, whole = (np.ascontiguousarray(one).reshape(-1) for one in (b, c, n))
+        low, high = (_ends(first, second, whole, side, z).reshape(b.shape) for side in (-1.0, 1.0))
     none = ~(n > 0)
     return Interval(*(np.where(none, np.nan, one) for one in (value, low, high)))
 
