@@ -16,6 +16,7 @@ from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec
 from zerotilt.core.predictors.modelfile import inspect
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
+from zerotilt.core.stats.calibration import calibration_error
 from zerotilt.core.table import Table, from_arrays
 from zerotilt.core.work import Work
 from zerotilt.train.fitting import fit, train
@@ -252,3 +253,47 @@ def test_strange_names_levels_days_and_truths_are_taken_as_they_are(name):
     made = train(Spec(columns=columns, event="yes"), table, quick(name), Work())
     assert made.largest_difference < 1e-4 and made.validated.folds[0].validation["auc"] > 0.7
     assert {one.name for one in inspect(made.data).inputs} == set(table.names) - {"outcome"}
+
+
+def test_folds_and_groups_are_told_how_far_their_chances_are_off():
+    spec, table = tilted(900)
+    made = fit(spec, table, quick("linear"), Work())
+    held, fold = made.held, made.held.dealt.folds[0]
+    outputs = learn(held, held.dealt.trained(fold)).outputs(held)
+    rows = held.dealt.validated(fold)
+    found = held.read.fold(outputs, rows, held.dealt.trained(fold))
+    y = held.y == "yes"
+    wanted = calibration_error(y[rows], outputs[rows, 0], held.weights[rows])
+    assert found.validation["calibration_error"] == pytest.approx(wanted)
+    isles = rows & (np.array(held.table.texts("home")) == "isles")
+    told = next(one.values for one in found.groups if one.group == "isles")
+    assert told["calibration_error"] == pytest.approx(
+        calibration_error(y[isles], outputs[isles, 0], held.weights[isles])
+    )
+
+
+def test_columns_of_one_value_and_of_a_thousand_levels_do_no_harm():
+    rng = np.random.default_rng(8)
+    n = 2_000
+    x = rng.normal(size=n)
+    y = np.where(x + rng.normal(0, 0.5, n) > 0, "yes", "no")
+    columns = {
+        "x": x,
+        "one": np.full(n, 7.0),
+        "same": np.full(n, "a"),
+        "many": rng.integers(0, 1_000, n).astype(str),
+        "y": y,
+    }
+    table = from_arrays(columns)
+    roles = {"y": Role.outcome}
+    told = tuple(
+        ColumnSpec(
+            name=name,
+            kind=Kind.numeric if table.is_number(name) else Kind.categorical,
+            role=roles.get(name, Role.feature),
+        )
+        for name in table.names
+    )
+    for name in ("linear", "boosted trees", "small network"):
+        made = train(Spec(columns=told, event="yes"), table, quick(name), Work())
+        assert made.largest_difference < 1e-4 and made.validated.folds[0].validation["auc"] > 0.8

@@ -117,6 +117,20 @@ def listing(items: Sequence[str], joined: str = "and") -> str:
     return f"{', '.join(items[:-1])} {joined} {items[-1]}"
 
 
+SPELLED_WITH_A_VOWEL = "AEFHILMNORSX"
+
+
+def article(text: str) -> str:
+    """A noun with "a" or "an": initials by how their first letter is spelled.
+
+    >>> article("log loss"), article("accuracy"), article("MAE"), article("F1")
+    ('a log loss', 'an accuracy', 'an MAE', 'an F1')
+    """
+    initials = text[:2].upper() == text[:2] and text[:1].isalpha()
+    vowel = text[:1] in SPELLED_WITH_A_VOWEL if initials else text[:1].lower() in "aeiou"
+    return f"{'an' if vowel else 'a'} {text}"
+
+
 def plural(number: int, one: str, many: str | None = None) -> str:
     return f"{count(number)} {one if number == 1 else many or one + 's'}"
 

@@ -18,7 +18,7 @@ from zerotilt.core.stats.intervals import Interval, adjust
 
 SMALLER = frozenset(
     {
-        "log_loss", "brier_score", "mae", "rmse", "median_absolute_error", "rank_error", "false_positive_rate",
+        "log_loss", "brier_score", "mae", "rmse", "median_absolute_error", "rank_error", "calibration_error", "false_positive_rate",
         "false_negative_rate",
     }
 )  # fmt: skip

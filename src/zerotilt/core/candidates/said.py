@@ -23,7 +23,7 @@ def say(table: CandidatesTable, wording: Wording) -> tuple[str, ...]:
     of = (
         f"Of {many}, {first.name} has the {best} {phrase(table.metric)}"
         if others
-        else f"{words.opening(first.name)} has {_article(table.metric)}"
+        else f"{words.opening(first.name)} has {words.article(phrase(table.metric))}"
     )
     out = [
         f"{of}: {_told(first.validation, table, wording)} over {words.plural(table.folds, 'fold')} of "
@@ -63,10 +63,6 @@ def _by_heart(first: CandidateStanding, table: CandidatesTable) -> str:
         return ""
     show = _write(table.metric, Wording())
     return f"On the rows that it was trained on it is {show(seen)}: a part of that is learnt by heart."
-
-
-def _article(metric: str) -> str:
-    return f"{'an' if phrase(metric)[0].lower() in 'aeiou' else 'a'} {phrase(metric)}"
 
 
 def _told(one: Estimate, table: CandidatesTable, wording: Wording) -> str:

@@ -17,6 +17,7 @@ from zerotilt.core.groups.readout import read
 from zerotilt.core.meaning import Context, Role, Spec
 from zerotilt.core.membership import Grouping
 from zerotilt.core.predictors.function import FunctionPredictor
+from zerotilt.core.stats.calibration import calibration_error
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
@@ -24,7 +25,7 @@ from zerotilt.core.tasks import kind_of
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 LEFT_OUT = ("calibration_error",)
-"""What takes a simulation for every fold and group."""
+"""What is told of folds and groups without an interval of its own, which takes a simulation."""
 Values = dict[str, float | None]
 
 
@@ -109,8 +110,20 @@ def of_used(spec: Spec, table: Table, outputs: Floats, classes: Sequence[str]) -
 def measured(spec: Spec, table: Table, outputs: Floats, classes: Sequence[str]) -> Values:
     """Every metric of a table's rows; null where it is not defined."""
     told = [one.name for one in of_set(spec.task) if one.name not in LEFT_OUT]
-    found = of_whole(of_used(spec, table, outputs, classes), 0, told)
-    return {key: one.value for key, one in found.items()}
+    subject = of_used(spec, table, outputs, classes)
+    found = of_whole(subject, 0, told)
+    return {key: one.value for key, one in found.items()} | _calibration(subject, np.ones(subject.n, bool))
+
+
+def _calibration(subject: Subject, rows: Bools) -> Values:
+    """The calibration error of some rows, where an event is predicted."""
+    if not subject.kind.cut or subject.predictions.scores is None:
+        return {}
+    mass = subject.rows.mass[rows]
+    if not (mass > 0).sum() > 1:
+        return {"calibration_error": None}
+    happened = subject.rows.outcome[rows].astype(bool)
+    return {"calibration_error": calibration_error(happened, subject.predictions.scores[rows], mass)}
 
 
 def groupings_of(spec: Spec, table: Table, numbers: NDArray[np.int64]) -> tuple[Grouping, ...]:
@@ -133,6 +146,7 @@ def by_group(
             if not rows[place]:
                 continue
             values = {key: one.at(place).value for key, one in of_groups.items()}
+            values |= _calibration(subject, grouping.mask(place))
             found.append(GroupOfFold(attribute=grouping.attribute, group=label, rows=int(rows[place]), values=values))
     return tuple(found)
 

@@ -14,7 +14,7 @@ from zerotilt.core.drawing import MOST_BARS, Picture
 from zerotilt.core.drivers.agreement import effective_features
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.measure import Counted
-from zerotilt.core.groups.metrics import phrase
+from zerotilt.core.groups.metrics import metric_named, phrase
 from zerotilt.core.groups.paired_metrics import paired
 from zerotilt.core.groups.readout import read
 from zerotilt.core.meaning import Spec, Task, Wording
@@ -178,7 +178,7 @@ def say(result: LeaningResult, wording: Wording, settings: LeaningSettings) -> R
     second = ""
     if first.disturbed and first.change.value is not None:
         second = (
-            f" With {words.title(first.disturbed)} disturbed by {how}, its {phrase(result.metric)} changes by {_signed(first.change)}"
+            f" With {words.title(first.disturbed)} disturbed by {how}, its {phrase(result.metric)} changes by {_signed(first.change, result.metric)}"
             + (
                 f" and {words.percent(first.turned.value)} of decisions change."
                 if first.turned.value is not None
@@ -202,7 +202,9 @@ def say(result: LeaningResult, wording: Wording, settings: LeaningSettings) -> R
     return Reading(headline=(Span(text=head), Span(text=second)), detail=detail)
 
 
-def _signed(one: Estimate) -> str:
+def _signed(one: Estimate, metric: str) -> str:
+    if metric_named(metric).kind == "rate":
+        return words.points_span(one.value, one.low, one.high)
     value, low, high = (words.signed_decimal(end or 0.0) for end in (one.value, one.low, one.high))
     return f"{value} ({low} to {high})"
 

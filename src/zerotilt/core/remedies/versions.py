@@ -192,7 +192,7 @@ def say(result: VersionsResult, wording: Wording, settings: VersionsSettings) ->
     base, *others = result.versions
     read = [one for one in result.values if one.metric == result.metric]
     whole = {one.version: one for one in read if not one.attribute}
-    first = f"{words.opening(base)} has {_article(result.metric)} of {_told(whole[base].value, result.metric, wording)} on {of}"
+    first = f"{words.opening(base)} has {words.article(phrase(result.metric))} of {_told(whole[base].value, result.metric, wording)} on {of}"
     if not others:
         return Reading(headline=(Span(text=f"{first}; the audit has no other version to hold against it."),), detail="")
     verdicts = {
@@ -232,10 +232,6 @@ def _counted(names: list[str]) -> str:
 def _group(one: VersionValue) -> str:
     name = "the segment" if one.attribute == membership.SEGMENTS else words.title(one.attribute)
     return f"{name} {one.group}"
-
-
-def _article(metric: str) -> str:
-    return f"{'an' if phrase(metric)[0].lower() in 'aeiou' else 'a'} {phrase(metric)}"
 
 
 def _write(metric: str, wording: Wording):
