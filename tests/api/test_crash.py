@@ -27,11 +27,20 @@ def test_a_worker_killed_in_the_middle_loses_nothing(client, running):
     audit = talk.demo_audit(client)
     context = {"model": audit["models"][1]["id"], "rows": "training"}
     settings = {"loss": "brier_score", "repeats": 60, "explained": 60, "walks": 128}
+    own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
+    recipes = [{"estimator": "linear", "dealing": {"folds": 2}}, {"estimator": "forest", "dealing": {"folds": 4}}]
+    first, second = client.post(f"/api/audits/{own}/candidates", json={"recipes": recipes}).json()
+    assert talk.wait(client, first)["state"] == "done"
     task = running_task(client, audit, context, settings)
     worker = running.children["worker"].pid
     os.kill(worker, signal.SIGKILL)
     done = talk.wait(client, task, 400)
     assert done["state"] == "done"
+    # what was trained before stays, and what was under way is trained once
+    assert talk.wait(client, second, 400)["state"] == "done"
+    names = [one["name"] for one in client.get(f"/api/audits/{own}").json()["models"]]
+    assert names.count("linear model 1") == names.count("random forest 1") == 1
+    client.delete(f"/api/audits/{own}?for_good=true")
     assert running.children["worker"].pid != worker
     found = talk.read(client, audit["id"], "drivers", context, settings)
     assert found["result"]["repeats"] == 60
