@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from sklearn.metrics import roc_auc_score
+from tests.core import zoo
 from tests.core.systems import spec_of
 
 from zerotilt.core.groups.paired_metrics import paired
@@ -189,3 +190,24 @@ def test_rates_of_different_denominators_claim_seldom_and_hold(weighted):
         p = paired(*sides, Grouping((), ("",), np.zeros(n, np.int64)), 0.95)["positive_predictive_value"].p[0]
         claims += p <= 0.05
     assert 0.03 <= claims / draws <= 0.067
+
+
+@pytest.mark.parametrize("name", ["random forest", "random forest, three classes", "random forest of a number"])
+def test_every_change_is_the_value_less_the_bases_whatever_is_predicted(name):
+    task, model, columns = zoo.made(name)
+    base = zoo.subject_of(model, columns, task, grouped="channel")
+    shaken = base.predictions.outputs + np.random.default_rng(1).normal(0, 0.1, base.predictions.outputs.shape)
+    if task is not Task.regression:
+        shaken = np.clip(shaken, 0.01, None)
+        shaken = np.clip(shaken, 0.01, 0.99) if shaken.shape[1] == 1 else shaken / shaken.sum(axis=1, keepdims=True)
+    predictor = FunctionPredictor(base.predictor.inputs, lambda rows: shaken, task, base.classes)
+    result = told(replace(base, others={"other": Subject(base.spec, base.table, predictor, base.context)}))
+    at = {(one.version == "other", one.metric, one.attribute, one.group): one for one in result.values}
+    checked = 0
+    for one in result.values:
+        if one.version == "other" and one.change.value is not None:
+            was = at[False, one.metric, one.attribute, one.group].value.value
+            assert one.change.value == pytest.approx(one.value.value - was, abs=1e-9), one.metric
+            assert one.change.low is None or one.change.low <= one.change.value <= one.change.high
+            checked += 1
+    assert checked >= 4 * len(result.metrics) * 0.8

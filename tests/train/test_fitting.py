@@ -297,3 +297,11 @@ def test_columns_of_one_value_and_of_a_thousand_levels_do_no_harm():
     for name in ("linear", "boosted trees", "small network"):
         made = train(Spec(columns=told, event="yes"), table, quick(name), Work())
         assert made.largest_difference < 1e-4 and made.validated.folds[0].validation["auc"] > 0.8
+
+
+def test_how_many_columns_a_split_is_looked_for_in_is_what_is_said():
+    spec, table = claims("event")
+    for name in ("one tree", "forest", "extra trees", "boosted trees"):
+        assert fit(spec, table, quick(name, split=0.25), Work()).model.last.max_features == 0.25
+        usual = fit(spec, table, quick(name), Work()).model.last.max_features
+        assert usual == {"one tree": None, "boosted trees": 0.5}.get(name, "sqrt")

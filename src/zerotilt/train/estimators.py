@@ -59,19 +59,21 @@ def estimator(recipe: Recipe, classed: bool) -> Any:
     """The estimator alone, for classes or for a number."""
     r = recipe
     weights = "balanced" if r.balanced else None
-    trees = {"n_estimators": r.trees, "max_depth": r.depth, "min_samples_leaf": r.leaf, "random_state": r.seed}
+    # what is not said is the estimator's own
+    tried = {} if r.split is None else {"max_features": r.split}
+    trees = {"n_estimators": r.trees, "max_depth": r.depth, "min_samples_leaf": r.leaf, "random_state": r.seed} | tried
     if r.estimator == "naive Bayes" and not classed:
         raise Refused("estimator: naive Bayes tells classes, and a number is predicted.", todo="Choose another.")
     if not classed:
         made: dict[str, Any] = {
             "linear": lambda: linear_model.Ridge(alpha=r.penalty),
             "one tree": lambda: tree.DecisionTreeRegressor(
-                max_depth=r.depth or 6, min_samples_leaf=r.leaf, random_state=r.seed
+                max_depth=r.depth or 6, min_samples_leaf=r.leaf, random_state=r.seed, **tried
             ),
             "forest": lambda: ensemble.RandomForestRegressor(**trees),
             "extra trees": lambda: ensemble.ExtraTreesRegressor(**trees),
             "boosted trees": lambda: ensemble.GradientBoostingRegressor(
-                **trees | {"max_depth": r.depth or 3}, learning_rate=r.rate, subsample=0.8, max_features=0.5
+                **{"max_features": 0.5} | trees | {"max_depth": r.depth or 3}, learning_rate=r.rate, subsample=0.8
             ),
             "nearest neighbours": lambda: neighbors.KNeighborsRegressor(n_neighbors=r.neighbours),
             "small network": lambda: neural_network.MLPRegressor(
@@ -82,12 +84,12 @@ def estimator(recipe: Recipe, classed: bool) -> Any:
     made = {
         "linear": lambda: linear_model.LogisticRegression(C=1 / r.penalty, max_iter=2_000, class_weight=weights),
         "one tree": lambda: tree.DecisionTreeClassifier(
-            max_depth=r.depth or 6, min_samples_leaf=r.leaf, random_state=r.seed, class_weight=weights
+            max_depth=r.depth or 6, min_samples_leaf=r.leaf, random_state=r.seed, class_weight=weights, **tried
         ),
         "forest": lambda: ensemble.RandomForestClassifier(**trees, class_weight=weights),
         "extra trees": lambda: ensemble.ExtraTreesClassifier(**trees, class_weight=weights),
         "boosted trees": lambda: ensemble.GradientBoostingClassifier(
-            **trees | {"max_depth": r.depth or 3}, learning_rate=r.rate, subsample=0.8, max_features=0.5
+            **{"max_features": 0.5} | trees | {"max_depth": r.depth or 3}, learning_rate=r.rate, subsample=0.8
         ),
         "naive Bayes": lambda: naive_bayes.GaussianNB(),
         "nearest neighbours": lambda: neighbors.KNeighborsClassifier(n_neighbors=r.neighbours),

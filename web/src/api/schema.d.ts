@@ -13013,6 +13013,11 @@ export interface components {
              */
             rate: number;
             /**
+             * Split
+             * @description Share of the columns, drawn anew, that a split is looked for in; the estimator's own when empty
+             */
+            split?: number | null;
+            /**
              * Penalty
              * @description Of a linear model or network: larger is simpler
              * @default 1

@@ -27,6 +27,7 @@ NAMES = {
     "depth": "depth at most",
     "leaf": "rows of a leaf at least",
     "rate": "learning rate",
+    "split": "share of columns tried at a split",
     "penalty": "penalty",
     "neighbours": "neighbours",
     "units": "units of the network",

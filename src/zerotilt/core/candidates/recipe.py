@@ -91,6 +91,12 @@ class Recipe(Frozen):
     depth: int | None = Field(default=None, ge=1, le=60, description="Of trees; the estimator's own when empty")
     leaf: int = Field(default=10, ge=1, le=100_000, description="Rows that a leaf holds at least")
     rate: float = Field(default=0.1, gt=0, le=1, description="Learning rate of boosting")
+    split: float | None = Field(
+        default=None,
+        gt=0,
+        le=1,
+        description="Share of the columns, drawn anew, that a split is looked for in; the estimator's own when empty",
+    )
     penalty: float = Field(default=1.0, gt=0, le=1e6, description="Of a linear model or network: larger is simpler")
     neighbours: int = Field(default=50, ge=1, le=10_000)
     units: int = Field(default=16, ge=1, le=512, description="Of the network's one layer")

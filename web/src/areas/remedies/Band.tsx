@@ -1,9 +1,10 @@
+import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { EstimateRows } from "../../figures/EstimateRows";
 import { Figure } from "../../figures/Figure";
-import { useAuditContext } from "../../frame/context";
+import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { Choose, named } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
@@ -21,7 +22,7 @@ const gapOf = (one: Step) => `${percent(one.inside)} inside, ${count(one.turned)
 
 /** Cases near the threshold, decided in favour of the group that is worse off, or given to a person. */
 export function Band() {
-  const { search, set } = useAuditContext();
+  const { audit, search, set } = useAuditContext();
   const wanted = settingsOf("band", search);
   const asked = useReading("band", wanted);
   const columns = useGroupColumns();
@@ -86,6 +87,11 @@ export function Band() {
                   />
                 )}
               />
+              <p className="mt-2">
+                <Link className="act" to={`/audits/${audit.id}/tilt${contextQuery(search, { part: "thresholds" })}`}>
+                  Thresholds of each group instead, in Tilt
+                </Link>
+              </p>
               <DataTable
                 name="groups in the band"
                 rows={[...result.groups]}

@@ -2,12 +2,31 @@ import type { Schemas } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
 import { namesOf } from "../../frame/wording";
 import { save } from "../../ui/csv";
+import { type Column, DataTable } from "../../ui/DataTable";
 import { label, writing } from "../../ui/metrics";
 import { count, decimal, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { ASKED, NUMBERS } from "./estimators";
 import { useLook, type View } from "./useCandidates";
 
+const LEARNT: Column<Schemas["LearntGroup"]>[] = [
+  {
+    key: "group",
+    label: "group or segment",
+    left: true,
+    value: (one) =>
+      one.attribute ? `${one.attribute === "(segments)" ? "segment" : title(one.attribute)}: ${one.group}` : "all rows",
+  },
+  { key: "rows", label: "rows", value: (one) => one.rows, show: (one) => count(one.rows) },
+  { key: "drawn", label: "drawn", value: (one) => one.drawn, show: (one) => count(Math.round(one.drawn)) },
+  { key: "events", label: "with the event", value: (one) => one.events, show: (one) => count(one.events) },
+  {
+    key: "drawn_events",
+    label: "with the event, drawn",
+    value: (one) => one.drawn_events,
+    show: (one) => count(Math.round(one.drawn_events)),
+  },
+];
 const points = (share: number) => `${decimal(share * 100, 1)} points`;
 
 /** One candidate: its recipe, what to do with it, and the rows that were put aside. */
@@ -110,6 +129,19 @@ export function OneCandidate(props: {
         </p>
       )}
       {look.error && <ProblemNote problem={look.error} />}
+      {one.learnt.some(
+        (group) => Math.abs(group.drawn - group.rows) > 0.5 || Math.abs(group.drawn_events - group.events) > 0.5,
+      ) && (
+        <>
+          <p className="mt-2 font-semibold">What it learnt from: rows as recorded, and as drawn and weighed</p>
+          <DataTable
+            name="what it learnt from"
+            rows={[...one.learnt]}
+            columns={LEARNT}
+            rowKey={(group) => `${group.attribute} ${group.group}`}
+          />
+        </>
+      )}
     </section>
   );
 }

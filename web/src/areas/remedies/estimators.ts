@@ -15,6 +15,7 @@ export const NUMBERS = {
   depth: { label: "depth at most", usual: "" },
   leaf: { label: "rows of a leaf at least", usual: "10" },
   rate: { label: "learning rate", usual: "0.1" },
+  split: { label: "share of columns at a split", usual: "" },
   penalty: { label: "penalty", usual: "1" },
   neighbours: { label: "neighbours", usual: "50" },
   units: { label: "units", usual: "16" },
@@ -23,10 +24,10 @@ export const NUMBERS = {
 /** The settings that each estimator has. */
 export const ASKED: Record<Recipe["estimator"], (keyof typeof NUMBERS)[]> = {
   linear: ["penalty", "rare"],
-  "one tree": ["depth", "leaf", "rare"],
-  forest: ["trees", "depth", "leaf", "rare"],
-  "extra trees": ["trees", "depth", "leaf", "rare"],
-  "boosted trees": ["trees", "depth", "rate", "leaf", "rare"],
+  "one tree": ["depth", "leaf", "split", "rare"],
+  forest: ["trees", "depth", "leaf", "split", "rare"],
+  "extra trees": ["trees", "depth", "leaf", "split", "rare"],
+  "boosted trees": ["trees", "depth", "rate", "leaf", "split", "rare"],
   "naive Bayes": ["rare"],
   "nearest neighbours": ["neighbours", "rare"],
   "small network": ["units", "penalty", "rare"],
