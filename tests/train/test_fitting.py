@@ -209,7 +209,7 @@ def test_rows_weighed_to_be_independent_lessen_the_gap_that_was_learnt():
         (
             "event",
             {"estimator": "nearest neighbours", "reweigh": "split"},
-            "nearest neighbours take no weights of rows",
+            "rows have no weights in nearest neighbours",
         ),
         ("number", {"estimator": "linear", "reweigh": "split"}, "and a number is predicted"),
         ("event", {"estimator": "linear", "reweigh": "nowhere"}, "reweigh: the table has no column “nowhere”"),

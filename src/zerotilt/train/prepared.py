@@ -200,10 +200,10 @@ def _fits(recipe: Recipe, classed: bool, event: bool, groups, numbers, y: NDArra
             )
     for what, asked in (("reweigh", recipe.reweigh), ("constrain", recipe.constrain)):
         if asked and name in UNWEIGHED:
-            raise Refused(f"{what}: {recipe.called} take no weights of rows.", todo="Choose another estimator.")
+            raise Refused(f"{what}: rows have no weights in {recipe.called}.", todo="Choose another estimator.")
     if recipe.penalise and name not in PENALISED:
         raise Refused(
-            f"penalise: a {recipe.called} is not trained by a slope that a penalty could be added to.",
+            f"penalise: a penalty can be added to a linear model or a small network, not to {recipe.called}.",
             todo="Choose a linear model or a small network.",
         )
     if recipe.penalise and recipe.constrain:
