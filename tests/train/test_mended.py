@@ -137,8 +137,16 @@ def test_repaired_numbers_are_alike_and_the_rest_is_untouched():
 @pytest.mark.parametrize(
     ("kind", "change", "message"),
     [
-        ("event", {"estimator": "forest", "penalise": GapPenalty(by="way")}, "can be added to a linear model or a small network, not to random forest"),
-        ("event", {"estimator": "small network", "constrain": Constraint(by="way")}, "rows have no weights in small network"),
+        (
+            "event",
+            {"estimator": "forest", "penalise": GapPenalty(by="way")},
+            "can be added to a linear model or a small network, not to random forest",
+        ),
+        (
+            "event",
+            {"estimator": "small network", "constrain": Constraint(by="way")},
+            "rows have no weights in small network",
+        ),
         ("classes", {"estimator": "linear", "penalise": GapPenalty(by="way")}, "and something else is predicted"),
         ("number", {"estimator": "linear", "resample": Resampling(how="over")}, "and a number is predicted"),
         ("event", {"estimator": "linear", "repair": Repairing(by="x")}, "is a number, and values are moved between"),

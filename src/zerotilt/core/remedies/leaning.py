@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
@@ -86,7 +88,7 @@ def leaning(subject: Subject, settings: LeaningSettings, seed: int, work: Work) 
             unread.append(name)
         else:
             try:
-                found.append(_version(name, one, metric, settings, seed))
+                found.append(_version(name, replace(one), metric, settings, seed))
             except Refused:
                 unread.append(name)
         work.advance(1)

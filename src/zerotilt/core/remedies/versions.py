@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from itertools import islice
 from typing import Literal
 
 import numpy as np
@@ -83,18 +84,19 @@ def versions_compared(subject: Subject, settings: VersionsSettings, seed: int, w
     """
     told = [one.name for one in of_task(subject.spec.task) if one.name != "calibration_error"]
     others = sorted(subject.others.items())
-    work.begin(len(others) + 1, "versions scored")
     base = subject.context.model_named or "the version that is read"
-    readouts, unread = [(base, read(subject, told))], []
-    work.advance(1)
-    for name, one in others:
-        try:
-            if isinstance(one, Refused):
-                raise one
-            readouts.append((name, read(one, told)))
-        except Refused as refused:
-            unread.append(Unread(version=name, why=refused.message))
-        work.advance(1)
+    unread: list[Unread] = []
+
+    def scored() -> Iterator[tuple[str, Readout]]:
+        for name, one in others:
+            try:
+                if isinstance(one, Refused):
+                    raise one
+                # a copy, so that what is made of a version's rows goes when its turn is over
+                yield name, read(replace(one), told)
+            except Refused as refused:
+                unread.append(Unread(version=name, why=refused.message))
+
     groupings = [
         Grouping((), ("",), np.zeros(subject.n, np.int64)),
         *(
@@ -103,11 +105,13 @@ def versions_compared(subject: Subject, settings: VersionsSettings, seed: int, w
         ),
     ]
     policy = subject.spec.policy
-    values = compare(readouts, groupings, policy.confidence, policy.alpha, policy.minimum_rows, work)
+    values = compare(
+        (base, read(subject, told)), scored(), groupings, policy.confidence, policy.alpha, policy.minimum_rows, work
+    )
     metrics = tuple(dict.fromkeys(one.metric for one in values))
     usual = next((one for one in FIRST if one in metrics), metrics[0])
     return VersionsResult(
-        versions=tuple(name for name, _ in readouts),
+        versions=tuple(dict.fromkeys(one.version for one in values)),
         metrics=metrics,
         metric=settings.metric if settings.metric in metrics else usual,
         values=values,
@@ -127,18 +131,26 @@ class _Shared:
     confidence: float
 
 
+AT_ONCE = 4
+"""Versions whose rows are held at once."""
+
+
 def compare(
-    readouts: Sequence[tuple[str, Readout]],
+    base: tuple[str, Readout],
+    others: Iterable[tuple[str, Readout]],
     groupings: list[Grouping],
     confidence: float,
     alpha: float,
     minimum: int,
     work: Work,
 ) -> tuple[VersionValue, ...]:
-    """Every metric of every version in every group, the first version being what others are held against."""
-    shared = _Shared(readouts[0][1], groupings, confidence)
-    pieces = [(name, one, place == 0) for place, (name, one) in enumerate(readouts)]
-    found = [value for part in work.spread(_one_version, shared, pieces, "versions compared") for value in part]
+    """Every metric of every version in every group, held against those of ``base``; a few versions at a time."""
+    shared = _Shared(base[1], groupings, confidence)
+    found = _one_version(shared, (*base, True))
+    waiting = iter(others)
+    while pieces := [(name, one, False) for name, one in islice(waiting, AT_ONCE)]:
+        for part in work.spread(_one_version, shared, pieces, "versions compared"):
+            found += part
     enough = [one.p if one.p is not None and one.rows >= minimum else np.nan for one in found]
     adjusted = adjust(enough) if found else []
     return tuple(_judged(one, float(p), alpha, minimum) for one, p in zip(found, adjusted, strict=True))
