@@ -1,3 +1,4 @@
+import { useAuditContext } from "../../frame/context";
 import { Choose, named } from "../../ui/Choose";
 import { label } from "../../ui/metrics";
 import type { View } from "./useCandidates";
@@ -9,6 +10,7 @@ export function Order(props: {
   always?: boolean;
   onChoose: (changes: Record<string, string | null>) => void;
 }) {
+  const { kind } = useAuditContext();
   const { view, onChoose } = props;
   const { gap } = view;
   const groups = view.groups.find((one) => one.attribute === gap?.column)?.groups ?? [];
@@ -27,8 +29,10 @@ export function Order(props: {
         value={gap?.metric ?? ""}
         choices={[
           ...(props.always ? [] : [{ value: "", label: "nothing" }]),
-          ...view.metrics.filter((one) => !one.includes(" · ")).map((value) => ({ value, label: label(value) })),
-          { value: "selection_rate", label: label("selection_rate") },
+          ...[...new Set([...view.metrics.filter((one) => !one.includes(" · ")), kind.headline])].map((value) => ({
+            value,
+            label: label(value),
+          })),
         ]}
         onChoose={(value) => onChoose({ gap: value || null, column: null, group: null, reference: null })}
       />
