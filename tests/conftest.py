@@ -84,10 +84,10 @@ def demo_subject(demo):
     claims, spec, models = demo
     table = Table(claims)
     predictor = OnnxPredictor(models["gradient trees v3"], table, spec)
-    return Subject(spec, table, predictor, again=_trained_again)
+    return Subject(spec, table, predictor, again=trained_again)
 
 
-def _trained_again(left_out, work):
+def trained_again(left_out, work):
     """Stands for training: a column that is left out costs a little."""
     from tests.core.test_candidates import fold
 

@@ -95,7 +95,10 @@ def test_a_model_that_comes_in_while_something_is_saved_is_shown(page, shuffled)
     page.get_by_label("Upload a model").set_input_files(shuffled / "model.onnx")
     page.get_by_label("Event: paid is").select_option("0")
     expect(page).to_have_url(re.compile("model="))  # it has come in
-    page.wait_for_timeout(300)
+    for _ in range(100):
+        if held:
+            break
+        page.wait_for_timeout(100)
     assert held
     for route, answer in held:
         route.fulfill(response=answer)

@@ -130,7 +130,7 @@ class Worker:
                     # a copy: a reader reaches its scratch and no file of the store
                     source, copied = self._files.verified(given, ticker.beat), Path(scratch) / "given.parquet"
                     arguments["given_path"] = str(shutil.copyfile(source, copied))
-                if others := arguments["context"].get("others") if task.kind == "evidence" else None:
+                if others := arguments.get("context", {}).get("others") if task.kind == "evidence" else None:
                     arguments["others_paths"] = {
                         one["digest"]: str(
                             shutil.copyfile(
