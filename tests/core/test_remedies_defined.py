@@ -157,11 +157,11 @@ def test_without_weight_the_plain_network_comes_back():
 @pytest.mark.parametrize("distance", ["mean", "kernel"])
 @pytest.mark.parametrize("rows", ["all", "event"])
 def test_the_more_the_gap_weighs_the_smaller_it_is(distance, rows):
-    x, event, group, mass = learning()
+    x, event, group, mass = learning(n=900 if distance == "mean" else 300)
     among = event if rows == "event" else np.ones(len(x), bool)
     penalty = Penalty.of(group, among, mass, distance)
     gaps = []
-    for weight in (0.0, 1.0, 30.0, 1_000.0):
+    for weight in (0.0, 3.0, 1_000.0):
         found, cut = logistic(x, event, mass, penalty, weight, ridge=1.0)
         gaps.append(penalty(expit(x @ found + cut))[0])
     assert gaps == sorted(gaps, reverse=True) and gaps[-1] < gaps[0] / 50

@@ -113,7 +113,10 @@ def test_keys_of_whole_row_sets_are_as_they_were():
     context = Context(rows="all").model_dump()
     assert "segment" in context
     body = json.loads(json.dumps({name: value for name, value in context.items() if name not in ("model", "segment")}))
-    assert (body.pop("others"), body.pop("model_named")) == ([], "")  # learnt since, and left out where they say nothing
+    assert (body.pop("others"), body.pop("model_named")) == (
+        [],
+        "",
+    )  # learnt since, and left out where they say nothing
     assert set(body) == {"rows", "output", "read_class", "rule", "alongside"}
     ladder = replace(METHODS["ladder"], version=4)  # as it was then; a later one has other numbers
     found = key(ladder, Digests(table="t", spec="s", model="m"), Context(), ladder.settings(row=3), 20)
