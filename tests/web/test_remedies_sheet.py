@@ -102,3 +102,36 @@ def test_what_changed_for_whom_is_read_with_another_version_alongside(page, clie
     fits(page, 1280)
     page.get_by_role("link", name="Search where the new errors lie").click()
     expect(page.get_by_test_id("reading")).to_contain_text("newly wrong")
+
+
+def test_settings_are_searched_changed_and_spread_over_several(page, client, own):
+    page.goto(f"/audits/{own['id']}/remedies")
+    page.get_by_role("button", name="Train with other settings").click()
+    page.get_by_label("folds", exact=True).fill("2")
+    page.get_by_role("button", name="Search settings instead").click()
+    search = page.get_by_role("form", name="A search for settings")
+    for name in ("boosted trees", "forest"):
+        search.get_by_role("checkbox", name=name, exact=True).uncheck()
+    search.get_by_label("penalty, at most").fill("50")
+    search.get_by_label("for so many seconds").fill("6")
+    accessible(page)
+    search.get_by_role("button", name="Search", exact=True).click()
+    table = page.get_by_role("region", name="Table: candidates")
+    expect(table.locator("tbody tr")).to_have_count(1, timeout=60_000)
+    expect(page.get_by_text(re.compile(r"recipes were tried, .* of them on all rows; "))).to_be_visible()
+    expect(page.get_by_test_id("reading")).to_contain_text("so what it has there flatters it")
+    page.locator("[data-row='linear model 1'] [role=button]").press("Enter")
+    card = page.get_by_role("region", name="Candidate linear model 1")
+    card.get_by_role("button", name="Change its settings").click()
+    expect(page.get_by_text("As linear model 1, changed:")).to_be_visible()
+    expect(page.get_by_label("folds", exact=True)).to_have_value("2")
+    page.get_by_label("Gap kept small in training", exact=True).select_option("penalty:home_area")
+    expect(page.get_by_text("It takes for granted that alike scores are right")).to_be_visible()
+    page.get_by_label("weight, or several", exact=True).fill("1, 10")
+    page.get_by_role("button", name="Train it").click()
+    expect(table.locator("tbody tr")).to_have_count(3, timeout=60_000)
+    family = client.get(f"/api/audits/{own['id']}/versions").json()["versions"]
+    first = next(one for one in family if one["name"] == "linear model 1")
+    assert sum(one["parent"] == first["model"] for one in family) == 2
+    page.get_by_role("button", name="Train with other settings").click()
+    accessible(page)
