@@ -85,11 +85,6 @@ def test_a_context_cannot_name_other_versions_by_itself(client, own):
     }  # fmt: skip
     found = talk.read(client, own, "versions", context)
     assert "smuggled" not in found["result"]["versions"]
-    plain = talk.read(client, own, "performance", context)
-    assert (
-        plain["context"]["others"] == []
-        and plain["key"]
-        == talk.read(
-            client, own, "performance", {"model": models[0]["id"], "rows": "hold-out", "output": "probability"}
-        )["key"]
-    )
+    plain = {name: context[name] for name in ("model", "rows", "output")}
+    keys = [talk.read(client, own, "performance", one)["key"] for one in (context, plain)]
+    assert keys[0] == keys[1]  # what somebody names there is read by nothing
