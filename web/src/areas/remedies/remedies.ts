@@ -36,10 +36,9 @@ export function spreadOver(recipe: Recipe, weights: number[], seeds: number): Re
   );
 }
 
-/** Numbers parted by commas or spaces; what is none is left out. */
+/** Numbers parted by commas or spaces; what is none is kept as such, so that it is refused and not passed over. */
 export const numbersIn = (text: string) =>
   text
     .split(/[\s,;]+/)
     .filter(Boolean)
-    .map(Number)
-    .filter(Number.isFinite);
+    .map(Number);
