@@ -102,10 +102,10 @@ def starting_alone():
         yield
 
 
-def start(home: Path, command: str = "demo") -> tuple[subprocess.Popen, str]:
-    """The start command on a home, and the address that it says."""
+def start(home: Path, command: str = "demo", as_user: tuple[str, ...] = ()) -> tuple[subprocess.Popen, str]:
+    """The start command on a home, and the address that it says; ``as_user``: the command that starts it as another."""
     environment = os.environ | {"ZT_HOME": str(home), "PYTHONPATH": str(PROJECT / "src"), "PYTHONUNBUFFERED": "1"}
-    told = [sys.executable, "-m", "zerotilt.cli", command]
+    told = [*as_user, sys.executable, "-m", "zerotilt.cli", command]
     with starting_alone():
         process = subprocess.Popen(told, env=environment, stdout=subprocess.PIPE, text=True)
         said = next((line for line in process.stdout if "is running" in line or "Making the demo" in line), "")

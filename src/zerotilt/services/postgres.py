@@ -123,16 +123,28 @@ class Postgres:
         except OSError:
             return False
 
+    def _make_folder(self) -> None:
+        """The data folder, and where it lies outside the home, folders above it that its own user can enter."""
+        elsewhere = self.folder.parent != self.home.folder
+        made = [one for one in (self.folder.parent, self.folder) if elsewhere or one == self.folder]
+        for folder in made:
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            if self.as_root:
+                self._give(folder)
+
+    @staticmethod
+    def _give(path: Path) -> None:
+        owner = pwd.getpwnam("postgres")
+        os.chown(path, owner.pw_uid, owner.pw_gid)
+
     def _initialise(self) -> None:
-        self.folder.parent.mkdir(parents=True, exist_ok=True)
-        self.folder.mkdir(mode=0o700, exist_ok=True)
-        secret = self.folder.parent / "pw"
+        self._make_folder()
+        # beside the data and not in it: initdb wants an empty folder
+        secret = self.folder.with_name(f"{self.folder.name}.pw")
         secret.touch(mode=0o600)
         secret.write_text(self.home.password)
         if self.as_root:
-            owner = pwd.getpwnam("postgres")
-            for path in (self.folder, secret):
-                os.chown(path, owner.pw_uid, owner.pw_gid)
+            self._give(secret)
         try:
             done = self._run(
                 _binary("initdb"), "-D", str(self.folder), "-U", "zerotilt", "-E", "UTF8",
