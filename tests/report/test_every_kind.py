@@ -10,7 +10,7 @@ from pypdf import PdfReader
 from tests.core.systems import system
 from tests.report.test_render import DIGESTS, subject_of
 
-from zerotilt.core.findings import Standing
+from zerotilt.core.findings import Judged, Standing
 from zerotilt.core.meaning import Condition, Role, Segment, Task
 from zerotilt.core.work import Work
 from zerotilt.report import forms
@@ -194,9 +194,12 @@ def test_no_finding_one_and_four_hundred_are_said_in_as_many_words(findings):
     assert ("1 finding came of it; it reads:" in said) == (len(facts) == 1)
     assert "Nobody has decided about any finding yet." in said
     name = facts[0][0].name
-    decided = replace(bundle, decisions=Decisions({name: Standing(decision="accepted", reason="Known.")}))
+    decided = replace(
+        bundle, decisions=Decisions({name: Judged(standing=Standing(decision="accepted", reason="Known."))})
+    )
     told = text_of(render(decided, subject, cover(subject)).html)
-    all_of_them = {fact.name: Standing(decision="accepted", reason="Known.") for fact, _ in facts}
+    accepted = Judged(standing=Standing(decision="accepted", reason="Known."))
+    all_of_them = {fact.name: accepted for fact, _ in facts}
     for decisions in (Decisions(), Decisions(all_of_them)):
         summary = render(replace(bundle, decisions=decisions), subject, cover(subject), reader="summary").html
         assert len(PdfReader(io.BytesIO(forms.pdf(summary))).pages) <= 2

@@ -9,7 +9,7 @@ import pytest
 from matplotlib.figure import Figure
 
 from zerotilt.core.evidence import Digests
-from zerotilt.core.findings import Finding, Standing
+from zerotilt.core.findings import Finding, Judged, Standing
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.onnx import OnnxPredictor
@@ -65,7 +65,9 @@ def test_contradictions_stand_in_the_report_with_what_was_decided(demo_subject):
     assert {standing.decision for _, standing in first.facts("expectations")} == {"open"}
     key = f"expected none: ferry_legs [{'m' * 64}]"
     mine = Raised(Finding(name="raised 1", kind="concern", statement="Look at <b> this."), found, "A. Reader")
-    decided = Decisions({key: Standing(decision="to mend", reason="Leave <it> out.", owner="B.")}, raised=(mine,))
+    decided = Decisions(
+        {key: Judged(standing=Standing(decision="to mend", reason="Leave <it> out.", owner="B."))}, raised=(mine,)
+    )
     known = {found.key: found for found in first.by_key().values()}
     again = gather(demo_subject, digests, Work(), known=known, explained=20, decisions=decided)
     assert again.fresh == []

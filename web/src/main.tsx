@@ -3,6 +3,8 @@ import { StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "./api/client";
+import { tellOfState } from "./api/events";
+import { followAnswers, tellBy } from "./api/state";
 import { Frame } from "./frame/Frame";
 import { Ready } from "./frame/Ready";
 import { fetchTheRest, later } from "./ui/later";
@@ -19,6 +21,9 @@ const client = new QueryClient({
     },
   },
 });
+
+followAnswers(client);
+tellBy(tellOfState);
 
 const Home = later(async () => (await import("./areas/home/Home")).Home);
 const Intake = later(async () => (await import("./areas/intake/IntakeSheet")).IntakeSheet);

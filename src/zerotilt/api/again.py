@@ -11,15 +11,15 @@ from pydantic import BaseModel, Field
 
 from zerotilt.api.desk import Desk, TheDesk, connected
 from zerotilt.core.again import Again, Verdict, compare
-from zerotilt.core.evidence import Evidence
-from zerotilt.core.findings import Finding, Standing, gathered
+from zerotilt.core.evidence import Evidence, footing_of
+from zerotilt.core.findings import Fact, Finding, Standing, gathered, lapsed_because
 from zerotilt.core.meaning import Alongside, Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.stats.estimates import Estimate
 from zerotilt.store import shelf
-from zerotilt.store.decided import Seen, standing
+from zerotilt.store.decided import Seen, judged, standing
 from zerotilt.store.records import Audit, EvidenceRow, Judgement, ModelVersion
-from zerotilt.tasks.board import current_table
+from zerotilt.tasks.board import current_table, now_of
 
 router = APIRouter(prefix="/api/audits/{audit_id}", tags=["findings"])
 WORST: tuple[Verdict, ...] = ("larger", "cannot be told", "same", "smaller", "gone")
@@ -35,7 +35,7 @@ class PartAgain(BaseModel):
 
 
 class DecidedBefore(BaseModel):
-    """A decision that was made on another model version or table."""
+    """A decision that was made on another model version or table, or under another meaning or decision rule."""
 
     finding: str = Field(description="Its name in this context")
     statement: str = Field(description="As it was when it was decided")
@@ -47,6 +47,7 @@ class DecidedBefore(BaseModel):
     )
     other_model: bool
     other_table: bool
+    why: str = Field(description="What is another now: the model version, the table, the meaning, the decision rule")
     verdict: Verdict = Field(description="Of its parts the worst: larger, cannot be told, same, smaller, gone")
     parts: list[PartAgain]
     there: bool = Field(description="Whether it is still found")
@@ -76,6 +77,14 @@ def to_look_at(audit: Audit, desk: Desk, context: Context) -> int:
     )
 
 
+OF_ANOTHER = PartAgain(
+    called="",
+    verdict="cannot be told",
+    sentence="What is predicted, or which decision is favourable, is another now, so the numbers of then and now are not of the same thing.",
+    again=None,
+)
+
+
 class _Read(NamedTuple):
     """Evidence, or why there is none yet."""
 
@@ -94,6 +103,8 @@ class _Measuring:
         own = self.models.get(context.model or "")
         self.model = own.digest if own else None
         self.known: dict[tuple[str, str | None], _Read] = {}
+        digests, now = now_of(audit, context)
+        self.footing = footing_of(digests, now, self.spec)
 
     def all(self) -> AgainView:
         rows = list(self.audit.judgements.order_by(Judgement.changed.desc()))
@@ -104,7 +115,7 @@ class _Measuring:
             if (
                 seen is None
                 or not seen.fact.name
-                or self._is_of_today(seen)
+                or not (lapsed := self._lapsed(row, seen))
                 or seen.context.row_set != self.context.row_set
             ):
                 continue
@@ -112,12 +123,24 @@ class _Measuring:
             read = _Read(None, False) if by_hand else self._read(seen.method)
             name = self._today(row.finding, seen, read.found)
             if name not in told:
-                told[name] = self._measured(row, seen, read, name, by_name.get(name))
+                told[name] = self._measured(row, seen, read, name, by_name.get(name), lapsed)
         waiting = any(read.waiting for read in self.known.values())
         return AgainView(waiting=waiting, findings=list(told.values()))
 
     def _is_of_today(self, seen: Seen) -> bool:
         return (seen.digests.table, seen.digests.model) == (self.table, self.model)
+
+    def _lapsed(self, row: Judgement, seen: Seen) -> str:
+        """What is another now than when it was decided; empty where the decision holds."""
+        if seen.digests.model != self.model:
+            return "the model version"
+        return lapsed_because(judged(row), self._fact(seen), self.footing)
+
+    def _fact(self, seen: Seen) -> Fact:
+        """The same finding as it is found now; as it was where it is not."""
+        found = None if seen.fact.name.startswith("raised ") else self._read(seen.method).found
+        facts = gathered(found.findings(self.spec), {one.finding for one in self.audit.apart}) if found else ()
+        return next((one for one in facts if one.name == seen.fact.name), seen.fact)
 
     @staticmethod
     def _today(name: str, seen: Seen, now: Evidence | None) -> str:
@@ -158,14 +181,17 @@ class _Measuring:
             for part in seen.fact.parts
         ]
 
-    def _measured(self, row: Judgement, seen: Seen, read: _Read, name: str, today: Judgement | None) -> DecidedBefore:
+    def _measured(
+        self, row: Judgement, seen: Seen, read: _Read, name: str, today: Judgement | None, lapsed: str
+    ) -> DecidedBefore:
         now = read.found
         there, parts = False, list[PartAgain]()
         if now is not None:
             apart = {one.finding for one in self.audit.apart}
             flagged = [one for one in now.findings(self.spec)]
             there = any(fact.name == name for fact in gathered(flagged, apart))
-            parts = list(self._parts(seen, now, {one.name for one in flagged}))
+            other = seen.problem and seen.problem != self.footing.problem
+            parts = [OF_ANOTHER] if other else list(self._parts(seen, now, {one.name for one in flagged}))
         elif not read.waiting:
             why = (
                 "it was raised by hand on a figure of then"
@@ -185,10 +211,11 @@ class _Measuring:
             model=then.name if then else "",
             other_model=seen.digests.model != self.model,
             other_table=seen.digests.table != self.table,
+            why=lapsed,
             verdict=min((part.verdict for part in parts), key=WORST.index, default="cannot be told"),
             parts=parts,
             there=there,
-            looked=since is not None and self._is_of_today(since),
+            looked=since is not None and today is not None and not self._lapsed(today, since),
             evidence=now.key if now else "",
             number=today.number if today else 0,
         )

@@ -8,7 +8,7 @@ import peewee
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import connected, held
+from zerotilt.api.desk import Seeing, connected, held
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.meaning import Signed, spec_of
 from zerotilt.api.problems import Conflict
@@ -76,9 +76,10 @@ def _view(row: DecisionRule) -> RuleView:
 
 @router.put("/models/{model_id}/rule")
 @connected
-def change_rule(audit: Audit, model_id: str, who: Who, wanted: NewRule) -> RuleView:
+def change_rule(audit: Audit, model_id: str, who: Who, seen: Seeing, wanted: NewRule) -> RuleView:
     """Put a decision rule in force for a version; every reading of it follows."""
     audit = held(audit)
+    seen.still(audit, "meaning", "table")
     spec, model = spec_of(audit), _model(audit, model_id)
     if wanted.rule is not None and (wanted.rule.columns or wanted.rule.thresholds):
         if not wanted.rule.columns or not wanted.rule.thresholds:

@@ -121,6 +121,8 @@ def declared(method: Method) -> dict[str, Any]:
         "main": method.main,
         "alongside": method.reads_alongside,
         "findings": method.findings is not None,
+        "depends": sorted(method.depends),
+        "others": method.reads_others or "recipe" in method.needs,
         "first_look": dict(method.first_look),
         "settings": {
             name: _setting(method, name, body, schema.get("$defs", {})) for name, body in schema["properties"].items()

@@ -5,15 +5,16 @@ from __future__ import annotations
 import functools
 import inspect
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import Depends, Request
+from fastapi import Depends, Header, Request, Response
 
 from zerotilt.api.identity import Asking, Who
 from zerotilt.core.refusal import Refused
-from zerotilt.store import removal
+from zerotilt.store import removal, state
 from zerotilt.store.bell import Endings
 from zerotilt.store.database import database, patiently
 from zerotilt.store.files import FileStore
@@ -23,6 +24,10 @@ from zerotilt.tasks.board import Board
 from zerotilt.tasks.queue import Queue
 
 PATIENCE = 3.0
+STATE = "Audit-State"
+"""The header that says what an answer was read on, what that is when it ends, and the whole state that it leaves."""
+SEEN = "Audit-Seen"
+"""The header by which a write says which state of each part of the audit its writer saw."""
 
 
 class Desk:
@@ -55,28 +60,68 @@ def connected(handler: Callable) -> Callable:
 
     Waits a little while the database is being started again. A parameter
     ``audit`` is given the record of the address's ``audit_id``, where who asks has
-    a right to it; a parameter ``who`` who that is.
+    a right to it; a parameter ``who`` who that is. Answers about an audit carry its state.
     """
     signature = inspect.signature(handler, eval_str=True)
     wants_audit, wants_who = ("audit" in signature.parameters), ("who" in signature.parameters)
 
+    # there can be one only; a handler that writes headers of its own has it already
+    own = next((name for name, one in signature.parameters.items() if one.annotation is Response), "")
+
     @functools.wraps(handler)
     def run(**given):
         asking: Asking = given["who"] if wants_who else given.pop("who")
+        said: Response | None = given.get(own) if own else given.pop("answer", None)
         patiently(lambda: database.execute_sql("select 1"), PATIENCE)
         with database.connection_context(), database.atomic():
-            if wants_audit:
-                given["audit"] = asking.audit(given.pop("audit_id"))
-            return handler(**given)
+            if not wants_audit:
+                return handler(**given)
+            given["audit"] = audit = asking.audit(given.pop("audit_id"))
+            before = state.basis(state.tags(audit))
+            found = handler(**given)
+            if said is not None:
+                # what was asked in several steps was read in the state of the first
+                first = said.headers.get(STATE, before).partition(" ")[0]
+                now = state.tags(audit)
+                said.headers[STATE] = f"{first} {state.basis(now)} {state.together(now)}"
+            return found
 
     def keyword(name: str, annotation: object) -> inspect.Parameter:
         return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, annotation=annotation)
 
     parameters = [keyword("audit_id", str) if name == "audit" else one for name, one in signature.parameters.items()]
     parameters += [] if wants_who else [keyword("who", Who)]
+    parameters += [keyword("answer", Response)] if wants_audit and not own else []
     by_name = [one.replace(kind=inspect.Parameter.KEYWORD_ONLY) for one in parameters]
     setattr(run, "__signature__", signature.replace(parameters=by_name))  # noqa: B010  what FastAPI reads
     return run
+
+
+@dataclass(frozen=True)
+class Saw:
+    """The state that a writer saw, part by part; nothing where they do not say."""
+
+    tags: dict[str, str]
+
+    def still(self, audit: Audit, *parts: str) -> None:
+        """Refuse what was decided on a state that is not the present one.
+
+        Raises
+        ------
+        ChangedMeanwhile : one of the parts was written since; said with what and by whom.
+        """
+        now = state.tags(audit)
+        changed = [part for part in parts if part in self.tags and self.tags[part] != now[part]]
+        if changed:
+            raise state.ChangedMeanwhile(state.said(audit, changed))
+
+
+def _saw(seen: Annotated[str, Header(alias=SEEN, max_length=2_000)] = "") -> Saw:
+    pairs = (one.partition("=") for one in seen.split(";") if "=" in one)
+    return Saw({name.strip(): tag.strip() for name, _, tag in pairs})
+
+
+Seeing = Annotated[Saw, Depends(_saw)]
 
 
 def held(audit: Audit) -> Audit:

@@ -8,8 +8,9 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import Desk, TheDesk, connected
+from zerotilt.api.desk import Desk, Seeing, TheDesk, connected, held
 from zerotilt.api.identity import Who, identifier
+from zerotilt.api.meaning import spec_of
 from zerotilt.api.problems import Conflict
 from zerotilt.api.readings import evidence_of
 from zerotilt.api.views import KeptView, kept
@@ -56,12 +57,20 @@ def dossier(audit: Audit, desk: TheDesk) -> list[KeptView]:
 
 @router.post("/dossier", status_code=201)
 @connected
-def keep(audit: Audit, desk: TheDesk, wanted: Keep) -> KeptView:
-    """Keep evidence; keeping the same twice gives the item that is there."""
+def keep(audit: Audit, desk: TheDesk, seen: Seeing, wanted: Keep) -> KeptView:
+    """Keep evidence, in the words of now; keeping the same twice gives the item that is there."""
+    seen.still(held(audit), "meaning", "table", "rules")
     evidence_of(audit, wanted.key)
     found = Kept.get_or_none((Kept.audit == audit) & (Kept.evidence == wanted.key) & ~Kept.removed)
+    if found is not None and found.spec != audit.spec and kept(found, spec_of(audit), audit, desk.files).changed:
+        # what was kept in other words stays as it was kept
+        found = None
     found = found or Kept.create(
-        audit=audit, evidence=wanted.key, context=wanted.context.model_dump(mode="json"), view=wanted.view
+        audit=audit,
+        evidence=wanted.key,
+        context=wanted.context.model_dump(mode="json"),
+        view=wanted.view,
+        spec=audit.spec,
     )
     return _view(audit, desk, found.id)
 

@@ -2,29 +2,43 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter, OrderedDict
+from collections.abc import Iterator
 from datetime import UTC, date, datetime
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, HTTPException, Query
 from pydantic import BaseModel, Field, StringConstraints
 
-from zerotilt.api.desk import Desk, TheDesk, connected, held
+from zerotilt.api.desk import Desk, Seeing, TheDesk, connected, held
 from zerotilt.api.identity import Who
 from zerotilt.api.readings import evidence_of
-from zerotilt.core.evidence import Evidence
-from zerotilt.core.findings import Fact, Finding, Standing, gathered, standing_of
+from zerotilt.core import words
+from zerotilt.core.evidence import Evidence, footing_of
+from zerotilt.core.findings import Fact, Finding, Lapsed, Standing, gathered, lapsed_of, standing_of
 from zerotilt.core.meaning import Context, Spec, sha256
 from zerotilt.core.method import Area
 from zerotilt.core.methods import METHODS
+from zerotilt.core.refusal import Refused
 from zerotilt.store import shelf
-from zerotilt.store.decided import Seen, decide, raised_name, standing
+from zerotilt.store.decided import Seen, decide, judged, raised_name
+from zerotilt.store.found import Memory
 from zerotilt.store.records import Audit, EvidenceRow, Raised, Remark, TakenApart, own
+from zerotilt.store.state import ChangedMeanwhile
+from zerotilt.tasks.board import changes, changes_of, model_of, now_of
+from zerotilt.tasks.queue import Turn
 
 router = APIRouter(prefix="/api/audits/{audit_id}", tags=["findings"])
 Name = Annotated[str, StringConstraints(min_length=1, max_length=2_000)]
 Said = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=20_000)]
 Author = Annotated[str, StringConstraints(strip_whitespace=True, max_length=200)]
+
+
+class LapsedView(Lapsed):
+    """A decision of before, which does not hold any more."""
+
+    said: str = Field(default="", description="What was decided then, in a sentence")
 
 
 class FindingView(Fact):
@@ -39,7 +53,13 @@ class FindingView(Fact):
     )
     remarks: int = Field(description="Lines in its history")
     apart: bool = Field(description="Whether a person took it out of the fact that it was gathered into")
-    author: str = Field(description="Who raised it by hand; empty for what a method found")
+    author: str = Field(default="", description="Who raised it by hand; empty for what a method found")
+    again: str = Field(
+        default="", description="That it is of before a change, and what becomes of it; empty for what is of now"
+    )
+    before: LapsedView | None = Field(
+        default=None, description="What was decided about it under another meaning, table or rule; it is asked again"
+    )
 
 
 class Decided(Standing):
@@ -82,46 +102,92 @@ class NewFinding(BaseModel):
     author: Author = ""
 
 
-def findings_of(audit: Audit, desk: Desk, context: Context) -> list[FindingView]:
-    """The findings of what has been read in a context, and those raised by hand; nothing is computed."""
+def findings_of(audit: Audit, desk: Desk, context: Context, turn: Turn = Turn.asked) -> list[FindingView]:
+    """The findings of what has been read in a context, and those raised by hand.
+
+    What was found before a change stays until it is measured again, which begins here.
+    """
     if audit.spec is None or not audit.ready:
         return []
-    spec = Spec.model_validate(audit.spec)
-    meant = sha256(audit.spec)
-    rows = {one.finding: one for one in audit.judgements}
-    decided = {name: standing(row) for name, row in rows.items()}
-    remarks = Counter(one.finding for one in audit.remarks.select(Remark.finding))
-    apart = {one.finding for one in audit.apart}
+    return _Listed(audit, desk, context.model_copy(update={"alongside": None})).all(turn)
 
-    def seen(fact: Fact, area: Area, part: str, key: str, author: str = "") -> FindingView:
+
+class _Listed:
+    """The findings of one audit in one context."""
+
+    def __init__(self, audit: Audit, desk: Desk, context: Context):
+        self.audit, self.desk, self.context = audit, desk, context
+        self.spec = Spec.model_validate(audit.spec)
+        digests, now = now_of(audit, context)
+        self.footing = footing_of(digests, now, self.spec)
+        self.rows = {one.finding: one for one in audit.judgements}
+        self.judged = {name: judged(row) for name, row in self.rows.items()}
+        self.remarks = Counter(one.finding for one in audit.remarks.select(Remark.finding))
+        self.apart = {one.finding for one in audit.apart}
+
+    def all(self, turn: Turn) -> list[FindingView]:
+        asked = {one.name: one.unasked(self.spec) for one in METHODS.values() if one.findings}
+        wanted = {name: dict(settings) for name, settings in asked.items() if settings is not None}
+        there = self.desk.board.there(self.audit, self.context, wanted)
+        memory = Memory(self.audit, self.context)
+        found: list[FindingView] = []
+        for name in asked:
+            if name in there:
+                key, again = there[name], ""
+                findings = _given_rise_to(key, self.spec, sha256(self.audit.spec), self.desk)
+                memory.keep(name, key, sha256(self.audit.spec), findings)
+            elif (before := memory.of(name)) is not None and name in wanted:
+                again = self._measured_again(name, wanted[name], turn)
+                key, findings = before.evidence_key, memory.findings(before)
+            else:
+                continue
+            method = METHODS[name]
+            found += [
+                self._seen(fact, method.area, method.part, key, again=again) for fact in gathered(findings, self.apart)
+            ]
+        return found + list(self._by_hand())
+
+    def _measured_again(self, method: str, settings: dict[str, Any], turn: Turn) -> str:
+        """Begin to measure, or say why it can't be."""
+        try:
+            if self.desk.board.failed(self.audit, self.context, method, settings):
+                return "It was found before a change, and could not be measured again."
+            self.desk.board.reading(self.audit, self.context, method, settings, turn=turn)
+        except Refused as problem:
+            return f"It was found before a change, and can not be measured again: {problem.message}"
+        return "It was found before a change, and is being measured again."
+
+    def _seen(self, fact: Fact, area: Area, part: str, key: str, **more: Any) -> FindingView:
         return FindingView(
             **dict(fact),
             area=area,
             part=part,
             evidence=key,
-            standing=standing_of(fact, decided),
-            number=rows[fact.name].number if fact.name in rows else 0,
-            remarks=remarks[fact.name],
-            apart=fact.name in apart,
-            author=author,
+            standing=standing_of(fact, self.judged, self.footing),
+            before=_told(lapsed_of(fact, self.judged, self.footing)),
+            number=self.rows[fact.name].number if fact.name in self.rows else 0,
+            remarks=self.remarks[fact.name],
+            apart=fact.name in self.apart,
+            **more,
         )
 
-    found = []
-    asked = {one.name: one.unasked(spec) for one in METHODS.values() if one.findings}
-    there = desk.board.there(
-        audit, context, {name: dict(settings) for name, settings in asked.items() if settings is not None}
-    )
-    for name, key in there.items():
-        facts = gathered(_given_rise_to(key, spec, meant, desk), apart)
-        found += [seen(fact, METHODS[name].area, METHODS[name].part, key) for fact in facts]
-    for one in audit.raised.select(Raised, EvidenceRow).join(EvidenceRow).order_by(Raised.created):
-        if one.evidence.method in METHODS:
+    def _by_hand(self) -> Iterator[FindingView]:
+        raised = self.audit.raised.select(Raised, EvidenceRow).join(EvidenceRow).order_by(Raised.created)
+        for one in raised:
+            if one.evidence.method not in METHODS:
+                continue
             method = METHODS[one.evidence.method]
-            found.append(seen(_by_hand(one), method.area, method.part, one.evidence.key, one.author))
-    return found
+            changed = changes(self.audit, one)
+            again = f"It was raised on a figure of before: {words.listing(changed)} changed since." if changed else ""
+            yield self._seen(by_hand(one), method.area, method.part, one.evidence.key, author=one.author, again=again)
 
 
-def _by_hand(one: Raised) -> Fact:
+def _told(lapsed: Lapsed | None) -> LapsedView | None:
+    return lapsed and LapsedView(**dict(lapsed), said=lapsed.sentence)
+
+
+def by_hand(one: Raised) -> Fact:
+    """A finding that a person raised, as a fact."""
     (fact,) = gathered([Finding(name=raised_name(one), kind="concern", statement=one.statement)])
     return fact.model_copy(update={"why": "it was raised by hand"})
 
@@ -162,22 +228,35 @@ def read_findings(audit: Audit, desk: TheDesk, context: Context) -> list[Finding
 
 @router.put("/findings")
 @connected
-def judge(audit: Audit, desk: TheDesk, who: Who, wanted: Decided) -> int:
+def judge(audit: Audit, desk: TheDesk, who: Who, saw: Seeing, wanted: Decided) -> int:
     """Write what was decided about a finding, why, and who sees to it; the number of this decision."""
+    audit = held(audit)
+    saw.still(audit, "meaning", "table", "rules")
     now = Standing(**{name: getattr(wanted, name) for name in Standing.model_fields})
-    seen = _seen(audit, desk, wanted.finding, wanted.evidence) if wanted.evidence else None
-    return decide(held(audit), wanted.finding, now, who.identity.signed(wanted.author), wanted.read, seen)
+    seen = _seen(audit, desk, wanted.finding, wanted.evidence)
+    return decide(audit, wanted.finding, now, who.identity.signed(wanted.author), wanted.read, seen)
 
 
 def _seen(audit: Audit, desk: Desk, finding: str, key: str) -> Seen:
-    """What a finding is, in the evidence that it is decided on; a fact without parts where nothing of it is there any more."""
+    """What a finding is, in the evidence that it is decided on; a fact without parts where nothing of it is there any more.
+
+    Raises
+    ------
+    ChangedMeanwhile : the evidence is of before a change.
+    """
+    spec = Spec.model_validate(audit.spec)
+    mine = next((one for one in audit.raised if raised_name(one) == finding), None)
+    if mine is not None or not key:
+        return _seen_today(audit, spec, finding, mine)
     row = EvidenceRow.get_or_none(EvidenceRow.key == key)
     if row is None or row.body["digests"]["table"] not in {one.digest for one in audit.tables}:
         raise HTTPException(404, "There is no such evidence.")
     own(audit, key)  # another audit of the same table may have asked for it first
     found = Evidence.model_validate(shelf.whole(row, desk.files))
-    facts = gathered(found.findings(Spec.model_validate(audit.spec)), {one.finding for one in audit.apart})
-    facts += tuple(_by_hand(one) for one in audit.raised)
+    there = found.context.model_copy(update={"model": model_of(audit, found.digests.model), "alongside": None})
+    if changed := changes_of(audit, found, there):
+        raise ChangedMeanwhile(f"What this finding was found in is of before: {words.listing(changed)} changed since.")
+    facts = gathered(found.findings(spec), {one.finding for one in audit.apart})
     return Seen(
         fact=next((one for one in facts if one.name == finding), NOTHING),
         method=found.method,
@@ -185,6 +264,30 @@ def _seen(audit: Audit, desk: Desk, finding: str, key: str) -> Seen:
         digests=found.digests,
         context=found.context,
         ending=found.ending,
+        problem=spec.problem_digest(),
+    )
+
+
+OF_MODEL = re.compile(r"\[([0-9a-f]{64})\]$")
+
+
+def _seen_today(audit: Audit, spec: Spec, finding: str, mine: Raised | None) -> Seen:
+    """What a finding stands on now that was raised by hand, or is decided about without naming evidence."""
+    named = OF_MODEL.search(finding)
+    context = Context.model_validate(mine.context) if mine else Context()
+    model = context.model if mine else model_of(audit, named[1] if named else None)
+    try:
+        digests, now = now_of(audit, context.model_copy(update={"model": model, "alongside": None}))
+    except Refused:  # the version that it was raised on is gone
+        digests, now = now_of(audit, context.model_copy(update={"model": None, "alongside": None}))
+    return Seen(
+        fact=by_hand(mine) if mine else NOTHING,
+        method=mine.evidence.method if mine else "",
+        evidence=mine.evidence.key if mine else "",
+        digests=digests,
+        context=now,
+        ending="",
+        problem=spec.problem_digest(),
     )
 
 
@@ -217,9 +320,10 @@ def remark(audit: Audit, who: Who, wanted: NewRemark) -> RemarkView:
 
 @router.put("/findings/gathering", status_code=204)
 @connected
-def gather_apart(audit: Audit, who: Who, wanted: Gathering) -> None:
+def gather_apart(audit: Audit, who: Who, saw: Seeing, wanted: Gathering) -> None:
     """Take a part out of the fact that it was gathered into, or put it back."""
     audit = held(audit)
+    saw.still(audit, "meaning", "table", "rules")
     author = who.identity.signed(wanted.author)
     mine = (TakenApart.audit == audit) & (TakenApart.finding == wanted.finding)
     before = TakenApart.select().where(mine).exists()
@@ -235,8 +339,9 @@ def gather_apart(audit: Audit, who: Who, wanted: Gathering) -> None:
 
 @router.post("/findings/raised", status_code=201)
 @connected
-def raise_finding(audit: Audit, who: Who, wanted: NewFinding) -> str:
+def raise_finding(audit: Audit, who: Who, saw: Seeing, wanted: NewFinding) -> str:
     """Raise a finding by hand on a figure; its name."""
+    saw.still(held(audit), "meaning", "table", "rules")
     author = who.identity.signed(wanted.author)
     made = Raised.create(
         audit=audit,

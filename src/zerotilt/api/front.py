@@ -16,6 +16,7 @@ from zerotilt.api.views import AuditEntry, AuditLine, line
 from zerotilt.core.meaning import Context
 from zerotilt.store import copies, removal
 from zerotilt.store.records import Audit, ModelVersion, Report, TableFile, Task
+from zerotilt.tasks.queue import Turn
 
 router = APIRouter(prefix="/api", tags=["audits"])
 
@@ -70,17 +71,25 @@ def deleted_audits() -> list[AuditLine]:
     return [line(audit) for audit in Audit.select().where(~Audit.deleted.is_null()).order_by(Audit.deleted.desc())]
 
 
+class Flagged(BaseModel):
+    open: int
+    again: bool = Field(description="Whether some of them are of before a change, and are being measured again")
+
+
 @router.get("/audits/flagged")
 @connected
-def flagged(desk: TheDesk) -> dict[str, int]:
-    """Of each audit the open findings of what has been read of the version it opens with; nothing is computed."""
+def flagged(desk: TheDesk) -> dict[str, Flagged]:
+    """Of each audit the open findings of what has been read of the version it opens with; what was found before a change
+    is measured again when nothing else is asked for.
+    """
     found = {}
     for audit in Audit.select().where(Audit.deleted.is_null() & Audit.ready):
         context = Context(model=_opened_with(audit))
-        if not read_so_far(audit, desk, context):
+        here = findings_of(audit, desk, context, Turn.ahead)
+        again = any(one.again and not one.author for one in here)
+        if not read_so_far(audit, desk, context) and not again:
             continue  # how many there are is not known, which is not none
-        here = findings_of(audit, desk, context)
-        found[str(audit.id)] = sum(one.standing.decision == "open" for one in here)
+        found[str(audit.id)] = Flagged(open=sum(one.standing.decision == "open" for one in here), again=again)
     return found
 
 

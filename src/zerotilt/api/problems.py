@@ -17,7 +17,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.store.database import Unreachable, disk_is_full
 from zerotilt.store.elsewhere import Away
 from zerotilt.store.files import DiskFull
-from zerotilt.store.meaning import ChangedMeanwhile
+from zerotilt.store.state import ChangedMeanwhile
 
 log = logging.getLogger(__name__)
 TYPE = "application/problem+json"
@@ -86,7 +86,10 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(ChangedMeanwhile)
     def _(request: Request, problem: Conflict):
         return answer(
-            409, "Changed meanwhile", str(problem), todo="Load the page again to see it; nothing was overwritten."
+            409,
+            "Changed meanwhile",
+            str(problem),
+            todo="Look at it as it is now, and do it again if you still want to; nothing was overwritten.",
         )
 
     @app.exception_handler(peewee.IntegrityError)

@@ -49,6 +49,9 @@ class PreviewView(BaseModel):
     """A reader's page before it is written; what it is made from is computed by the task while there is none yet."""
 
     page: str | None = Field(description="Digest of the page, which names it; null while there is none of today")
+    made_of: str | None = Field(
+        description="Digest of what the page is made of, to be given back by who has the report written"
+    )
     lacking: list[str] = Field(description="What is missing, in sentences")
     task: TaskView | None
 

@@ -102,10 +102,10 @@ def preview(audit: Audit, desk: TheDesk, context: Context, reader: Reader = "ful
     if isinstance(found, ReportPreview):
         unwritten = unsaid(written.draft(audit)[1], reader, _numbers(audit, desk, reader))
         older = to_look_at(audit, desk, context)
-        said = f"{words.opening(words.plural(older, 'finding'))} {'was' if older == 1 else 'were'} decided on another model version or table, and nobody has looked since."
+        said = f"{words.opening(words.plural(older, 'finding'))} {'was' if older == 1 else 'were'} decided on another model version or table, or under another meaning or decision rule, and nobody has looked since."
         lacking = [*unwritten, *found.lacking, *([said] if older else [])]
-        return PreviewView(page=found.files["preview.html"], lacking=lacking, task=None)
-    return PreviewView(page=None, lacking=[], task=TaskView.of(type(found).get_by_id(found.id)))
+        return PreviewView(page=found.files["preview.html"], made_of=found.made_of, lacking=lacking, task=None)
+    return PreviewView(page=None, made_of=None, lacking=[], task=TaskView.of(type(found).get_by_id(found.id)))
 
 
 @router.get("/draft/preview/{reader}", response_class=FileResponse)
@@ -157,9 +157,19 @@ def reports(audit: Audit) -> list[ReportView]:
 
 @router.post("/reports", status_code=202)
 @connected
-def write_report(audit: Audit, desk: TheDesk, context: Context) -> TaskView:
-    """Write the report, for each of its readers, as the document stands now."""
-    task = reporting.ask_report(desk.board, ready(audit), context)
+def write_report(
+    audit: Audit,
+    desk: TheDesk,
+    context: Context,
+    shown: Annotated[str, Query(max_length=64, description="What the page was made of that was looked at")] = "",
+    reader: Reader = "full",
+    draft: Annotated[int, Query(ge=0, description="Number of the document that was looked at")] = 0,
+) -> TaskView:
+    """Write the report, for each of its readers, as the document stands now; nothing is written where ``shown`` is not what
+    the page would be made of now.
+    """
+    looked_at = reporting.Shown(reader, shown, draft) if shown else None
+    task = reporting.ask_report(desk.board, ready(held(audit)), context, looked_at)
     return TaskView.of(type(task).get_by_id(task.id))
 
 

@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 from collections.abc import AsyncIterator
 from datetime import UTC, datetime, timedelta
 
 from fastapi import APIRouter, HTTPException
 from peewee import fn
+from pydantic import BaseModel, Field
 from sse_starlette import EventSourceResponse
 
 from zerotilt.api.desk import PATIENCE, connected
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
+from zerotilt.store import state
 from zerotilt.store.bell import ENDED, ring
 from zerotilt.store.database import Unreachable, patiently
 from zerotilt.store.records import ACTIVE, Audit, Task
 
 router = APIRouter(prefix="/api", tags=["tasks"])
-LOOK_SECONDS, IDLE_SECONDS = 0.15, 0.5
+LOOK_SECONDS, IDLE_SECONDS = 0.15, 0.3
 """Between two looks at the work of an audit: while some is under way, and while none is."""
 RECENT = timedelta(seconds=20)
 
@@ -101,19 +104,29 @@ def _recent(audit_id: str) -> list[Task]:
 
 @router.get("/audits/{audit_id}/events")
 async def events(audit_id: str, who: Who) -> EventSourceResponse:
-    """Server-sent events: a task whenever it changes."""
+    """Server-sent events: a task whenever it changes, and the audit's state whenever that does."""
     wanted = str((await asyncio.to_thread(lambda: patiently(lambda: who.audit(audit_id), PATIENCE))).id)
 
     async def changes() -> AsyncIterator[dict[str, str]]:
         seen: dict[str, str] = {}
+        standing = ""
         while True:
             try:
-                found = await asyncio.to_thread(
-                    lambda: patiently(lambda: [TaskView.of(task) for task in _recent(wanted)], PATIENCE)
+                found, now = await asyncio.to_thread(
+                    lambda: patiently(
+                        lambda: (
+                            [TaskView.of(task) for task in _recent(wanted)],
+                            state.together(state.tags(wanted)),
+                        ),
+                        PATIENCE,
+                    )
                 )
             except Unreachable:
                 yield {"event": "trouble", "data": "The database does not answer; trying again."}
                 continue
+            if now != standing:
+                standing = now
+                yield {"event": "state", "data": json.dumps({"state": now})}
             for view in found:
                 text = view.model_dump_json()
                 if seen.get(view.id) != text:
@@ -124,5 +137,40 @@ async def events(audit_id: str, who: Who) -> EventSourceResponse:
                 seen[""] = ""
             active = any(view.state in ACTIVE for view in found)
             await asyncio.sleep(LOOK_SECONDS if active else IDLE_SECONDS)
+
+    return EventSourceResponse(changes(), ping=15)
+
+
+class StateView(BaseModel):
+    state: str = Field(description="Another one when anything has changed")
+
+
+@router.get("/audits/{audit_id}/state")
+@connected
+def state_of(audit: Audit) -> StateView:
+    """The state of an audit: what was read under another one may be told otherwise by now."""
+    return StateView(state=state.together(state.tags(audit)))
+
+
+@router.get("/state")
+@connected
+def state_of_all() -> StateView:
+    """The state of the list of audits."""
+    return StateView(state=state.of_all())
+
+
+@router.get("/events")
+async def events_of_all(who: Who) -> EventSourceResponse:
+    """Server-sent events: the state of the list of audits whenever it changes."""
+
+    async def changes() -> AsyncIterator[dict[str, str]]:
+        standing = ""
+        while True:
+            with contextlib.suppress(Unreachable):
+                now = await asyncio.to_thread(lambda: patiently(state.of_all, PATIENCE))
+                if now != standing:
+                    standing = now
+                    yield {"event": "state", "data": json.dumps({"state": now})}
+            await asyncio.sleep(IDLE_SECONDS)
 
     return EventSourceResponse(changes(), ping=15)

@@ -8,7 +8,7 @@ from typing import Literal
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import connected, held, ready
+from zerotilt.api.desk import Seeing, connected, held, ready
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.meaning import Signed
 from zerotilt.core.candidates.lines import RecipeLine, facts_of, lines_of
@@ -220,9 +220,9 @@ def _facts(model: ModelVersion) -> dict[str, str]:
 
 @router.post("/{model_id}/choice", status_code=201)
 @connected
-def choose(audit: Audit, model_id: str, who: Who, wanted: NewChoice) -> ChoiceView:
+def choose(audit: Audit, model_id: str, who: Who, seen: Seeing, wanted: NewChoice) -> ChoiceView:
     """Record that a version was chosen, why, and what was traded for it; what is known of it today is kept beside."""
-    held(audit)
+    seen.still(held(audit), "meaning", "table", "versions", "rules")
     model = _version(audit, model_id)
     if not wanted.reason.strip():
         raise Refused("reason: a choice that nobody gives a reason for convinces nobody.", todo="Say why.")

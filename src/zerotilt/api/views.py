@@ -9,14 +9,15 @@ from pydantic import BaseModel, Field
 
 from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
-from zerotilt.core.meaning import Context, ModelReading, Rule, Spec
+from zerotilt.core.meaning import Context, ModelReading, Rule, Spec, Wording
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.matching import InputPair, columns_in_order, pairs
 from zerotilt.core.predictors.modelfile import ModelCard
 from zerotilt.core.profiles import TableProfile
 from zerotilt.core.reading import Reading
 from zerotilt.core.rows import nothing_trained
-from zerotilt.store import meaning, shelf
+from zerotilt.report.compose import as_kept
+from zerotilt.store import meaning, shelf, state
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, TableFile, Task
 from zerotilt.tasks.board import changes, rule_of
@@ -148,6 +149,11 @@ class AuditEntry(AuditLine):
 class AuditView(AuditLine):
     """One audit with all that the frame and Intake need."""
 
+    state: str = Field(description="Names the state of everything that readings, lists and counts depend on")
+    basis: str = Field(description="The same without the findings that were measured, to which readings add")
+    tags: dict[str, str] = Field(
+        description="The same part by part: of records, and of what the parts of the meaning hold"
+    )
     spec: Spec | None
     meaning: dict[str, PartView] = Field(description="The version of each part of it that is in force")
     only_all: bool = Field(description="Predictions were recorded and nothing splits the rows: all of them are read")
@@ -163,6 +169,9 @@ class AuditView(AuditLine):
 
     @classmethod
     def whole(cls, audit: Audit) -> AuditView:
+        # first, so that what follows is of this state or newer
+        tags = state.tags(audit)
+        audit = Audit.get_by_id(audit.id)
         table = audit.tables.order_by(TableFile.created.desc()).first()
         checked = (
             audit.tasks.where((Task.kind == "check") & (Task.state == "done")).order_by(Task.finished.desc()).first()
@@ -172,6 +181,9 @@ class AuditView(AuditLine):
         spec = Spec.joined({name: version.body for name, version in parts.items()}) if audit.spec else None
         return cls(
             **line(audit).model_dump(),
+            state=state.together(tags),
+            basis=state.basis(tags),
+            tags=tags | (_contents(spec) if spec else {}),
             spec=spec,
             meaning={one.part: PartView.of(one) for one in parts.values()},
             only_all=spec is not None and nothing_trained(spec) and not audit.models.exists(),
@@ -202,6 +214,19 @@ class AuditView(AuditLine):
             classes=checked.result.get("classes", []) if checked and audit.ready else [],
             groupings=[membership.attribute(one) for one in membership.all_groupings(spec)] if spec else [],
         )
+
+
+def _contents(spec: Spec) -> dict[str, str]:
+    """What parts of the meaning hold; the same again when a change is taken back."""
+    digests = {
+        "spec": spec.digest(),
+        "comparisons": spec.comparisons_digest(),
+        "policy": spec.policy_digest(),
+        "changeable": spec.changeable_digest(),
+        "wording": spec.wording_digest(),
+        "expectations": spec.expectations_digest(),
+    }
+    return {part: digest[: state.LENGTH] for part, digest in digests.items()}
 
 
 def _pairs(model: ModelVersion, spec: Spec | None, table: TableFile | None) -> list[InputPair]:
@@ -283,7 +308,8 @@ def evidence(body: dict[str, Any], spec: Spec, context: Context) -> dict[str, An
     found = Evidence.model_validate(body)
     # models by the names of the address; the rule by what was read under
     context = context.model_copy(update={"rule": found.context.rule})
-    return body | {"reading": found.read(spec), "context": context}
+    told = {"result": found.in_words(spec).result} if found.worded and found.readable else {}
+    return body | told | {"reading": found.read(spec), "context": context}
 
 
 def kept(row: Kept, spec: Spec, audit: Audit, files: FileStore) -> KeptView:
@@ -296,7 +322,7 @@ def kept(row: Kept, spec: Spec, audit: Audit, files: FileStore) -> KeptView:
         area=method.area if method else "",
         part=method.part if method else "",
         older=not found.readable,
-        reading=found.read(spec),
+        reading=as_kept(found, Spec.model_validate(row.spec) if row.spec else None, spec),
         key=found.key,
         context=Context.model_validate(row.context),
         settings=found.settings,
@@ -304,5 +330,9 @@ def kept(row: Kept, spec: Spec, audit: Audit, files: FileStore) -> KeptView:
         note=row.note,
         noted=row.noted,
         created=row.created,
-        changed=list(changes(audit, row)),
+        changed=[*changes(audit, row), *(["the wording"] if row.spec and _worded(row.spec) != spec.wording else [])],
     )
+
+
+def _worded(body: dict[str, Any]) -> Wording:
+    return Wording.model_validate(body.get("wording", {}))

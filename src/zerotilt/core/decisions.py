@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -21,6 +22,14 @@ class Decisions:
 
     predictions: Predictions
     rule: Rule | None
+    names: Spec | None = None
+    """What decisions are called by, where it is not the meaning that the rows are read by."""
+
+    def called_by(self, spec: Spec) -> Decisions:
+        """The same decisions under other names; what is known of them is not found anew."""
+        found = copy(self)
+        object.__setattr__(found, "names", spec)
+        return found
 
     @property
     def spec(self) -> Spec:
@@ -111,7 +120,7 @@ class Decisions:
 
     def named(self, decision: int) -> str:
         """What a decision is called: the audit's own words for an event, else the class."""
-        return self.kind.decision_named(self.spec, self.predictions.classes, decision)
+        return self.kind.decision_named(self.names or self.spec, self.predictions.classes, decision)
 
     # ── which is favourable ──
 

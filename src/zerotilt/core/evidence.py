@@ -17,12 +17,15 @@ from zerotilt.core import rows as row_sets
 from zerotilt.core import segments
 from zerotilt.core.again import Measured
 from zerotilt.core.attached import attached_to
-from zerotilt.core.findings import Finding
+from zerotilt.core.findings import Finding, Footing
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.marks import BEGIN
 from zerotilt.core.meaning import Context, Spec, counting
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named, result_of
+from zerotilt.core.named_places import Places, in_words, taken_out, unmarked_refusal
 from zerotilt.core.reading import Reading, Span, plain
+from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -39,6 +42,7 @@ class Digests(Frozen):
     comparisons: str = Field(default="", description="Of intersections and segments; counts where they are read")
     policy: str = Field(default="", description="Of the flag policy; counts where it is read")
     changeable: str = Field(default="", description="Of what a case could change; counts where changes are proposed")
+    wording: str = Field(default="", description="Of the names in sentences; counts where a result holds sentences")
     compared: str = Field(default="", description="Of both together, as earlier versions kept it")
 
     @classmethod
@@ -52,6 +56,7 @@ class Digests(Frozen):
             comparisons=spec.comparisons_digest(),
             policy=spec.policy_digest(),
             changeable=spec.changeable_digest(),
+            wording=spec.wording_digest(),
             compared=spec.compared_digest(),
         )
 
@@ -74,6 +79,9 @@ class Evidence(Frozen):
     seconds: float
     result: dict[str, Any]
     reading: Reading | None = Field(default=None, description="As it was written when this was computed")
+    worded: Places = Field(
+        default=(), description="Texts of the result in which the audit's own words stand, by their paths"
+    )
     _attached: dict[str, bytes] = PrivateAttr(default_factory=dict)
 
     @property
@@ -91,10 +99,16 @@ class Evidence(Frozen):
         """The result as the method's own type."""
         return METHODS[self.method].result.model_validate(self.result)
 
+    def in_words(self, spec: Spec) -> Evidence:
+        """The same numbers in the words of a meaning."""
+        result = in_words(self.result, self.worded, spec)
+        return self if result == self.result else self.model_copy(update={"result": result})
+
     def read(self, spec: Spec) -> Reading:
         """The sentence for this result in the audit's present wording; as it was written, where its method has changed."""
         if self.readable:
-            return within(METHODS[self.method].read(self.typed, spec.wording, self.settled), self.context)
+            told = self.in_words(spec)
+            return within(METHODS[self.method].read(told.typed, spec.wording, self.settled), self.context)
         if self.reading is not None:
             return self.reading
         return plain(
@@ -116,8 +130,12 @@ class Evidence(Frozen):
                     "statement": said + one.statement,
                 }
             )
-            for one in METHODS[self.method].findings_in(self.typed, spec)
+            for one in METHODS[self.method].findings_in(self.in_words(spec).typed, spec)
         )
+
+    def footing(self, spec: Spec) -> Footing:
+        """What its findings are found on, where it is of this meaning."""
+        return footing_of(self.digests, self.context, spec)
 
     @property
     def ending(self) -> str:
@@ -142,6 +160,17 @@ class Evidence(Frozen):
         except (ValidationError, KeyError):
             return False
         return True
+
+
+def footing_of(digests: Digests, context: Context, spec: Spec) -> Footing:
+    """What findings are found on: table, model version, meaning, and the decision rule that was in force."""
+    return Footing(
+        table=digests.table,
+        model=digests.model,
+        meaning=digests.spec,
+        problem=spec.problem_digest(),
+        rule=context.rule.model_dump_json() if context.rule else "",
+    )
 
 
 def within(reading: Reading, context: Context) -> Reading:
@@ -176,6 +205,7 @@ def changed_since(found: Evidence, digests: Digests, context: Context) -> tuple[
         "what is read alongside": method.reads_alongside and was.alongside != digests.alongside,
         "what is compared": split and "comparisons" in method.depends and was.comparisons != digests.comparisons,
         "the flag policy": split and "policy" in method.depends and was.policy != digests.policy,
+        "the names in its sentences": "wording" in method.depends and was.wording != digests.wording,
         "the flag policy, or what is compared": not split
         and bool({"comparisons", "policy"} & method.depends)
         and was.compared != digests.compared,
@@ -229,7 +259,17 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
     started = time.perf_counter()
     if subject.predictor is not None:
         subject.predictions.require_steady()
-    result = result_of(method, subject, settings, seed, work)
+    # sentences that go into files have no named places: such a method computes anew in other words
+    asked = subject if "wording" in method.depends else subject.with_marks
+    try:
+        result = result_of(method, asked, settings, seed, work)
+    except Refused as problem:
+        raise unmarked_refusal(problem) from None
+    attached = attached_to(result)
+    body, places = result.model_dump(mode="json"), ()
+    if BEGIN in result.model_dump_json():
+        body, places = taken_out(body, subject.spec)
+        result = method.result.model_validate(body)
     found = Evidence(
         key=key(method, digests, subject.context, settings, seed),
         method=name,
@@ -244,8 +284,9 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         libraries=libraries(),
         computed=datetime.now(UTC).isoformat(timespec="seconds"),
         seconds=round(time.perf_counter() - started, 3),
-        result=result.model_dump(mode="json"),
+        result=body,
+        worded=places,
         reading=within(method.read(result, subject.spec.wording, settings), subject.context),
     )
-    found._attached = attached_to(result)
+    found._attached = attached
     return found

@@ -116,12 +116,97 @@ class Standing(Frozen):
 OPEN = Standing()
 
 
-def standing_of(fact: Fact, decided: Mapping[str, Standing]) -> Standing:
-    """What was decided about a fact itself, else what was decided alike about all that it is made of."""
-    if fact.name in decided:
-        return decided[fact.name]
-    found = [decided.get(part.name, OPEN) for part in fact.parts]
+class Footing(Frozen):
+    """What a finding is found on; a decision about it holds on the same footing."""
+
+    table: str = Field(description="SHA-256 of the table")
+    model: str | None = Field(default=None, description="SHA-256 of the model version")
+    meaning: str = Field(description="SHA-256 of what changes every number")
+    problem: str = Field(default="", description="SHA-256 of what is predicted and which decision is favourable")
+    rule: str = Field(default="", description="The decision rule as JSON; empty for the audit's own threshold")
+
+
+class Judged(Frozen):
+    """How somebody decided about a finding, on what it stood then, and what it said."""
+
+    standing: Standing
+    footing: Footing | None = Field(default=None, description="Not kept by earlier versions")
+    fact: Fact | None = None
+    author: str = ""
+    decided: str = Field(default="", description="The day, as it is written")
+
+
+class Lapsed(Judged):
+    """A decision of before: it was made on another footing, and is asked for again."""
+
+    why: str = Field(description="What is another now, in words")
+
+    @property
+    def sentence(self) -> str:
+        """What was decided then, about which words, and that it is asked for again.
+
+        >>> Lapsed(standing=Standing(decision="accepted", reason="Known."), why="the meaning of the columns").sentence
+        'Decided before, when the meaning of the columns was another: accepted; reason: Known. It is to be decided again.'
+        """
+        said = f"Decided before, when {self.why} was another: {self.standing.decision}"
+        if reason := self.standing.reason.strip().removesuffix("."):
+            said += f"; reason: {reason}"
+        then = f" It then read: “{self.fact.statement}”" if self.fact is not None and self.fact.statement else ""
+        return f"{said}.{then} It is to be decided again."
+
+
+def lapsed_because(judged: Judged, fact: Fact, now: Footing) -> str:
+    """Why a decision does not hold any more, in words; empty while it does.
+
+    Other roles, kinds or cuts of columns leave a decision alone where they leave every number of what it is about alone;
+    another table, another favourable decision or event, and another decision rule do not.
+    """
+    then = judged.footing
+    if then is None or then == now:
+        return ""
+    if then.table != now.table:
+        return "the table"
+    if (then.problem or then.meaning) != (now.problem if then.problem else now.meaning):
+        return "the meaning of the columns"
+    if then.meaning != now.meaning and (judged.fact is None or _measured(judged.fact) != _measured(fact)):
+        return "the meaning of the columns"
+    return "the decision rule" if then.rule != now.rule else ""
+
+
+def _measured(fact: Fact) -> list[tuple[object, ...]]:
+    """What a fact says in numbers: its parts without their words."""
+    return [(one.metric, one.group, one.reference, one.rows, one.concerned, one.gap) for one in fact.parts]
+
+
+def standing_of(fact: Fact, judged: Mapping[str, Judged], now: Footing | None = None) -> Standing:
+    """What was decided about a fact itself, else what was decided alike about all that it is made of; as long as it holds.
+
+    Parameters
+    ----------
+    now : what the fact is found on; decisions made on another footing do not count. All do when None.
+    """
+    found = [
+        OPEN if now is not None and lapsed_because(one, fact, now) else one.standing for one in _about(fact, judged)
+    ]
     return found[0] if len({one.decision for one in found}) == 1 else OPEN
+
+
+def lapsed_of(fact: Fact, judged: Mapping[str, Judged], now: Footing) -> Lapsed | None:
+    """The decision about a fact that does not hold any more; None where it holds or nobody has decided."""
+    for one in _about(fact, judged):
+        if one.standing.decision != "open" and (why := lapsed_because(one, fact, now)):
+            return Lapsed(**dict(one), why=why)
+    return None
+
+
+NOT_YET = Judged(standing=OPEN)
+
+
+def _about(fact: Fact, judged: Mapping[str, Judged]) -> list[Judged]:
+    """What was decided about a fact, or about each of its parts."""
+    if fact.name in judged:
+        return [judged[fact.name]]
+    return [judged.get(part.name, NOT_YET) for part in fact.parts] or [NOT_YET]
 
 
 class Weight(NamedTuple):

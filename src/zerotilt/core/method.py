@@ -23,9 +23,9 @@ Area = Literal["intake", "data", "drivers", "response", "cases", "pockets", "til
 Need = Literal["outcome", "predictions", "model", "recipe"]
 """What a method cannot work without, besides a table: known outcomes; predictions or decisions, of a model or recorded; a
 model that can be asked about new rows; a version that was trained here and so can be trained again."""
-Part = Literal["spec", "comparisons", "policy", "changeable"]
+Part = Literal["spec", "comparisons", "policy", "changeable", "wording"]
 """Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag;
-what a case could change."""
+what a case could change; the names that sentences use, where they stand in the result itself."""
 
 
 def once(subject: Subject, so_far: Mapping[str, list[Any]], fewer: int | None) -> Iterable[Asked]:

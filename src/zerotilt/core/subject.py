@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from zerotilt.core import levels, output, words
+from zerotilt.core import levels, named_places, output, words
 from zerotilt.core.context_rows import Rows
 from zerotilt.core.decisions import Decisions
 from zerotilt.core.editor import Editor
@@ -56,12 +56,14 @@ class Subject:
     @cached_property
     def decisions(self) -> Decisions:
         """What is decided about them."""
-        return self.alike.decisions if self.alike else Decisions(self.predictions, self.context.rule)
+        if self.alike is None:
+            return Decisions(self.predictions, self.context.rule)
+        return self.alike.decisions.called_by(self.spec)
 
     @cached_property
     def editor(self) -> Editor:
         """Single cases, edited."""
-        return Editor(self.predictions)
+        return self.alike.editor if self.alike else Editor(self.predictions)
 
     @property
     def second(self) -> Subject:
@@ -121,6 +123,17 @@ class Subject:
     def of_class(self, name: str) -> Subject:
         """The same rows and model with another class read; what does not depend on the class is not computed again."""
         return replace(self, context=self.context.model_copy(update={"read_class": name}), alike=self, given={})
+
+    @cached_property
+    def with_marks(self) -> Subject:
+        """The same subject, whose own words stand between marks (:mod:`zerotilt.core.named_places`)."""
+        marked = named_places.marked(self.spec)
+
+        def other(one: Subject) -> Subject:
+            return replace(one, spec=marked, alike=one)
+
+        others = {name: other(one) if isinstance(one, Subject) else one for name, one in self.others.items()}
+        return replace(other(self), beside=self.beside and other(self.beside), others=others)
 
     @property
     def read_class(self) -> str:

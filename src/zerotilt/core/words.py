@@ -7,6 +7,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from zerotilt.core.marks import BEGIN
+
 
 def count(number: int) -> str:
     return f"{number:,}"
@@ -70,7 +72,7 @@ def quantity(value: float, unit: str = "") -> str:
     """
     size = abs(value)
     text = f"{value:,.0f}" if size >= 1_000 else f"{value + 0.0:.4g}"  # a zero has no sign
-    return f"{text} {unit}".strip().replace("-", "−")
+    return f"{text.replace('-', '−')} {unit}".strip()
 
 
 def brief(text: str) -> str:
@@ -157,6 +159,8 @@ def value_text(value: object) -> str:
 
 def opening(text: str) -> str:
     """A phrase at the start of a sentence. A name that is no plain word (v000, iD, 3rd) stays as it is written."""
+    if text.startswith(BEGIN):  # an audit's own word: it is opened within its marks
+        return text[:2] + opening(text[2:])
     first = re.split(r"[^\w]", text, maxsplit=1)[0]
     return text[:1].upper() + text[1:] if first.isalpha() and first.islower() else text
 

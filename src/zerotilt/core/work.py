@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from zerotilt.core.executor import Executor, LocalExecutor
+from zerotilt.core.marks import unmarked
 
 
 class Work:
@@ -25,7 +26,7 @@ class Work:
 
     def begin(self, total: int, what: str) -> None:
         """Start a stretch of ``total`` units called ``what`` ("rows explained")."""
-        self._total, self._base, self._what = max(int(total), 1), 0, what
+        self._total, self._base, self._what = max(int(total), 1), 0, unmarked(what)
         self._tell()
 
     def expect(self, total: int) -> None:

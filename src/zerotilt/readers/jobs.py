@@ -12,7 +12,7 @@ from typing import Any
 from zerotilt.core import guess, profiles, rows, table
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
-from zerotilt.core.findings import Finding, Standing
+from zerotilt.core.findings import Finding, Judged
 from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.methods import method_named
 from zerotilt.core.predictors.modelfile import inspect
@@ -214,18 +214,24 @@ def _composed(arguments: dict, work: Work):
     subject, digests = opened(arguments)
     known = {item["key"]: Evidence.model_validate(item) for item in arguments["known"]}
     kept = [
-        Kept(Evidence.model_validate(item["evidence"]), item["note"], tuple(item["changed"]))
+        Kept(
+            Evidence.model_validate(item["evidence"]),
+            item["note"],
+            tuple(item["changed"]),
+            Spec.model_validate(item["spec"]) if item["spec"] else None,
+        )
         for item in arguments["kept"]
     ]
     told = arguments["decisions"]
     decisions = Decisions(
-        {name: Standing.model_validate(found) for name, found in told["standing"].items()},
+        {name: Judged.model_validate(found) for name, found in told["judged"].items()},
         frozenset(told["apart"]),
         tuple(
             Raised(
                 Finding(name=one["name"], kind="concern", statement=one["statement"]),
                 Evidence.model_validate(one["evidence"]),
                 one["author"],
+                tuple(one["changed"]),
             )
             for one in told["raised"]
         ),

@@ -6,11 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from zerotilt.core.evidence import Digests, Evidence, compute, key
-from zerotilt.core.findings import Fact, Finding, Standing, gathered, standing_of
+from zerotilt.core.evidence import Digests, Evidence, compute, footing_of, key
+from zerotilt.core.findings import Fact, Finding, Footing, Judged, Lapsed, Standing, gathered, lapsed_of, standing_of
 from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
+from zerotilt.core.reading import Reading
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
@@ -25,6 +26,15 @@ class Kept:
     note: str = ""
     changed: tuple[str, ...] = ()
     """What has changed since it was computed."""
+    spec: Spec | None = None
+    """The meaning when it was kept: numbers keep the words that they were told with. None of earlier versions."""
+
+
+def as_kept(evidence: Evidence, then: Spec | None, now: Spec) -> Reading:
+    """The sentence of a kept figure in the words of then; as it was computed where nobody wrote down which those were."""
+    if then is not None:
+        return evidence.read(then)
+    return evidence.reading or evidence.read(now)
 
 
 @dataclass(frozen=True)
@@ -34,19 +44,21 @@ class Raised:
     finding: Finding
     evidence: Evidence
     author: str = ""
+    changed: tuple[str, ...] = ()
+    """What has changed since the figure that it was raised on was computed."""
 
 
 @dataclass(frozen=True)
 class Decisions:
     """What people decided about findings, took out of the facts they were gathered into, or raised by hand."""
 
-    standing: Mapping[str, Standing] = field(default_factory=dict)
+    judged: Mapping[str, Judged] = field(default_factory=dict)
     apart: frozenset[str] = frozenset()
     raised: tuple[Raised, ...] = ()
 
-    def of(self, findings: Sequence[Finding]) -> list[tuple[Fact, Standing]]:
-        """Findings gathered into facts, with how each stands."""
-        return [(fact, standing_of(fact, self.standing)) for fact in gathered(findings, self.apart)]
+    def of(self, findings: Sequence[Finding], footing: Footing | None) -> list[tuple[Fact, Standing]]:
+        """Findings gathered into facts, with how each stands on what it is found on."""
+        return [(fact, standing_of(fact, self.judged, footing)) for fact in gathered(findings, self.apart)]
 
 
 @dataclass(frozen=True)
@@ -63,6 +75,8 @@ class Bundle:
 
     spec: Spec
     sections: tuple[Section, ...]
+    footing: Footing
+    """What its findings are found on."""
     absent: tuple[tuple[Method, str], ...] = ()
     """What was not read, and why."""
     """Methods with a place in the report that could not be read: they need a model."""
@@ -98,12 +112,16 @@ class Bundle:
 
     def facts(self, method: str) -> list[tuple[Fact, Standing]]:
         """The same gathered into facts, with how each stands."""
-        return self.decisions.of(self.findings(method))
+        return self.decisions.of(self.findings(method), self.footing)
 
     def all_facts(self) -> list[tuple[Fact, Standing]]:
         """Everything that somebody has to decide about, what was raised by hand last."""
         found = [one for section in self.sections for one in self.facts(section.method.name)]
-        return found + self.decisions.of([one.finding for one in self.decisions.raised])
+        return found + self.decisions.of([one.finding for one in self.decisions.raised], self.footing)
+
+    def lapsed(self, fact: Fact) -> Lapsed | None:
+        """What was decided about a fact on another footing, and does not hold any more."""
+        return lapsed_of(fact, self.decisions.judged, self.footing)
 
     @property
     def numbered(self) -> dict[str, str]:
@@ -144,7 +162,10 @@ def gather(
             if found is None:
                 found = compute(subject, digests, method.name, settings, SEED, work)
                 fresh.append(found)
-            items.append((found, heading))
+            items.append((found.in_words(subject.spec), heading))
         so_far[method.name] = [found.typed for found, _ in items]
         sections.append(Section(method, tuple(items)))
-    return Bundle(subject.spec, tuple(sections), tuple(absent), list(kept or []), decisions or Decisions(), fresh)
+    footing = footing_of(digests, subject.context, subject.spec)
+    return Bundle(
+        subject.spec, tuple(sections), footing, tuple(absent), list(kept or []), decisions or Decisions(), fresh
+    )

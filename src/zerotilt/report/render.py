@@ -11,16 +11,16 @@ from typing import Any, cast
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from zerotilt.core import words
-from zerotilt.core.findings import GATHERED, OPEN, SEVERE, Standing
+from zerotilt.core.findings import GATHERED, OPEN, SEVERE, Fact, Standing
 from zerotilt.core.groups.disparity import TiltResult, by_weight
 from zerotilt.core.groups.metrics import METRICS, label
 from zerotilt.core.groups.tilt_said import wanting
-from zerotilt.core.meaning import Role, Task
+from zerotilt.core.meaning import Role, Spec, Task
 from zerotilt.core.methods import METHODS
 from zerotilt.core.pockets.errors import written as in_unit
 from zerotilt.core.subject import Subject
 from zerotilt.report import prose
-from zerotilt.report.compose import Bundle
+from zerotilt.report.compose import Bundle, Kept, as_kept
 from zerotilt.report.compose import Section as Read
 from zerotilt.report.document import Document, Piece, Reader
 from zerotilt.report.letters import letters
@@ -32,6 +32,7 @@ from zerotilt.report.shown import (
     cell,
     drawn_figure,
     drawn_levels,
+    figure,
     interval,
     main_table,
     paragraphs,
@@ -154,7 +155,13 @@ def render(
         facts=flat,
         # both in the same order: what matters to the decision first
         adjusted={one.name: found.p_adjusted for found, one in zip(flagged, bundle.findings("tilt"), strict=True)},
-        raised=[(one, bundle.decisions.standing.get(one.finding.name, OPEN)) for one in bundle.decisions.raised],
+        raised=list(
+            zip(
+                bundle.decisions.raised,
+                bundle.decisions.of([one.finding for one in bundle.decisions.raised], bundle.footing),
+                strict=True,
+            )
+        ),
         still_open=[one for one in everything if one[1].decision == "open"],
         elsewhere_open=[
             one
@@ -164,7 +171,7 @@ def render(
         most_in_summary=MOST_IN_SUMMARY,
         gravest=sorted(flat, key=lambda one: SEVERITIES.index(one[0].severity))[:MOST_IN_SUMMARY],
         settled=[one for one in everything if one[1].decision != "open"],
-        stands=_stands,
+        stands=partial(_stands, bundle),
         gathered=GATHERED,
         severe=SEVERE,
         attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
@@ -175,6 +182,8 @@ def render(
         reading=lambda evidence: evidence.read(spec),
         mark=lambda evidence: trace(evidence.key),
         figure=partial(drawn_figure, spec, drawn),
+        as_kept=lambda item: as_kept(item.evidence, item.spec, spec),
+        figure_kept=lambda item: _figure_kept(item, spec, drawn),
         levels=partial(drawn_levels, spec, drawn, tilt),
         evidence=bundle.by_key(),
         settings_of=settings_of,
@@ -291,10 +300,12 @@ def _compared_in(tilt: TiltResult | None, most: int = 6) -> list[str]:
     return usual if len(usual) > 2 else there[:most]
 
 
-def _stands(found: Standing) -> str:
-    """What was decided about a finding, in a sentence; empty while nobody has."""
+def _stands(bundle: Bundle, fact: Fact, found: Standing) -> str:
+    """What was decided about a finding, in a sentence; empty while nobody has. What was decided on another footing is
+    told as such."""
     if found == OPEN:
-        return ""
+        lapsed = bundle.lapsed(fact)
+        return lapsed.sentence if lapsed else ""
     said = [f"Decision: {found.decision}{f' in version {found.version}' if found.version else ''}"]
     if found.reason.strip():
         said.append(f"reason: {found.reason.strip().removesuffix('.')}")
@@ -303,6 +314,13 @@ def _stands(found: Standing) -> str:
     if found.due:
         said.append(f"due {found.due.day} {found.due:%B %Y}")
     return f"{'; '.join(said).removesuffix('.')}."
+
+
+def _figure_kept(item: Kept, spec: Spec, drawn: dict[str, str]) -> str:
+    """The figure of a kept item with the names of then; none where nobody wrote them down and they may be others now."""
+    if item.spec is not None and item.spec != spec:
+        return figure(item.spec, item.evidence)
+    return "" if item.spec is None and item.changed else drawn_figure(spec, drawn, item.evidence)
 
 
 def _absent(bundle: Bundle) -> dict[str, list[str]]:

@@ -19,6 +19,7 @@ from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.database import database
 from zerotilt.store.files import MOST_FETCHED, PIECE, FileStore
 from zerotilt.store.records import (
+    FINDING,
     Audit,
     AuditEvidence,
     Candidate,
@@ -133,11 +134,18 @@ def restore(source: BinaryIO, files: FileStore) -> Audit:
                     _put(archive, files, digest)
                 for kind in ORDER:
                     _insert(kind, records.get(kind._meta.table_name, []))
+                _mark_findings(Audit.get_by_id(own["id"]))
         except BaseException:
             for digest in digests:
                 discard_unowned(files, digest)
             raise
     return Audit.get_by_id(own["id"])
+
+
+def _mark_findings(audit: Audit) -> None:
+    """Which evidence gives rise to findings is known here; archives of earlier releases do not say."""
+    keys = EvidenceRow.select(EvidenceRow.key).where(EvidenceRow.method.in_(FINDING))
+    AuditEvidence.update(finds=True).where((AuditEvidence.audit == audit) & AuditEvidence.evidence.in_(keys)).execute()
 
 
 def _told(archive: zipfile.ZipFile) -> dict[str, Any]:

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
 
 from pydantic import Field
 
 from zerotilt.core.evidence import Digests
-from zerotilt.core.findings import OPEN, Fact, Standing
+from zerotilt.core.findings import OPEN, Fact, Footing, Judged, Standing
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Context
 from zerotilt.core.refusal import Refused
 from zerotilt.store import shelf
 from zerotilt.store.files import FileStore
-from zerotilt.store.meaning import ChangedMeanwhile
 from zerotilt.store.records import Audit, Judgement, Raised, Remark
+from zerotilt.store.state import ChangedMeanwhile
 
 
 def standing(row: Judgement) -> Standing:
@@ -31,6 +32,30 @@ class Seen(Frozen):
     digests: Digests
     context: Context
     ending: str = Field(description="What the finding's name ends in, of this segment and model version")
+    problem: str = Field(default="", description="SHA-256 of what was predicted then, and what was favourable")
+
+    @property
+    def footing(self) -> Footing:
+        """What it stood on."""
+        return Footing(
+            table=self.digests.table,
+            model=self.digests.model,
+            meaning=self.digests.spec,
+            problem=self.problem,
+            rule=self.context.rule.model_dump_json() if self.context.rule else "",
+        )
+
+
+def judged(row: Judgement) -> Judged:
+    """What was decided, on what it stood and what it said then."""
+    seen = Seen.model_validate(row.seen) if row.seen else None
+    return Judged(
+        standing=standing(row),
+        footing=seen and seen.footing,
+        fact=seen.fact if seen and seen.fact.name else None,
+        author=row.author,
+        decided=f"{row.changed:%d %B %Y}".lstrip("0"),
+    )
 
 
 def decide(
@@ -80,9 +105,9 @@ def decide(
     return number + 1
 
 
-def _of(seen: dict[str, Any]) -> tuple[Any, ...]:
-    """The table and the model version that something was seen of."""
-    return seen["digests"]["table"], seen["digests"]["model"]
+def _of(seen: dict[str, Any]) -> Footing:
+    """What something was seen on."""
+    return Seen.model_validate(seen).footing
 
 
 def raised_name(one: Raised) -> str:
@@ -90,18 +115,19 @@ def raised_name(one: Raised) -> str:
     return f"raised {one.id}"
 
 
-def decisions_of(audit: Audit, files: FileStore) -> dict[str, Any]:
-    """Everything that was decided in an audit, as a report takes it: standings by finding, what was taken apart, and what
-    was raised by hand with its sentence.
+def decisions_of(audit: Audit, files: FileStore, changed: Callable[[Raised], list[str]]) -> dict[str, Any]:
+    """Everything that was decided in an audit, as a report takes it: decisions by finding, what was taken apart, and what
+    was raised by hand with its sentence; ``changed``: what has changed since the figure that one was raised on was read.
     """
     return {
-        "standing": {one.finding: standing(one).model_dump(mode="json") for one in audit.judgements},
+        "judged": {one.finding: judged(one).model_dump(mode="json") for one in audit.judgements},
         "apart": [one.finding for one in audit.apart],
         "raised": [
             {
                 "name": raised_name(one),
                 "statement": one.statement,
                 "author": one.author,
+                "changed": changed(one),
                 "evidence": shelf.whole(one.evidence, files),
             }
             for one in audit.raised.order_by(Raised.created)

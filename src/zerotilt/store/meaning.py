@@ -9,19 +9,18 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from zerotilt.core import words
 from zerotilt.core.frozen import in_words
-from zerotilt.core.meaning import PARTS, Limits, Part, Spec, sha256
+from zerotilt.core.meaning import PARTS, Comparisons, Limits, Part, Spec, sha256
 from zerotilt.core.refusal import Refused
 from zerotilt.store.records import Audit, MeaningVersion
+from zerotilt.store.renamed import rename_segment
+from zerotilt.store.state import CALLED, ChangedMeanwhile
 
 NOBODY_YET = ""
 """The author of what was guessed, or what every audit starts with."""
 TOGETHER = timedelta(minutes=10)
 """Saves of one person within this time, with no reason given, are one version."""
-
-
-class ChangedMeanwhile(Exception):
-    """A part is not what the writer had read."""
 
 
 @dataclass(frozen=True)
@@ -79,6 +78,10 @@ def write(audit: Audit, part: Part, by: By, read: str | None = None) -> Spec:
     if read is not None and read != tag(last):
         raise ChangedMeanwhile(_said(name, last, part.model_dump(mode="json")))
     before = Spec.model_validate(audit.spec)
+    renamed: dict[str, str] = {}
+    if isinstance(part, Comparisons):
+        was = Comparisons.model_validate(before.part(name))
+        part, renamed = part.following(was), part.renamed(was)
     if isinstance(part, Limits):  # its number stands in every reading
         part = Limits(policy=part.policy.model_copy(update={"number": last.number + 1}))
     try:
@@ -93,6 +96,8 @@ def write(audit: Audit, part: Part, by: By, read: str | None = None) -> Spec:
     # what is checked when Intake is finished; limits and names change none of it
     audit.ready = audit.ready and (name not in ("schema", "problem") or before.digest() == after.digest())
     audit.save(only=[Audit.spec, Audit.ready])
+    for old, new in renamed.items():
+        rename_segment(audit, old, new)
     return after
 
 
@@ -114,15 +119,7 @@ def _append(audit: Audit, part: str, body: dict[str, Any], last: MeaningVersion 
     )
 
 
-NAMES = {
-    "schema": "What the columns are",
-    "problem": "What is predicted and decided",
-    "comparisons": "What is compared",
-    "policy": "The flag policy",
-    "wording": "The wording",
-    "expectations": "What is expected of the features",
-    "changeable": "What could be another value in a case",
-}
+NAMES = {part: words.opening(called) for part, called in CALLED.items()}
 
 
 def _said(part: str, now: MeaningVersion, wanted: Mapping[str, Any]) -> str:

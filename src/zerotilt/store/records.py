@@ -21,9 +21,12 @@ from peewee import (
 )
 from playhouse.postgres_ext import BinaryJSONField, DateTimeTZField
 
+from zerotilt.core.methods import METHODS
 from zerotilt.store.database import database
 
 NOW = [SQL("default now()")]
+FINDING = tuple(name for name, method in METHODS.items() if method.findings)
+"""Methods whose results somebody has to decide about."""
 ACTIVE = ("queued", "running")
 
 
@@ -57,6 +60,7 @@ class Audit(Record):
     remarks: Any
     apart: Any
     raised: Any
+    found: Any
     meanings: Any
     reports: Any
     drafts: Any
@@ -168,6 +172,8 @@ class AuditEvidence(Model):
 
     audit = ForeignKeyField(Audit, backref="asked", on_delete="cascade")
     evidence = ForeignKeyField(EvidenceRow, column_name="evidence_key", backref="owners", on_delete="cascade")
+    finds = BooleanField(default=False)
+    """Whether findings may come of it."""
 
     class Meta:
         database = database
@@ -177,7 +183,26 @@ class AuditEvidence(Model):
 
 def own(audit: Audit | str | UUID, key: str) -> None:
     """Write down that an audit asked for a piece of evidence."""
-    AuditEvidence.insert(audit=audit, evidence=key).on_conflict_ignore().execute()
+    finds = EvidenceRow.select(EvidenceRow.method.in_(FINDING)).where(EvidenceRow.key == key)
+    AuditEvidence.insert(audit=audit, evidence=key, finds=finds).on_conflict_ignore().execute()
+
+
+class FoundBefore(Model):
+    """What was last found with a method in one context, in the words of then: it stays until it is measured again."""
+
+    audit = ForeignKeyField(Audit, backref="found", on_delete="cascade")
+    method = TextField()
+    frame = TextField()
+    """Which model version and rows were read, whatever they mean by now."""
+    evidence_key = TextField()
+    meant = TextField()
+    """Digest of the meaning that it was found under."""
+    findings = BinaryJSONField(index=False)
+
+    class Meta:
+        database = database
+        table_name = "found_before"
+        primary_key = CompositeKey("audit", "method", "frame")
 
 
 class Task(Record):
@@ -232,6 +257,8 @@ class Kept(Record):
     view = BinaryJSONField(index=False, default=dict)
     note = TextField(default="")
     noted = IntegerField(default=0)
+    spec = BinaryJSONField(null=True, index=False)
+    """The meaning when it was kept, so that numbers keep the words that they were told with."""
     removed = BooleanField(default=False)
     created = DateTimeTZField(constraints=NOW)
 
@@ -399,6 +426,7 @@ RECORDS = (
     Raised,
     MeaningVersion,
     DecisionRule,
+    FoundBefore,
     Report,
     ReportDraft,
     ReportForm,

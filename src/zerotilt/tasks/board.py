@@ -31,6 +31,7 @@ from zerotilt.store.records import (
     EvidenceRow,
     Kept,
     ModelVersion,
+    Raised,
     TableFile,
     Task,
     own,
@@ -310,16 +311,33 @@ def _wanted(
     return key(found, start.digests, start.context, checked, SEED), payload
 
 
-def changes(audit: Audit, kept: Kept) -> tuple[str, ...]:
-    """What has changed since a kept item was computed, in words."""
+def changes(audit: Audit, kept: Kept | Raised) -> tuple[str, ...]:
+    """What has changed since a figure was kept, or a finding raised on it, in words."""
     found = Evidence.model_validate(kept.evidence.body)
+    return changes_of(audit, found, Context.model_validate(kept.context))
+
+
+def changes_of(audit: Audit, found: Evidence, context: Context) -> tuple[str, ...]:
+    """What has changed since a result was computed that would be asked for in a context, in words."""
     try:
         others = found.method in METHODS and METHODS[found.method].reads_others
-        today = basis(audit, Context.model_validate(kept.context), others=others)
+        today = basis(audit, context, others=others)
     except Refused:
         return ("the model version",)
     spec = Spec.model_validate(today["spec"])
     return changed_since(found, digests_of(today, spec), Context.model_validate(today["context"]))
+
+
+def now_of(audit: Audit, context: Context) -> tuple[Digests, Context]:
+    """Of what a reading in a context would be computed now: the digests, and the context with the rules in force."""
+    today = basis(audit, context)
+    return digests_of(today, Spec.model_validate(today["spec"])), Context.model_validate(today["context"])
+
+
+def model_of(audit: Audit, digest: str | None) -> str | None:
+    """The audit's model version of a digest."""
+    found = digest and audit.models.where(ModelVersion.digest == digest).order_by(ModelVersion.created.desc()).first()
+    return str(found.id) if found else None
 
 
 def digests_of(arguments: dict[str, Any], spec: Spec) -> Digests:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from dataclasses import dataclass
 from typing import Any
 
 from peewee import SQL
@@ -12,6 +13,7 @@ from zerotilt import __version__
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.made import Made
+from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import NAMES, called
 from zerotilt.core.tasks import kind_of
 from zerotilt.report.document import Reader
@@ -26,31 +28,55 @@ from zerotilt.store.records import (
     Kept,
     ModelVersion,
     Report,
+    ReportDraft,
     ReportForm,
     ReportPreview,
     Task,
     TestLook,
     VersionChoice,
 )
+from zerotilt.store.state import ChangedMeanwhile
 from zerotilt.store.written import draft, next_number
 from zerotilt.tasks.board import Board, basis, changes, current_table, digests_of, named, version_of
 from zerotilt.tasks.candidates import standing
 
 
-def ask_report(board: Board, audit: Audit, context: Context) -> Task:
-    """Write a report as the document stands now."""
+@dataclass(frozen=True)
+class Shown:
+    """The page that somebody had before them who wants the report written."""
+
+    reader: Reader
+    made_of: str
+    draft: int
+
+
+def ask_report(board: Board, audit: Audit, context: Context, shown: Shown | None = None) -> Task:
+    """Write a report as the document stands now, which is what was shown where somebody says what that was.
+
+    Raises
+    ------
+    ChangedMeanwhile : the page would be made of something else by now, or the document was written since.
+    """
     payload = _payload(audit, context)
+    if shown is not None:
+        if shown.made_of != made_of(audit, payload | {"reader": shown.reader}):
+            raise ChangedMeanwhile(f"What the report is made of has changed since this page was shown. {NOT_WRITTEN}")
+        if shown.draft != (now := draft(audit)[0]):
+            last = audit.drafts.where(ReportDraft.number == now).first()
+            who = f" by {last.author}" if last and last.author else ""
+            raise ChangedMeanwhile(f"The document was written in another window since{who}. {NOT_WRITTEN}")
+    payload["made_of"] = made_of(audit, payload)
     return board.submit("report", "Report", payload, audit, named("report", audit, payload))
 
 
 def ask_preview(board: Board, audit: Audit, context: Context, reader: Reader) -> Task | ReportPreview:
     """The document as a reader would get it; what there is already where nothing has changed since."""
     payload = _payload(audit, context) | {"reader": reader}
-    made_of = _made_of(audit, payload)
+    told = made_of(audit, payload)
     found = ReportPreview.get_or_none((ReportPreview.audit == audit) & (ReportPreview.reader == reader))
-    if found is not None and found.made_of == made_of:
+    if found is not None and found.made_of == told:
         return found
-    payload["made_of"] = made_of
+    payload["made_of"] = told
     return board.submit("preview", "The page before it is written", payload, audit, named("preview", audit, payload))
 
 
@@ -76,12 +102,15 @@ def _payload(audit: Audit, context: Context) -> dict[str, Any]:
     }
 
 
-def _made_of(audit: Audit, payload: dict[str, Any]) -> str:
+NOT_WRITTEN = "No report was written; the page is shown as it is now."
+
+
+def made_of(audit: Audit, payload: dict[str, Any]) -> str:
     """SHA-256 of all that a page depends on but arrangement and texts, which whoever looks at it has before them."""
     document = {"smallest": payload["document"]["smallest"]}
     told = {
         "release": __version__,
-        "payload": payload | {"document": document},
+        "payload": {name: value for name, value in payload.items() if name != "made_of"} | {"document": document},
         "kept": [[str(one.id), one.noted] for one in audit.kept.where(~Kept.removed).order_by(Kept.created)],
         "decided": sorted([one.finding, one.number] for one in audit.judgements),
         "apart": sorted(one.finding for one in audit.apart),
@@ -93,6 +122,12 @@ def _made_of(audit: Audit, payload: dict[str, Any]) -> str:
 def arguments(task: Task, files: FileStore) -> dict[str, Any]:
     """What is known when the work begins: evidence, dossier, decisions, gaps of the table."""
     audit = Audit.get_by_id(task.audit_id)
+    asked = task.payload.get("made_of")
+    if task.kind == "report" and asked and asked != made_of(audit, _payload_of(audit, task)):
+        raise Refused(
+            "What the report is made of was changed before it could be written.",
+            todo="Look at the page as it is now, and write the report then.",
+        )
     digests = digests_of(task.payload, Spec.model_validate(task.payload["spec"]))
     of_it = SQL("body->'digests' @> %s::jsonb", (json.dumps(digests.model_dump(include={"table", "spec", "model"})),))
     read = [name for name, method in METHODS.items() if method.place is not None]
@@ -101,9 +136,16 @@ def arguments(task: Task, files: FileStore) -> dict[str, Any]:
         "known": [shelf.whole(row, files) for row in rows],
         "kept": kept_items(audit, files),
         "number": next_number(audit) if task.kind == "report" else None,
-        "decisions": decisions_of(audit, files),
+        "decisions": decisions_of(audit, files, lambda one: list(changes(audit, one))),
         "gaps": gaps(audit),
     }
+
+
+def _payload_of(audit: Audit, task: Task) -> dict[str, Any]:
+    """What the task would be asked for with now."""
+    context = Context.model_validate(task.payload["context"] | {"alongside": None})
+    said = {name: task.payload[name] for name in ("alongside_said", "document") if name in task.payload}
+    return _payload(audit, context) | said
 
 
 def gaps(audit: Audit) -> list[tuple[str, int]]:
@@ -122,7 +164,12 @@ def kept_items(audit: Audit, files: FileStore) -> list[dict[str, Any]]:
         .order_by(Kept.created)
     )
     return [
-        {"evidence": shelf.whole(row.evidence, files), "note": row.note, "changed": list(changes(audit, row))}
+        {
+            "evidence": shelf.whole(row.evidence, files),
+            "note": row.note,
+            "changed": list(changes(audit, row)),
+            "spec": row.spec,
+        }
         for row in rows
     ]
 

@@ -39,6 +39,39 @@ export function asProblem(status: number, body: unknown): Problem {
 
 export const api = createClient<paths>({ baseUrl: "" });
 
+/** Who is told of answers: of an audit's state, of an audit itself; and who says what a writer had before them. */
+interface Follower {
+  state: (url: string, method: string, after: string) => void;
+  audit: (found: Audit) => void;
+  seen: (url: string) => string | undefined;
+}
+let follower: Follower | null = null;
+
+export function onAnswer(found: Follower): void {
+  follower = found;
+}
+
+/** Headers of an answer and of a write. */
+const [STATE, SEEN] = ["Audit-State", "Audit-Seen"];
+/** Of each answer what it was read on, what that was when it ended, and the whole state then. */
+const READ = new WeakMap<object, { before: string; after: string; state: string }>();
+
+export const stateRead = (answer: unknown) => READ.get(answer as object);
+
+api.use({
+  onRequest: ({ request }) => {
+    const seen = request.method === "GET" || request.url.includes("/readings/") ? "" : follower?.seen(request.url);
+    if (seen) request.headers.set(SEEN, seen);
+    return request;
+  },
+  onResponse: ({ request, response }) => {
+    // without a word of it, a write may have changed anything
+    const state = response.headers.get(STATE)?.split(" ")[2] ?? "";
+    if (state || request.method !== "GET") follower?.state(request.url, request.method, state);
+    return undefined;
+  },
+});
+
 /** The data of an answer, or the problem thrown. */
 export async function need<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let found: { data?: T; error?: unknown; response: Response };
@@ -47,9 +80,17 @@ export async function need<T>(answer: Promise<{ data?: T; error?: unknown; respo
   } catch {
     throw asProblem(0, null);
   }
-  if (found.error !== undefined || !found.response.ok) throw asProblem(found.response.status, found.error);
+  const { response } = found;
+  const [before, after, state] = (response.headers.get(STATE) ?? "").split(" ");
+  if (before && after && state && typeof found.data === "object" && found.data !== null)
+    READ.set(found.data, { before, after, state });
+  if (found.error !== undefined || !response.ok) throw asProblem(response.status, found.error);
+  if (isAudit(found.data)) follower?.audit(found.data);
   return found.data as T;
 }
+
+const isAudit = (data: unknown): data is Audit =>
+  typeof data === "object" && data !== null && "state" in data && "tags" in data && "models" in data;
 
 /** Send a file as the request's body, telling how much of it has gone. */
 export function upload(path: string, file: File, onShare: (share: number) => void, signal: AbortSignal): Promise<Task> {

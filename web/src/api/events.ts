@@ -1,14 +1,11 @@
 import { api, type Task } from "./client";
 
-/**
- * What is told of an audit's work: a task that has changed, that it is listened to from now on, that it cannot be, or that
- * findings may have come.
- */
+/** What is told of an audit: a task that has changed, that it is listened to from now on, that it cannot be, or its state. */
 export type Told =
   | { what: "task"; task: Task }
   | { what: "open" }
   | { what: "trouble"; text: string }
-  | { what: "found" };
+  | { what: "state"; state: string };
 
 /**
  * Hear of an audit's work until told to stop. A browser keeps few connections to one server, and a page that listens has
@@ -37,10 +34,10 @@ export function followed(audit: string, hear: (told: Told) => void): () => void 
   };
 }
 
-/** Tell the other pages of an audit that findings may have come of what was read here without a task. */
-export function tellOfFindings(audit: string): void {
+/** Tell the other pages of an audit in which state it is. */
+export function tellOfState(audit: string, state: string): void {
   const others = new BroadcastChannel(`work of ${audit}`);
-  others.postMessage({ what: "found" } satisfies Told);
+  others.postMessage({ what: "state", state } satisfies Told);
   others.close();
 }
 
@@ -50,6 +47,8 @@ async function catchUp(audit: string, hear: (told: Told) => void): Promise<void>
     .GET("/api/audits/{audit_id}/tasks", { params: { path: { audit_id: audit } } })
     .catch(() => null);
   for (const task of found?.data ?? []) hear({ what: "task", task });
+  const state = found?.response.headers.get("Audit-State")?.split(" ")[2];
+  if (state) hear({ what: "state", state });
 }
 
 /** Do something as long as it is this page's turn: it comes when no other page has it, and ends when it is left. */
@@ -79,6 +78,34 @@ function listening(audit: string, tell: (told: Told) => void): () => void {
   source.onopen = () => tell({ what: "open" });
   source.onerror = () => tell({ what: "trouble", text: "The connection to the server is lost; trying again." });
   source.addEventListener("trouble", (event) => tell({ what: "trouble", text: (event as MessageEvent).data }));
+  source.addEventListener("state", (event) => tell({ what: "state", ...JSON.parse((event as MessageEvent).data) }));
   source.addEventListener("task", (event) => tell({ what: "task", task: JSON.parse((event as MessageEvent).data) }));
   return () => source.close();
+}
+
+/** Hear that the list of audits is another, until told to stop; a page that cannot be seen looks once it can. */
+export function followedAll(hear: (state: string) => void): () => void {
+  let leave = () => {};
+  const turn = () => {
+    leave();
+    if (document.hidden) return;
+    leave = inTurn("listens to all audits", () => {
+      const source = new EventSource("/api/events");
+      source.addEventListener("state", (event) => {
+        const { state } = JSON.parse((event as MessageEvent).data);
+        hear(state);
+        others.postMessage(state);
+      });
+      return () => source.close();
+    });
+  };
+  const others = new BroadcastChannel("all audits");
+  others.onmessage = (event) => hear(event.data as string);
+  turn();
+  document.addEventListener("visibilitychange", turn);
+  return () => {
+    document.removeEventListener("visibilitychange", turn);
+    leave();
+    others.close();
+  };
 }

@@ -34,6 +34,10 @@ export interface Declared {
   main: string;
   alongside: boolean;
   findings: boolean;
+  /** Parts of the meaning that its evidence depends on. */
+  depends: string[];
+  /** Whether it depends on the audit's other versions, or on how this one was trained. */
+  others: boolean;
   first_look: Record<string, number>;
   settings: Record<string, Setting>;
 }

@@ -1174,7 +1174,8 @@ export interface paths {
         };
         /**
          * Flagged
-         * @description Of each audit the open findings of what has been read of the version it opens with; nothing is computed.
+         * @description Of each audit the open findings of what has been read of the version it opens with; what was found before a change
+         *     is measured again when nothing else is asked for.
          */
         get: operations["flagged_api_audits_flagged_get"];
         put?: never;
@@ -1794,9 +1795,69 @@ export interface paths {
         };
         /**
          * Events
-         * @description Server-sent events: a task whenever it changes.
+         * @description Server-sent events: a task whenever it changes, and the audit's state whenever that does.
          */
         get: operations["events_api_audits__audit_id__events_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audits/{audit_id}/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * State Of
+         * @description The state of an audit: what was read under another one may be told otherwise by now.
+         */
+        get: operations["state_of_api_audits__audit_id__state_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * State Of All
+         * @description The state of the list of audits.
+         */
+        get: operations["state_of_all_api_state_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Events Of All
+         * @description Server-sent events: the state of the list of audits whenever it changes.
+         */
+        get: operations["events_of_all_api_events_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1817,7 +1878,7 @@ export interface paths {
         put?: never;
         /**
          * Keep
-         * @description Keep evidence; keeping the same twice gives the item that is there.
+         * @description Keep evidence, in the words of now; keeping the same twice gives the item that is there.
          */
         post: operations["keep_api_audits__audit_id__dossier_post"];
         delete?: never;
@@ -2088,7 +2149,8 @@ export interface paths {
         put?: never;
         /**
          * Write Report
-         * @description Write the report, for each of its readers, as the document stands now.
+         * @description Write the report, for each of its readers, as the document stands now; nothing is written where ``shown`` is not what
+         *     the page would be made of now.
          */
         post: operations["write_report_api_audits__audit_id__reports_post"];
         delete?: never;
@@ -3121,6 +3183,23 @@ export interface components {
             created: string;
             /** Archived */
             archived: boolean;
+            /**
+             * State
+             * @description Names the state of everything that readings, lists and counts depend on
+             */
+            state: string;
+            /**
+             * Basis
+             * @description The same without the findings that were measured, to which readings add
+             */
+            basis: string;
+            /**
+             * Tags
+             * @description The same part by part: of records, and of what the parts of the meaning hold
+             */
+            tags: {
+                [key: string]: string;
+            };
             spec: components["schemas"]["Spec"] | null;
             /**
              * Meaning
@@ -5100,7 +5179,7 @@ export interface components {
         };
         /**
          * DecidedBefore
-         * @description A decision that was made on another model version or table.
+         * @description A decision that was made on another model version or table, or under another meaning or decision rule.
          */
         DecidedBefore: {
             /**
@@ -5130,6 +5209,11 @@ export interface components {
             other_model: boolean;
             /** Other Table */
             other_table: boolean;
+            /**
+             * Why
+             * @description What is another now: the model version, the table, the meaning, the decision rule
+             */
+            why: string;
             /**
              * Verdict
              * @description Of its parts the worst: larger, cannot be told, same, smaller, gone
@@ -5319,6 +5403,12 @@ export interface components {
              * @default
              */
             changeable: string;
+            /**
+             * Wording
+             * @description Of the names in sentences; counts where a result holds sentences
+             * @default
+             */
+            wording: string;
             /**
              * Compared
              * @description Of both together, as earlier versions kept it
@@ -5880,6 +5970,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["AleResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[AlikeResult] */
         EvidenceView_AlikeResult_: {
@@ -5916,6 +6015,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["AlikeResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ArrangementResult] */
         EvidenceView_ArrangementResult_: {
@@ -5952,6 +6060,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ArrangementResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[BandResult] */
         EvidenceView_BandResult_: {
@@ -5988,6 +6105,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["BandResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ByPartResult] */
         EvidenceView_ByPartResult_: {
@@ -6024,6 +6150,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ByPartResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[CasesPage] */
         EvidenceView_CasesPage_: {
@@ -6060,6 +6195,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["CasesPage"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ChangeResult] */
         EvidenceView_ChangeResult_: {
@@ -6096,6 +6240,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ChangeResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ChangedResult] */
         EvidenceView_ChangedResult_: {
@@ -6132,6 +6285,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ChangedResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ChecksResult] */
         EvidenceView_ChecksResult_: {
@@ -6168,6 +6330,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ChecksResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ColumnsResult] */
         EvidenceView_ColumnsResult_: {
@@ -6204,6 +6375,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ColumnsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ConcernsResult] */
         EvidenceView_ConcernsResult_: {
@@ -6240,6 +6420,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ConcernsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[CorrectedResult] */
         EvidenceView_CorrectedResult_: {
@@ -6276,6 +6465,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["CorrectedResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[CutsResult] */
         EvidenceView_CutsResult_: {
@@ -6312,6 +6510,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["CutsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[DifferenceResult] */
         EvidenceView_DifferenceResult_: {
@@ -6348,6 +6555,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["DifferenceResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[DriversResult] */
         EvidenceView_DriversResult_: {
@@ -6384,6 +6600,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["DriversResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ErrorGridResult] */
         EvidenceView_ErrorGridResult_: {
@@ -6420,6 +6645,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ErrorGridResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ExpectationsResult] */
         EvidenceView_ExpectationsResult_: {
@@ -6456,6 +6690,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ExpectationsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ExpectedResult] */
         EvidenceView_ExpectedResult_: {
@@ -6492,6 +6735,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ExpectedResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ExplainedResult] */
         EvidenceView_ExplainedResult_: {
@@ -6528,6 +6780,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ExplainedResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[FamiliesResult] */
         EvidenceView_FamiliesResult_: {
@@ -6564,6 +6825,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["FamiliesResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[FlipResult] */
         EvidenceView_FlipResult_: {
@@ -6600,6 +6870,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["FlipResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[GivenResult] */
         EvidenceView_GivenResult_: {
@@ -6636,6 +6915,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["GivenResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[InteractionsResult] */
         EvidenceView_InteractionsResult_: {
@@ -6672,6 +6960,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["InteractionsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[LadderResult] */
         EvidenceView_LadderResult_: {
@@ -6708,6 +7005,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LadderResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[LatticeResult] */
         EvidenceView_LatticeResult_: {
@@ -6744,6 +7050,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LatticeResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[LeaningResult] */
         EvidenceView_LeaningResult_: {
@@ -6780,6 +7095,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LeaningResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[LossShapleyResult] */
         EvidenceView_LossShapleyResult_: {
@@ -6816,6 +7140,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LossShapleyResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[MeanLadderResult] */
         EvidenceView_MeanLadderResult_: {
@@ -6852,6 +7185,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["MeanLadderResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[NearestResult] */
         EvidenceView_NearestResult_: {
@@ -6888,6 +7230,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["NearestResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[OddResult] */
         EvidenceView_OddResult_: {
@@ -6924,6 +7275,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OddResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[OneTreeResult] */
         EvidenceView_OneTreeResult_: {
@@ -6960,6 +7320,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OneTreeResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[OpenedResult] */
         EvidenceView_OpenedResult_: {
@@ -6996,6 +7365,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OpenedResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[OwnResult] */
         EvidenceView_OwnResult_: {
@@ -7032,6 +7410,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OwnResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[PairsResult] */
         EvidenceView_PairsResult_: {
@@ -7068,6 +7455,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PairsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[PerformanceResult] */
         EvidenceView_PerformanceResult_: {
@@ -7104,6 +7500,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PerformanceResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[PersonResult] */
         EvidenceView_PersonResult_: {
@@ -7140,6 +7545,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PersonResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[PocketResult] */
         EvidenceView_PocketResult_: {
@@ -7176,6 +7590,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PocketResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[PocketsResult] */
         EvidenceView_PocketsResult_: {
@@ -7212,6 +7635,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PocketsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ProfilesResult] */
         EvidenceView_ProfilesResult_: {
@@ -7248,6 +7680,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ProfilesResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[QueryResult] */
         EvidenceView_QueryResult_: {
@@ -7284,6 +7725,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["QueryResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[RepairedResult] */
         EvidenceView_RepairedResult_: {
@@ -7320,6 +7770,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["RepairedResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ResponseResult] */
         EvidenceView_ResponseResult_: {
@@ -7356,6 +7815,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ResponseResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ScoreGapResult] */
         EvidenceView_ScoreGapResult_: {
@@ -7392,6 +7860,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ScoreGapResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[SegmentResult] */
         EvidenceView_SegmentResult_: {
@@ -7428,6 +7905,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SegmentResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[SegmentsResult] */
         EvidenceView_SegmentsResult_: {
@@ -7464,6 +7950,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SegmentsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[SideResult] */
         EvidenceView_SideResult_: {
@@ -7500,6 +7995,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SideResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[SidesResult] */
         EvidenceView_SidesResult_: {
@@ -7536,6 +8040,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SidesResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[SpreadResult] */
         EvidenceView_SpreadResult_: {
@@ -7572,6 +8085,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SpreadResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[SurfaceResult] */
         EvidenceView_SurfaceResult_: {
@@ -7608,6 +8130,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SurfaceResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[SurrogateResult] */
         EvidenceView_SurrogateResult_: {
@@ -7644,6 +8175,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SurrogateResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ThresholdResult] */
         EvidenceView_ThresholdResult_: {
@@ -7680,6 +8220,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ThresholdResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[TiltResult] */
         EvidenceView_TiltResult_: {
@@ -7716,6 +8265,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["TiltResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[TriedResult] */
         EvidenceView_TriedResult_: {
@@ -7752,6 +8310,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["TriedResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[ValuesResult] */
         EvidenceView_ValuesResult_: {
@@ -7788,6 +8355,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ValuesResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[VersionsResult] */
         EvidenceView_VersionsResult_: {
@@ -7824,6 +8400,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["VersionsResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** EvidenceView[WithoutResult] */
         EvidenceView_WithoutResult_: {
@@ -7860,6 +8445,15 @@ export interface components {
             seconds: number;
             result: components["schemas"]["WithoutResult"];
             reading: components["schemas"]["Reading"];
+            /**
+             * Worded
+             * @description Texts of the result in which the audit's own words stand, by their paths
+             * @default []
+             */
+            worded: [
+                (string | number)[],
+                string
+            ][];
         };
         /** ExampleCase */
         ExampleCase: {
@@ -8111,6 +8705,39 @@ export interface components {
              * @default 512
              */
             walks: number;
+        };
+        /**
+         * Fact
+         * @description What several findings say together: one thing to decide about.
+         */
+        Fact: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "contradiction" | "disparity" | "weakness" | "concern";
+            /** Statement */
+            statement: string;
+            /**
+             * Severity
+             * @enum {string}
+             */
+            severity: "high" | "medium" | "low";
+            /**
+             * Why
+             * @description Why it is as severe as that, by the rule
+             */
+            why: string;
+            /** Parts */
+            parts: components["schemas"]["Finding"][];
+            /** Columns */
+            columns: string[];
+            /** Group */
+            group: string;
+            /** Rows */
+            rows: number | null;
         };
         /** Failure */
         Failure: {
@@ -8424,8 +9051,17 @@ export interface components {
             /**
              * Author
              * @description Who raised it by hand; empty for what a method found
+             * @default
              */
             author: string;
+            /**
+             * Again
+             * @description That it is of before a change, and what becomes of it; empty for what is of now
+             * @default
+             */
+            again: string;
+            /** @description What was decided about it under another meaning, table or rule; it is asked again */
+            before?: components["schemas"]["LapsedView"] | null;
         };
         /** Finish */
         Finish: {
@@ -8512,6 +9148,16 @@ export interface components {
              */
             tolerances: components["schemas"]["Tolerance"][];
         };
+        /** Flagged */
+        Flagged: {
+            /** Open */
+            open: number;
+            /**
+             * Again
+             * @description Whether some of them are of before a change, and are being measured again
+             */
+            again: boolean;
+        };
         /**
          * Flip
          * @description Rows of one level, asked again as if they were of another.
@@ -8587,6 +9233,39 @@ export interface components {
              * @default 100000
              */
             rows: number;
+        };
+        /**
+         * Footing
+         * @description What a finding is found on; a decision about it holds on the same footing.
+         */
+        Footing: {
+            /**
+             * Table
+             * @description SHA-256 of the table
+             */
+            table: string;
+            /**
+             * Model
+             * @description SHA-256 of the model version
+             */
+            model?: string | null;
+            /**
+             * Meaning
+             * @description SHA-256 of what changes every number
+             */
+            meaning: string;
+            /**
+             * Problem
+             * @description SHA-256 of what is predicted and which decision is favourable
+             * @default
+             */
+            problem: string;
+            /**
+             * Rule
+             * @description The decision rule as JSON; empty for the audit's own threshold
+             * @default
+             */
+            rule: string;
         };
         /** FormView */
         FormView: {
@@ -9302,6 +9981,38 @@ export interface components {
             p75: number;
             /** P90 */
             p90: number;
+        };
+        /**
+         * LapsedView
+         * @description A decision of before, which does not hold any more.
+         */
+        LapsedView: {
+            standing: components["schemas"]["Standing"];
+            /** @description Not kept by earlier versions */
+            footing?: components["schemas"]["Footing"] | null;
+            fact?: components["schemas"]["Fact"] | null;
+            /**
+             * Author
+             * @default
+             */
+            author: string;
+            /**
+             * Decided
+             * @description The day, as it is written
+             * @default
+             */
+            decided: string;
+            /**
+             * Why
+             * @description What is another now, in words
+             */
+            why: string;
+            /**
+             * Said
+             * @description What was decided then, in a sentence
+             * @default
+             */
+            said: string;
         };
         /** LatticeAsk */
         LatticeAsk: {
@@ -11789,6 +12500,11 @@ export interface components {
              */
             page: string | null;
             /**
+             * Made Of
+             * @description Digest of what the page is made of, to be given back by who has the report written
+             */
+            made_of: string | null;
+            /**
              * Lacking
              * @description What is missing, in sentences
              */
@@ -13919,6 +14635,12 @@ export interface components {
              * @default
              */
             source: string;
+            /**
+             * Formerly
+             * @description Names that it had before, so that an address of then still finds it
+             * @default []
+             */
+            formerly: string[];
         };
         /** SegmentAsk */
         SegmentAsk: {
@@ -14720,6 +15442,14 @@ export interface components {
              * @default
              */
             version: string;
+        };
+        /** StateView */
+        StateView: {
+            /**
+             * State
+             * @description Another one when anything has changed
+             */
+            state: string;
         };
         /**
          * Step
@@ -22042,7 +22772,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        [key: string]: number;
+                        [key: string]: components["schemas"]["Flagged"];
                     };
                 };
             };
@@ -25773,6 +26503,167 @@ export interface operations {
             };
         };
     };
+    state_of_api_audits__audit_id__state_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateView"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    state_of_all_api_state_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateView"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    events_of_all_api_events_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     dossier_api_audits__audit_id__dossier_get: {
         parameters: {
             query?: never;
@@ -25879,7 +26770,9 @@ export interface operations {
     keep_api_audits__audit_id__dossier_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
             };
@@ -26305,7 +27198,9 @@ export interface operations {
     judge_api_audits__audit_id__findings_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
             };
@@ -26731,7 +27626,9 @@ export interface operations {
     gather_apart_api_audits__audit_id__findings_gathering_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
             };
@@ -26836,7 +27733,9 @@ export interface operations {
     raise_finding_api_audits__audit_id__findings_raised_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
             };
@@ -27788,7 +28687,13 @@ export interface operations {
     };
     write_report_api_audits__audit_id__reports_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What the page was made of that was looked at */
+                shown?: string;
+                reader?: "full" | "summary" | "public";
+                /** @description Number of the document that was looked at */
+                draft?: number;
+            };
             header?: never;
             path: {
                 audit_id: string;
@@ -28841,7 +29746,9 @@ export interface operations {
     change_rule_api_audits__audit_id__models__model_id__rule_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
                 model_id: string;
@@ -29903,7 +30810,9 @@ export interface operations {
     choose_api_audits__audit_id__versions__model_id__choice_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
                 model_id: string;

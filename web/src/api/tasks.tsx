@@ -1,8 +1,8 @@
-import { type QueryClient, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import type { Task } from "./client";
-import { followed, type Told, tellOfFindings } from "./events";
-import { declared } from "./methods";
+import { followed, type Told } from "./events";
+import { heard } from "./state";
 
 export const ENDED = new Set(["done", "failed", "cancelled", "dropped"]);
 
@@ -13,21 +13,7 @@ interface Following {
 
 const Follow = createContext<Following>({ tasks: new Map(), trouble: null });
 
-const givesFindings = (method: string) => declared(method)?.findings !== false;
-
-function refreshFindings(client: QueryClient, audit: string): void {
-  client.invalidateQueries({ queryKey: ["glance", audit] });
-  client.invalidateQueries({ queryKey: ["findings", audit] });
-}
-
-/** To be called when something was read without a task: what findings came of it is asked for here and elsewhere. */
-export function readAtOnce(client: QueryClient, audit: string, method: string): void {
-  if (!givesFindings(method)) return;
-  refreshFindings(client, audit);
-  tellOfFindings(audit);
-}
-
-/** Follows the background work of one audit by server-sent events and refreshes what it was for when it ends. */
+/** Follows one audit by server-sent events: its work, whose result is asked for when it ends, and its state. */
 export function TaskFollower({ audit, children }: { audit: string; children: ReactNode }) {
   const client = useQueryClient();
   const [tasks, setTasks] = useState<Map<string, Task>>(new Map());
@@ -43,8 +29,8 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
         });
         return;
       }
-      if (told.what === "found") {
-        refreshFindings(client, audit);
+      if (told.what === "state") {
+        heard(client, audit, told.state);
         return;
       }
       if (told.what === "trouble") {
@@ -61,9 +47,6 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
         client.invalidateQueries({
           predicate: (query) => (query.state.data as { task?: Task } | undefined)?.task?.id === task.id,
         });
-        if (task.kind !== "evidence") client.invalidateQueries({ queryKey: ["audit", audit] });
-        if (!task.method || givesFindings(task.method)) refreshFindings(client, audit);
-        if (task.kind === "report") client.invalidateQueries({ queryKey: ["reports", audit] });
       }
     };
     return followed(audit, hear);

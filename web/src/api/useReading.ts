@@ -1,11 +1,25 @@
-import { hashKey, keepPreviousData, type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  hashKey,
+  keepPreviousData,
+  type QueryClient,
+  type QueryKey,
+  useQueries,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { useCallback, useEffect, useRef } from "react";
 import { readBy, useAuditContext } from "../frame/context";
 import { listen } from "../frame/forthcoming";
-import { api, type Context, need, type Problem, type Task, type Told } from "./client";
+import { type Audit, api, type Context, need, type Problem, type Task, type Told } from "./client";
 import { declared, type MethodName, type Readings, type Settings } from "./methods";
 import { settingsOf } from "./settings";
-import { ENDED, readAtOnce, useTask } from "./tasks";
+import { inState, tagOf, tagOfMethod } from "./state";
+import { ENDED, useTask } from "./tasks";
+
+/** A question for a method's evidence: another one when anything that it depends on is another. */
+function keyOf(audit: Audit, method: string, context: Context, settings: object): QueryKey {
+  return ["reading", audit.id, tagOfMethod(audit, method, context), method, context, settings];
+}
 
 interface Answer<M extends MethodName> {
   evidence?: Readings[M] | null;
@@ -20,6 +34,8 @@ export interface Asked<M extends MethodName> {
   evidence: Readings[M] | undefined;
   /** True while the evidence shown belongs to the question before. */
   stale: boolean;
+  /** What the evidence shown is of before, while it is read again: a change of the meaning or the names, or another. */
+  before: "meaning" | "change" | null;
   /** True while the evidence shown is from a sample and the whole is on its way. */
   look: boolean;
   task: Task | undefined;
@@ -45,19 +61,24 @@ export function useReading<M extends MethodName>(
   const waiting = wanted && looks && (whole.evidence === undefined || whole.stale) && !whole.problem;
   const sample = useAsked(method, { ...settings, ...look }, waiting);
   if (!waiting || !sample.evidence || sample.stale) return whole;
-  return { ...whole, evidence: sample.evidence, stale: false, look: true };
+  return { ...whole, evidence: sample.evidence, stale: false, before: null, look: true };
 }
 
 function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enabled: boolean, comes?: boolean): Asked<M> {
   const { audit, context } = useAuditContext();
   const client = useQueryClient();
   const query = useQuery<Answer<M>, Problem>({
-    queryKey: ["reading", audit.id, method, context, settings],
-    queryFn: () => askOnce(client, audit.id, method, context, settings),
+    queryKey: keyOf(audit, method, context, settings),
+    queryFn: () => askOnce(client, audit, method, context, settings),
     placeholderData: keepPreviousData,
     enabled,
     staleTime: Number.POSITIVE_INFINITY,
   });
+  // what is shown while another answer is on its way: of before a change, or of another choice
+  const tag = tagOfMethod(audit, method, context);
+  const shown = useRef({ tag, audit });
+  if (!query.isPlaceholderData) shown.current = { tag, audit };
+  const before = query.isPlaceholderData && shown.current.tag !== tag;
   useForthcoming(method, settings, enabled && !comes);
   const task = useTask(query.data?.task ?? undefined);
   useLeaving(enabled ? task : undefined, query.refetch);
@@ -65,6 +86,7 @@ function useAsked<M extends MethodName>(method: M, settings: Settings<M>, enable
   return {
     evidence: query.data?.evidence ?? undefined,
     stale: query.isPlaceholderData,
+    before: before ? (meansOtherwise(shown.current.audit, audit) ? "meaning" : "change") : null,
     look: false,
     task: task && (!ENDED.has(task.state) || task.state === "cancelled") ? task : undefined,
     problem: query.error ?? (failed ? { detail: failed.message, where: failed.where, todo: failed.todo } : null),
@@ -88,8 +110,8 @@ function useForthcoming<M extends MethodName>(method: M, settings: Settings<M>, 
     return listen((next) => {
       const [{ context }, asked] = [readBy(audit, next), { ...settingsOf(method, next), ...more }];
       void client.prefetchQuery({
-        queryKey: ["reading", audit.id, method, context, asked],
-        queryFn: () => askOnce(client, audit.id, method, context, asked),
+        queryKey: keyOf(audit, method, context, asked),
+        queryFn: () => askOnce(client, audit, method, context, asked),
         staleTime: Number.POSITIVE_INFINITY,
       });
     });
@@ -103,12 +125,12 @@ export function useAhead<M extends MethodName>(method: M): (settings: Settings<M
   return useCallback(
     (settings) => {
       void client.prefetchQuery({
-        queryKey: ["reading", audit.id, method, context, settings],
-        queryFn: () => askOnce(client, audit.id, method, context, settings),
+        queryKey: keyOf(audit, method, context, settings),
+        queryFn: () => askOnce(client, audit, method, context, settings),
         staleTime: Number.POSITIVE_INFINITY,
       });
     },
-    [client, audit.id, method, context],
+    [client, audit, method, context],
   );
 }
 
@@ -143,16 +165,34 @@ type Ask = (
   how: { params: { path: { audit_id: string } }; body: object },
 ) => Promise<{ data?: unknown; error?: unknown; response: Response }>;
 
-/** The evidence of a quick reading, waited for where it is not answered at once; for what reads many at a time. */
-export async function evidenceOf<M extends MethodName>(
-  audit: string,
+/** Several quick readings at a time, each waited for where it is not answered at once. */
+export function useReadings<M extends MethodName>(
+  method: M,
+  asked: { context: Context; settings: Settings<M>; have?: Readings[M] | undefined }[],
+) {
+  const { audit } = useAuditContext();
+  const client = useQueryClient();
+  return useQueries({
+    queries: asked.map(({ context, settings, have }) => ({
+      queryKey: [...keyOf(audit, method, context, settings), "waited for"],
+      queryFn: ({ signal }: { signal: AbortSignal }) => evidenceOf(client, audit, method, context, settings, signal),
+      ...(have ? { initialData: have } : {}),
+      staleTime: Number.POSITIVE_INFINITY,
+      retry: false,
+    })),
+  });
+}
+
+async function evidenceOf<M extends MethodName>(
+  client: QueryClient,
+  audit: Audit,
   method: M,
   context: Context,
   settings: Settings<M>,
   signal: AbortSignal,
 ): Promise<Readings[M]> {
   for (;;) {
-    const answer = await ask(audit, method, context, settings);
+    const answer = await askOnce(client, audit, method, context, settings);
     if (answer.evidence) return answer.evidence;
     const task = answer.task;
     if (!task || task.state === "failed") throw { detail: task?.error?.message ?? "It could not be read." } as Told;
@@ -164,17 +204,23 @@ export async function evidenceOf<M extends MethodName>(
 /** Ask; what comes with the answer is there, too, before anybody asks for it. */
 async function askOnce<M extends MethodName>(
   client: QueryClient,
-  audit: string,
+  audit: Audit,
   method: M,
   context: Context,
   settings: Settings<M>,
 ): Promise<Answer<M>> {
-  const answer = await ask(audit, method, context, settings);
-  if (answer.fresh) readAtOnce(client, audit, method);
+  const tag = (one: Audit) => tagOfMethod(one, method, context);
+  const answer = await inState(client, audit, tag, () => ask(audit.id, method, context, settings));
   for (const one of answer.beside ?? []) {
-    client.setQueryData(["reading", audit, one.method, context, one.settings], { evidence: one.evidence });
+    client.setQueryData(keyOf(audit, one.method, context, one.settings), { evidence: one.evidence });
   }
   return answer;
+}
+
+/** Whether columns, what is predicted, the table or the names are others: then figures of before have other words. */
+function meansOtherwise(before: Audit, now: Audit): boolean {
+  const parts = ["spec", "wording"] as const;
+  return before.table?.digest !== now.table?.digest || tagOf(before, parts) !== tagOf(now, parts);
 }
 
 async function ask<M extends MethodName>(

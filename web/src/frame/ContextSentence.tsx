@@ -1,6 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import { api, need } from "../api/client";
+import { useAudits } from "../api/state";
 import { ChoiceMenu } from "../ui/Menu";
 import { count } from "../ui/numbers";
 import { ROW_NAMES, ROWS, segmentText, useAuditContext } from "./context";
@@ -9,7 +8,8 @@ import { namesOf, outputNames, ruleText } from "./wording";
 export function AuditMenu() {
   const { audit } = useAuditContext();
   const navigate = useNavigate();
-  const audits = useQuery({ queryKey: ["audits"], queryFn: () => need(api.GET("/api/audits")) }).data ?? [];
+  const list = useAudits();
+  const audits = list.data ?? [];
   const open = (id: string) => {
     const chosen = audits.find((one) => one.id === id);
     navigate(chosen ? `/audits/${id}/${chosen.ready ? "" : "intake"}` : "/");
@@ -20,6 +20,7 @@ export function AuditMenu() {
       value={audit.id}
       choices={[...audits.map((one) => ({ value: one.id, label: one.title })), { value: "", label: "All audits …" }]}
       onChoose={open}
+      onOpen={() => void list.refetch()}
       className="font-semibold"
     >
       {audit.title} <span aria-hidden>▾</span>
@@ -32,7 +33,8 @@ const PART = "border-b border-act font-medium text-act whitespace-nowrap max-[70
 
 /** The sentence whose bold parts are menus; the only place the context is chosen. */
 export function ContextSentence() {
-  const { audit, model, context, kind, set } = useAuditContext();
+  const { audit, model, context, kind, gone, set } = useAuditContext();
+  const lost = (param: string) => gone.find((one) => one.param === param);
   const wording = audit.spec?.wording;
   const named = (role: string) => audit.spec?.columns.find((column) => column.role === role)?.name;
   const rowLabel = (which: (typeof ROWS)[number]) =>
@@ -46,7 +48,12 @@ export function ContextSentence() {
     ...known,
     ...(context.segment && !known.some((one) => one.name === context.segment?.name) ? [context.segment] : []),
   ];
-  const shown = context.segment ? inSegment(context.segment.name) : rowLabel(rows);
+  const lostRows = lost("segment") ?? lost("rows");
+  const shown = lostRows
+    ? `“${lostRows.name.slice(0, 60)}”, which is not there`
+    : context.segment
+      ? inSegment(context.segment.name)
+      : rowLabel(rows);
   const output = kind.scaled ? (context.output ?? "probability") : "value";
   const classes = audit.classes;
   const read = context.read_class || audit.spec?.event || classes[classes.length - 1];
@@ -55,20 +62,20 @@ export function ContextSentence() {
       Reading{" "}
       {model ? (
         <ChoiceMenu
-          label={`Model version: ${model.name}`}
+          label={`Model version: ${lost("model") ? "none that is there" : model.name}`}
           className={PART}
-          value={model.id}
+          value={lost("model") ? "" : model.id}
           choices={audit.models.map((one) => ({ value: one.id, label: one.name }))}
           onChoose={(id) => set({ model: id })}
         >
-          {model.name} <span aria-hidden>▾</span>
+          {lost("model") ? "a version that is not there" : model.name} <span aria-hidden>▾</span>
         </ChoiceMenu>
       ) : (
         <span>
           {named("score") ? `recorded scores “${named("score")}”` : `recorded decisions “${named("decision")}”`}
         </span>
       )}{" "}
-      {model?.rule && (
+      {model?.rule && !lost("model") && (
         <span className="text-[13.5px] text-soft" title={`Decided ${ruleText(model.rule)}`}>
           deciding{" "}
           {model.rule.thresholds?.length
@@ -80,7 +87,7 @@ export function ContextSentence() {
       <ChoiceMenu
         label={`Rows: ${shown}`}
         className={PART}
-        value={context.segment ? SEGMENT + context.segment.name : rows}
+        value={lostRows ? "" : context.segment ? SEGMENT + context.segment.name : rows}
         choices={[
           ...ROWS.map((one) => ({
             value: one as string,

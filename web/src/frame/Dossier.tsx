@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Audit, api, type Context, need, type Problem, type Schemas } from "../api/client";
@@ -16,7 +16,6 @@ type Kept = Schemas["KeptView"];
 /** The column at the right where evidence is kept and commented; it becomes the report. */
 export function Dossier({ onClose, problem }: { onClose: () => void; problem: Problem | null }) {
   const { audit } = useAuditContext();
-  const client = useQueryClient();
   const [removed, setRemoved] = useState<Kept | null>(null);
   const items = useDossier().data;
   const change = useMutation({
@@ -27,7 +26,6 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
           body,
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["dossier", audit.id] }),
   });
   const trouble = problem ?? (change.error as Problem | null);
   const remove = (item: Kept) => {
@@ -80,7 +78,6 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
                 params: { path: { audit_id: audit.id, kept_id: removed.id } },
               })
             }
-            changed={[["dossier", audit.id]]}
             after={() => setRemoved(null)}
           >
             Delete for good

@@ -10,13 +10,13 @@ const FEW = 4;
 export function Findings() {
   const { audit, search } = useAuditContext();
   const area = useLocation().pathname.split("/")[3] ?? "";
-  const found = useFindings().data;
+  const { data: found, before } = useFindings();
   const [all, setAll] = useState(false);
   const here = found?.filter((one) => one.area === area) ?? [];
   if (!here.length) return null;
   const shown = all ? here : here.slice(0, FEW);
   return (
-    <section aria-label="Findings of this area">
+    <section aria-label="Findings of this area" aria-busy={before} className="stale-fades">
       <ol>
         {shown.map((one) => (
           <li key={one.name} className="border-b border-rule py-2.5" data-finding={one.name}>
@@ -24,6 +24,7 @@ export function Findings() {
               <Flag finding={one} />
               {one.statement}
             </p>
+            <OfBefore finding={one} />
             <StandingFields finding={one} />
           </li>
         ))}
@@ -42,6 +43,16 @@ export function Findings() {
       </p>
     </section>
   );
+}
+
+/** That a finding is of before a change, and what was decided about it on another footing. */
+export function OfBefore({ finding }: { finding: Finding }) {
+  const said = [finding.again, finding.before?.said].filter(Boolean);
+  return said.map((text) => (
+    <p key={text} className="mt-0.5 border-l-2 border-raise pl-2 text-[12.5px]" data-testid="of-before">
+      {text}
+    </p>
+  ));
 }
 
 export function Flag({ finding }: { finding: Finding }) {

@@ -1,14 +1,16 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Suspense, useCallback, useEffect, useMemo, useState } from "react";
-import { Link, Outlet, useNavigate, useParams } from "react-router";
+import { Link, Outlet, useLocation, useNavigate, useParams } from "react-router";
 import { type Audit, api, need, type Problem } from "../api/client";
 import type { AnyEvidence } from "../api/methods";
+import { useBehind } from "../api/state";
 import { TaskFollower, useTasks } from "../api/tasks";
 import { ProblemNote } from "../ui/ProblemNote";
 import { AREAS } from "./areas";
 import { AlongsideMenu, AuditMenu, ContextSentence } from "./ContextSentence";
 import { contextQuery, OpenAudit, useAuditContext, viewOf } from "./context";
 import { Dossier } from "./Dossier";
+import { Gone } from "./Gone";
 import { Help } from "./Help";
 import { KeeperContext } from "./keeper";
 import { Rail } from "./Rail";
@@ -47,11 +49,13 @@ export function Frame() {
 const WIDE = 1180;
 
 function Opened() {
-  const { audit, context, search } = useAuditContext();
+  const { audit, context, gone, search } = useAuditContext();
+  const { pathname } = useLocation();
+  const behind = useBehind(audit);
+  const lost = gone.length > 0 && pathname.split("/")[3] !== "intake";
   const [offered, offer] = useState<AnyEvidence | undefined>(undefined);
   const [help, setHelp] = useState(false);
   const [dossier, setDossier] = useState(() => window.innerWidth >= WIDE);
-  const client = useQueryClient();
   const { trouble } = useTasks();
 
   const keeping = useMutation({
@@ -62,7 +66,6 @@ function Opened() {
           body: { key: evidence.key, context, view: viewOf(evidence.method, search) },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["dossier", audit.id] }),
   });
   const { mutate } = keeping;
   const keep = useCallback(
@@ -104,12 +107,15 @@ function Opened() {
             {trouble}
           </p>
         )}
-        <div className="flex min-h-0 flex-1 max-[700px]:flex-col">
+        <div className="flex min-h-0 flex-1 max-[700px]:flex-col" data-behind={behind || undefined}>
           <Rail />
-          <main className="min-w-0 flex-1 overflow-y-auto bg-sheet px-7 pt-4 pb-16" id="sheet">
-            <Suspense>
-              <Outlet />
-            </Suspense>
+          <main className="min-w-0 flex-1 overflow-y-auto bg-sheet px-7 pt-4 pb-16" id="sheet" aria-busy={behind}>
+            {behind && (
+              <p role="status" className="late text-soft">
+                Something has changed; what is shown is of before, and is being read again.
+              </p>
+            )}
+            <Suspense>{lost ? <Gone /> : <Outlet />}</Suspense>
           </main>
           {dossier && <Dossier onClose={() => setDossier(false)} problem={keeping.error as Problem | null} />}
         </div>

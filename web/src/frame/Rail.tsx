@@ -1,29 +1,21 @@
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { NavLink, useLocation } from "react-router";
-import { api, need } from "../api/client";
 import { AREAS } from "./areas";
 import { contextQuery, useAuditContext } from "./context";
+import { useGlance } from "./useFindings";
 
 /** The areas, numbered; a mark shows open findings and what has not been looked at. */
 export function Rail() {
-  const { audit, context, search } = useAuditContext();
+  const { audit, search } = useAuditContext();
   const { pathname } = useLocation();
-  const glance = useQuery({
-    queryKey: ["glance", audit.id, context],
-    queryFn: () =>
-      need(
-        api.POST("/api/audits/{audit_id}/glance", { params: { path: { audit_id: audit.id } }, body: context as never }),
-      ),
-    enabled: audit.ready,
-  });
+  const glance = useGlance();
   const seen = useSeen(audit.id, pathname.split("/")[3] ?? "");
   return (
     <nav
       aria-label="Areas"
       className="w-[126px] shrink-0 border-r border-rule py-4 max-[700px]:w-full max-[700px]:border-r-0 max-[700px]:border-b max-[700px]:py-1"
     >
-      <ul className="relative max-[700px]:flex max-[700px]:overflow-x-auto">
+      <ul aria-busy={glance.before} className="stale-fades relative max-[700px]:flex max-[700px]:overflow-x-auto">
         {AREAS.map((area) => (
           <li key={area.path}>
             <NavLink

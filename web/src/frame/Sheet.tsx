@@ -29,7 +29,7 @@ export function Sheet<M extends MethodName>(props: {
     <>
       <Waiting asked={asked} />
       {evidence && (
-        <div className="stale-fades" aria-busy={asked.stale}>
+        <div className="stale-fades" aria-busy={asked.stale} data-before={asked.before ?? undefined}>
           <ReadingText evidence={evidence} />
           {context.alongside && !declared(evidence.method)?.alongside && (
             <p className="mt-1 text-soft">
@@ -64,7 +64,7 @@ export function Beneath<M extends MethodName>(props: {
       <h2 className="font-semibold">{props.label}</h2>
       <Waiting asked={asked} />
       {evidence && (
-        <div className="stale-fades" aria-busy={asked.stale}>
+        <div className="stale-fades" aria-busy={asked.stale} data-before={asked.before ?? undefined}>
           <p className="mt-1 max-w-[72ch] font-serif text-[18px] leading-[1.3]">
             <Spans evidence={evidence} />
           </p>
@@ -102,6 +102,11 @@ export function Waiting<M extends MethodName>({ asked }: { asked: Asked<M> }) {
   // the line keeps its place when nothing is under way, so that what stands below does not move when it ends
   return (
     <div className="flex h-7 items-center gap-4 whitespace-nowrap" data-testid="under-way">
+      {asked.before && (
+        <span role="status" className="text-soft">
+          This is of before a change; it is being read again.
+        </span>
+      )}
       {asked.look && <span className="text-soft">A first look; the whole follows.</span>}
       {asked.task ? (
         <Progress task={asked.task} />

@@ -1,13 +1,14 @@
 import { useEffect, useRef, useState } from "react";
 import { ProblemNote } from "../ui/ProblemNote";
 import { Select } from "../ui/Select";
-import { type Finding, type Standing, useDecide } from "./useFindings";
+import { type Finding, measuredAgain, type Standing, useDecide } from "./useFindings";
 
 const DECISIONS: Standing["decision"][] = ["open", "accepted", "to mend", "mended", "watched"];
 
 /** Writes one field after the other, each knowing what the one before it made. */
 function useStanding(finding: Finding) {
   const decide = useDecide();
+  const pressed = useRef("");
   const now = useRef({ standing: finding.standing, read: finding.number, waiting: 0 });
   // what the list says is older than what was written here until it is read again
   if (now.current.waiting === 0 && finding.number >= now.current.read) {
@@ -16,6 +17,7 @@ function useStanding(finding: Finding) {
   const line = useRef<Promise<void>>(Promise.resolve());
   const save = (changes: Partial<Standing>) => {
     const state = now.current;
+    pressed.current = finding.statement;
     state.waiting += 1;
     state.standing = { ...state.standing, ...changes };
     const wanted = state.standing;
@@ -30,17 +32,19 @@ function useStanding(finding: Finding) {
       }
     });
   };
-  return { save, problem: decide.error };
+  const was = decide.error && pressed.current !== finding.statement ? pressed.current : "";
+  return { save, problem: decide.error, was };
 }
 
 /** What was decided about a finding; what a decision needs is asked for before it is written. */
 export function StandingFields({ finding, wide }: { finding: Finding; wide?: boolean }) {
   const { standing } = finding;
-  const { save, problem } = useStanding(finding);
+  const { save, problem, was } = useStanding(finding);
   const [wanted, setWanted] = useState(standing.decision);
   // biome-ignore lint/correctness/useExhaustiveDependencies: what could not be written is not shown as if it were
   useEffect(() => setWanted(standing.decision), [standing.decision, problem]);
   const wants = wanted === "accepted" ? "reason" : wanted === "mended" ? "version" : null;
+  const waits = measuredAgain(finding);
   const unsaid = wants !== null && !standing[wants];
   const choose = (decision: Standing["decision"]) => {
     setWanted(decision);
@@ -52,6 +56,7 @@ export function StandingFields({ finding, wide }: { finding: Finding; wide?: boo
   return (
     <div className="mt-1 text-[12.5px]">
       {problem && <ProblemNote problem={problem} />}
+      {was && <p className="text-soft">When you decided it read: “{was}”</p>}
       <p className="flex flex-wrap items-center gap-x-2 gap-y-1 text-soft">
         <span>
           severity <b className="font-semibold text-ink">{finding.severity}</b>
@@ -59,6 +64,7 @@ export function StandingFields({ finding, wide }: { finding: Finding; wide?: boo
         <Select
           className="text-[12.5px]"
           name={`Decision on: ${finding.statement}`}
+          disabled={waits}
           value={wanted}
           choices={DECISIONS.map((value) => ({ value, label: value }))}
           onChoose={(value) => choose(value as Standing["decision"])}

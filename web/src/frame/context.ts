@@ -20,7 +20,7 @@ export function useAuditContext() {
   const audit = useContext(OpenAudit);
   if (audit === null) throw new Error("no audit is open");
   const [search, setSearch] = useSearchParams();
-  const { model, task, kind, context } = readBy(audit, search);
+  const { model, task, kind, context, gone } = readBy(audit, search);
   useEffect(() => {
     if (underWay?.toString() === search.toString()) underWay = null;
   }, [search]);
@@ -40,28 +40,55 @@ export function useAuditContext() {
     },
     [search, setSearch],
   );
-  return { audit, model, context, task, kind, search, set };
+  return { audit, model, context, task, kind, gone, search, set };
+}
+
+/** What an address names and the audit has not, or has no more; nothing is read in its place. */
+export interface Gone {
+  what: "model version" | "segment" | "rows" | "class" | "second reading" | "row";
+  /** As the address has it; empty where a version was read that the audit last chose. */
+  name: string;
+  param: string;
 }
 
 /** What an address reads of an audit. */
 export function readBy(audit: Audit, search: URLSearchParams) {
+  const gone: Gone[] = [];
+  const known = <T>(what: Gone["what"], param: string, find: (name: string) => T | null | undefined): T | null => {
+    const name = search.get(param);
+    const found = name ? find(name) : null;
+    if (name && found == null) gone.push({ what, name, param });
+    return found ?? null;
+  };
   const named = (id: string | null) => audit.models.find((one) => one.id === id);
   const newest = audit.models[audit.models.length - 1];
-  const model = named(search.get("model")) ?? (audit.ready ? named(audit.checked_model) : undefined) ?? newest;
+  const chosen = known("model version", "model", named);
+  // the version that a person chose last stays, until a person chooses another
+  const checked = named(audit.checked_model);
+  if (!search.get("model") && audit.checked_model && !checked && newest)
+    gone.push({ what: "model version", name: "", param: "model" });
+  const model = chosen ?? checked ?? newest;
+  const many = audit.table?.profile.rows ?? 0;
+  for (const param of ["row", "other", "case"]) {
+    known("row", param, (text) => (/^\d+$/.test(text) && Number(text) < many ? text : null));
+  }
   const task = audit.spec?.task ?? "binary";
   const kind = kindOf(task);
-  const beside = besideOf(search.get("beside"), audit);
+  const beside = known("second reading", "beside", (text) => besideOf(text, audit));
   const context: Context = {
     model: model?.id ?? null,
-    rows: audit.only_all && !model ? "all" : (ROWS.find((one) => one === search.get("rows")) ?? "hold-out"),
+    rows:
+      audit.only_all && !model
+        ? "all"
+        : (known("rows", "rows", (text) => ROWS.find((one) => one === text)) ?? "hold-out"),
     output: search.get("as") === "log-odds" && kind.scaled ? "log-odds" : "probability",
-    segment: segmentOf(search.get("segment"), audit),
-    read_class: audit.classes.find((one) => one === search.get("class")) ?? "",
+    segment: known("segment", "segment", (text) => segmentOf(text, audit)),
+    read_class: known("class", "class", (text) => audit.classes.find((one) => one === text)) ?? "",
     alongside: beside && beside.model === model?.id ? null : beside,
     model_named: "",
     others: [],
   };
-  return { model, task, kind, context };
+  return { model, task, kind, context, gone };
 }
 
 type Alongside = NonNullable<Context["alongside"]>;
@@ -97,12 +124,15 @@ export const segment = (name: string, conditions: Segment["conditions"], picked:
   alternatives: [],
   picked,
   source: "",
+  formerly: [],
 });
 
 /** The segment that is read: one of the audit's by its name, or any by its conditions. */
 function segmentOf(text: string | null, audit: Audit): Segment | null {
   if (!text) return null;
-  const named = audit.spec?.segments?.find((one) => one.name === text);
+  const all = audit.spec?.segments ?? [];
+  // one that was renamed since is found by the name that it had
+  const named = all.find((one) => one.name === text) ?? all.find((one) => one.formerly.includes(text));
   if (named) return named;
   try {
     const found = JSON.parse(text) as Segment;

@@ -1,13 +1,11 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, need } from "../api/client";
-import { useAuditContext } from "./context";
+import { useOfAudit } from "../api/state";
 
-/** What is kept of the open audit; read again when anything changes that may make a kept figure older. */
+/** What is kept of the open audit, with what has changed since. */
 export function useDossier() {
-  const { audit } = useAuditContext();
-  return useQuery({
-    queryKey: ["dossier", audit.id, audit.spec, audit.table?.digest, audit.models],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/dossier", { params: { path: { audit_id: audit.id } } })),
-    placeholderData: keepPreviousData,
+  return useOfAudit({
+    name: "dossier",
+    parts: ["dossier", "meaning", "table", "versions", "rules"],
+    ask: (audit) => need(api.GET("/api/audits/{audit_id}/dossier", { params: { path: { audit_id: audit } } })),
   });
 }

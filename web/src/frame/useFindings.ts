@@ -1,25 +1,43 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { api, need, type Problem, type Schemas } from "../api/client";
+import { type StatePart, useOfAudit } from "../api/state";
 import { useAuditContext } from "./context";
 
 /** As it is answered. */
 export type Finding = NonNullable<ReturnType<typeof useFindings>["data"]>[number];
 export type Standing = Schemas["Standing"];
 
+/** What findings depend on: what they are of, what was measured, and what was decided about them. */
+const PARTS: StatePart[] = ["meaning", "table", "versions", "rules", "decisions", "found", "audit"];
+/** Between two looks whether what is of before a change is measured again. */
+const AGAIN = 700;
+
 /** The findings of what has been read in this context, and those raised by hand. */
 export function useFindings() {
-  const { audit, context } = useAuditContext();
-  return useQuery({
-    queryKey: ["findings", audit.id, context],
-    queryFn: () =>
-      need(
-        api.POST("/api/audits/{audit_id}/findings", {
-          params: { path: { audit_id: audit.id } },
-          body: context as never,
-        }),
-      ),
-    enabled: audit.ready,
-    placeholderData: keepPreviousData,
+  const { audit, context, gone } = useAuditContext();
+  return useOfAudit({
+    name: "findings",
+    parts: PARTS,
+    of: [context],
+    ask: (id) =>
+      need(api.POST("/api/audits/{audit_id}/findings", { params: { path: { audit_id: id } }, body: context as never })),
+    wanted: audit.ready && !gone.length,
+  });
+}
+
+/** Whether it is to be measured again before anybody decides about it. */
+export const measuredAgain = (finding: Finding) => finding.again !== "" && !finding.author;
+
+/** Open findings by area, for the rail. */
+export function useGlance() {
+  const { audit, context, gone } = useAuditContext();
+  return useOfAudit({
+    name: "glance",
+    parts: PARTS,
+    of: [context],
+    ask: (id) =>
+      need(api.POST("/api/audits/{audit_id}/glance", { params: { path: { audit_id: id } }, body: context as never })),
+    wanted: audit.ready && !gone.length,
   });
 }
 
@@ -27,34 +45,26 @@ export function useFindings() {
 export type Before = NonNullable<ReturnType<typeof useDecidedBefore>["data"]>["findings"][number];
 
 export function useDecidedBefore() {
-  const { audit, context } = useAuditContext();
-  return useQuery({
-    queryKey: ["again", audit.id, context],
-    queryFn: () =>
+  const { audit, context, gone } = useAuditContext();
+  return useOfAudit({
+    name: "again",
+    parts: PARTS,
+    of: [context],
+    ask: (id) =>
       need(
         api.POST("/api/audits/{audit_id}/findings/again", {
-          params: { path: { audit_id: audit.id } },
+          params: { path: { audit_id: id } },
           body: context as never,
         }),
       ),
-    enabled: audit.ready,
-    placeholderData: keepPreviousData,
-    refetchInterval: (query) => (query.state.data?.waiting ? 700 : false),
+    wanted: audit.ready && !gone.length,
+    every: (found) => (found?.waiting ? AGAIN : false),
   });
 }
 
-/** Whatever is written about findings, lists, counts and histories are read again. */
 function useWriting<Body, Answer>(write: (audit: string, body: Body) => Promise<Answer>) {
   const { audit } = useAuditContext();
-  const client = useQueryClient();
-  return useMutation<Answer, Problem, Body>({
-    mutationFn: (body) => write(audit.id, body),
-    // a conflict, too: what was written elsewhere is shown
-    onSettled: () => {
-      for (const key of ["findings", "again", "glance", "history"])
-        client.invalidateQueries({ queryKey: [key, audit.id] });
-    },
-  });
+  return useMutation<Answer, Problem, Body>({ mutationFn: (body) => write(audit.id, body) });
 }
 
 const at = (audit: string) => ({ params: { path: { audit_id: audit } } });
@@ -85,16 +95,15 @@ export const useRaise = () =>
 
 /** What was decided and said about a finding, the first first. */
 export function useHistory(finding: Finding) {
-  const { audit } = useAuditContext();
-  return useQuery({
-    // by how many lines there are: a first answer under way is not asked again when another line is written
-    queryKey: ["history", audit.id, finding.name, finding.remarks],
-    queryFn: () =>
+  return useOfAudit({
+    name: "history",
+    parts: ["decisions"],
+    of: [finding.name],
+    ask: (id) =>
       need(
         api.GET("/api/audits/{audit_id}/findings/history", {
-          params: { path: { audit_id: audit.id }, query: { finding: finding.name } },
+          params: { path: { audit_id: id }, query: { finding: finding.name } },
         }),
       ),
-    placeholderData: keepPreviousData,
   });
 }

@@ -17,7 +17,7 @@ function Panel({ align, children }: { align: "start" | "end"; children: ReactNod
 export function ChoiceMenu(props: ChoiceMenuProps) {
   if (props.choices.length > LONG) return <SearchedMenu {...props} />;
   return (
-    <DropdownMenu.Root>
+    <DropdownMenu.Root onOpenChange={(open) => open && props.onOpen?.()}>
       <DropdownMenu.Trigger aria-label={props.label} className={props.className}>
         {props.children}
       </DropdownMenu.Trigger>

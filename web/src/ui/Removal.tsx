@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { need, type Problem } from "../api/client";
 import { Panel } from "./Panel";
@@ -10,17 +10,14 @@ export function Removal(props: {
   /** What depends on it, asked for when the question is put. */
   takes: () => Promise<string>;
   remove: () => Promise<{ error?: unknown; response: Response }>;
-  changed: string[][];
   after?: () => void;
   children: string;
 }) {
   const [takes, setTakes] = useState<string | null>(null);
-  const client = useQueryClient();
   const remove = useMutation<unknown, Problem>({
     mutationFn: () => need(props.remove()),
     onSuccess: () => {
       setTakes(null);
-      for (const queryKey of props.changed) client.invalidateQueries({ queryKey });
       props.after?.();
     },
   });

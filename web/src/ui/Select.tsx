@@ -9,6 +9,7 @@ export function Select(props: {
   name?: string;
   id?: string;
   className?: string;
+  disabled?: boolean;
 }) {
   return (
     <select
@@ -16,6 +17,7 @@ export function Select(props: {
       aria-label={props.name}
       className={`field ${props.className ?? ""}`}
       value={props.value}
+      disabled={props.disabled}
       onChange={(event) => props.onChoose(event.target.value)}
     >
       {props.choices.map((one) => (

@@ -11,6 +11,7 @@ export interface ChoiceMenuProps {
   value: string;
   choices: readonly Choice[];
   onChoose: (value: string) => void;
+  onOpen?: () => void;
   children: ReactNode;
   className?: string;
 }

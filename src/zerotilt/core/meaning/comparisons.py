@@ -79,6 +79,9 @@ class Segment(Frozen):
     source: str = Field(
         default="", max_length=400, description="How its rows were found, where borders or rows come from data"
     )
+    formerly: tuple[str, ...] = Field(
+        default=(), max_length=20, description="Names that it had before, so that an address of then still finds it"
+    )
 
     @model_validator(mode="after")
     def _holds_something(self) -> Segment:
@@ -102,6 +105,10 @@ class Segment(Frozen):
         """The same rows under another name."""
         return self.model_copy(update={"name": name})
 
+    def holds_as(self, other: Segment) -> bool:
+        """Whether it holds the rows that another does, by the same conditions."""
+        return (self.blocks, self.picked) == (other.blocks, other.picked)
+
 
 _LATER = {"at_least": None, "under": None, "since": None, "until": None, "negated": False}
 
@@ -109,7 +116,7 @@ _LATER = {"at_least": None, "under": None, "since": None, "until": None, "negate
 def counting(segment: Mapping[str, Any]) -> dict[str, Any]:
     """A segment as digests and keys hold it: without what says nothing, so that those of before stay, and without where
     it came from, which changes no row."""
-    found = {name: value for name, value in segment.items() if name != "source"}
+    found = {name: value for name, value in segment.items() if name not in ("source", "formerly")}
     blocks = [found.get("conditions") or (), *(found.pop("alternatives", None) or ())]
     lean = [
         [{name: value for name, value in one.items() if name not in _LATER or value != _LATER[name]} for one in block]
@@ -126,6 +133,32 @@ class Comparisons(Frozen):
     segment_metrics: tuple[str, ...] = Field(
         default=(), max_length=40, description="What segments are compared by; those of the flag policy when empty"
     )
+
+    def renamed(self, before: Comparisons) -> dict[str, str]:
+        """Segments that hold what one of before held, whose name is gone: the new name by the old."""
+        names, known = {one.name for one in self.segments}, {one.name for one in before.segments}
+        new = [one for one in self.segments if one.name not in known]
+        found: dict[str, str] = {}
+        for old in before.segments:
+            if old.name in names:
+                continue
+            same = [one for one in new if one.holds_as(old) and one.name not in found.values()]
+            if same:
+                found[old.name] = same[0].name
+        return found
+
+    def following(self, before: Comparisons) -> Comparisons:
+        """The same, each segment with the names that it had before; a name that another one has now is nobody's former."""
+        renamed = {new: old for old, new in self.renamed(before).items()}
+        earlier = {one.name: one for one in before.segments}
+        names = {one.name for one in self.segments}
+
+        def with_names(one: Segment) -> Segment:
+            was = earlier.get(renamed.get(one.name, one.name))
+            former = dict.fromkeys([*(was.formerly if was else ()), *([was.name] if was else ())])
+            return one.model_copy(update={"formerly": tuple(name for name in former if name not in names)[-20:]})
+
+        return self.model_copy(update={"segments": tuple(with_names(one) for one in self.segments)})
 
     @model_validator(mode="after")
     def _sizes_and_names(self) -> Comparisons:

@@ -16,7 +16,7 @@ from zerotilt.core.meaning.comparisons import Comparisons, counting
 from zerotilt.core.meaning.digests import sha256
 from zerotilt.core.meaning.policy import Limits
 from zerotilt.core.meaning.problem import Problem, Task
-from zerotilt.core.meaning.schema import Expected, Schema
+from zerotilt.core.meaning.schema import Expected, Role, Schema
 from zerotilt.core.meaning.wording import Names
 
 
@@ -115,6 +115,21 @@ class Spec(Schema, Problem, Comparisons, Limits, Names, Changeable):
         return sha256(
             {name: value for name, value in body.items() if name not in unsaid} | {"confidence": self.policy.confidence}
         )
+
+    def problem_digest(self) -> str:
+        """SHA-256 of what is predicted: the outcome, its event, and which decision is favourable at which threshold."""
+        told = ("task", "event", "favourable", "favourable_classes", "favourable_end", "threshold", "decision_means")
+        target = self.only(Role.outcome) or self.only(Role.decision) or self.only(Role.score)
+        body = self.model_dump(mode="json", include=set(told))
+        return sha256(body | {"target": target and target.model_dump(mode="json", include={"name", "kind", "order"})})
+
+    def wording_digest(self) -> str:
+        """SHA-256 of the names that sentences use."""
+        return sha256(self.model_dump(mode="json", include={"wording"}))
+
+    def expectations_digest(self) -> str:
+        """SHA-256 of the directions that were expected; they change no number."""
+        return sha256({"expectations": self.expectations})
 
     def comparisons_digest(self) -> str:
         """SHA-256 of what is compared besides single columns."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import Field, ValidationInfo, field_validator
 
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.marks import unmarked
 
 
 class Wording(Frozen):
@@ -25,7 +26,7 @@ class Wording(Frozen):
 
     def case_named(self, name: str) -> str:
         """A row by its name; where a row is called a row, "row 6" says it."""
-        return name if self.row == "row" and name.startswith("row ") else f"{self.row} {name}"
+        return name if unmarked(self.row) == "row" and name.startswith("row ") else f"{self.row} {name}"
 
 
 class Names(Frozen):

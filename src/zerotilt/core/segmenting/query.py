@@ -302,6 +302,7 @@ METHOD = Method(
     name="query",
     area="data",
     title="Question in SQL",
+    depends=frozenset({"spec", "wording"}),
     settings=QuerySettings,
     result=QueryResult,
     compute=answer,

@@ -1,10 +1,9 @@
-import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef } from "react";
 import { Link } from "react-router";
 import type { Told } from "../../api/client";
 import { settingsOf } from "../../api/settings";
-import { evidenceOf, useReading } from "../../api/useReading";
+import { useReading, useReadings } from "../../api/useReading";
 import { contextQuery, useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf, targetOf } from "../../frame/wording";
@@ -202,20 +201,12 @@ function Table(props: {
   });
   const items = virtual.getVirtualItems();
   const blocks = [...new Set(items.map((one) => Math.floor(one.index / BLOCK)))];
-  const asked = useQueries({
-    queries: blocks.map((block) => ({
-      queryKey: ["rows", audit.id, context, query, block],
-      queryFn: ({ signal }: { signal: AbortSignal }) =>
-        block === 0
-          ? first
-          : evidenceOf(audit.id, "cases", context, { ...query, limit: BLOCK, offset: block * BLOCK }, signal).then(
-              (found) => found.result,
-            ),
-      staleTime: Number.POSITIVE_INFINITY,
-      retry: false,
-    })),
-  });
-  const pages = new Map(blocks.map((block, place) => [block, block === 0 ? first : asked[place]?.data]));
+  const further = blocks.filter((block) => block > 0);
+  const asked = useReadings(
+    "cases",
+    further.map((block) => ({ context, settings: { ...query, limit: BLOCK, offset: block * BLOCK } })),
+  );
+  const pages = new Map([[0, first], ...further.map((block, place) => [block, asked[place]?.data?.result] as const)]);
   const problem = asked.map((one) => one.error as Told | null).find((one) => one);
   const columns = columnsOf(first, audit, kind.decides);
   const [top, last] = [items[0], items[items.length - 1]];

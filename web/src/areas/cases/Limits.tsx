@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, need, type Problem, type Schemas } from "../../api/client";
 import { underTag } from "../../api/parts";
@@ -19,7 +19,6 @@ const WAYS: { value: NonNullable<Allowed["change"]>; label: string }[] = [
 /** What could be another value in a case: set once for the audit, held by every change that is proposed. */
 export function Limits({ features }: { features: string[] }) {
   const { audit } = useAuditContext();
-  const client = useQueryClient();
   const saved = audit.spec?.allowed ?? [];
   const [open, setOpen] = useState(false);
   const save = useMutation<unknown, Problem, Allowed[]>({
@@ -30,10 +29,6 @@ export function Limits({ features }: { features: string[] }) {
           body: { allowed, author: "", reason: "" },
         }),
       ),
-    onSuccess: (found) => {
-      client.setQueryData(["audit", audit.id], found);
-      for (const method of ["change", "values"]) client.invalidateQueries({ queryKey: ["reading", audit.id, method] });
-    },
   });
   const columns = new Map(audit.spec?.columns.map((one) => [one.name, one]));
   const groups = (name: string) => {

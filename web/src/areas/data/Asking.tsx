@@ -1,8 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { flushSync } from "react-dom";
 import { api, need, type Schemas } from "../../api/client";
 import { addressOf, settingsOf } from "../../api/settings";
+import { useOfAudit } from "../../api/state";
 import { useReading } from "../../api/useReading";
 import { segment, useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
@@ -230,10 +230,11 @@ function shown(cell: string | number | boolean | null | undefined) {
 
 /** Questions that were answered before, the latest first; each once. */
 function Before({ onAsk, now }: { onAsk: (sql: string) => void; now: string }) {
-  const { audit } = useAuditContext();
-  const evidence = useQuery({
-    queryKey: ["evidence", audit.id, now],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/evidence", { params: { path: { audit_id: audit.id } } })),
+  const evidence = useOfAudit({
+    name: "evidence",
+    of: [now],
+    ask: (audit) => need(api.GET("/api/audits/{audit_id}/evidence", { params: { path: { audit_id: audit } } })),
+    fresh: true,
   });
   const before = [
     ...new Set(

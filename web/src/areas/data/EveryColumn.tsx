@@ -65,6 +65,8 @@ export function EveryColumn() {
 function One({ result }: { result: Result }) {
   const { search } = useAuditContext();
   const wanted = search.get("column");
+  if (wanted && !result.columns.some((one) => one.name === wanted))
+    return <p className="mt-3">“{wanted}” is not a column of this table. Choose one above.</p>;
   const seen =
     result.columns.find((one) => one.name === wanted) ??
     result.columns.find((one) => one.counts.length > 0 && one.role === "feature") ??

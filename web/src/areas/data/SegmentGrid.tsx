@@ -1,10 +1,9 @@
-import { useQueries } from "@tanstack/react-query";
 import { Popover } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
-import type { Context, Schemas } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import type { Settings } from "../../api/methods";
-import { evidenceOf } from "../../api/useReading";
+import { useReadings } from "../../api/useReading";
 import { Figure } from "../../figures/Figure";
 import { SegmentDots } from "../../figures/SegmentDots";
 import { contextQuery, segmentText, useAuditContext } from "../../frame/context";
@@ -39,17 +38,10 @@ export function SegmentGrid(props: {
   const { audit, model, context } = useAuditContext();
   const { result, chosen } = props;
   const names = namesOf(audit);
-  const others = useQueries({
-    queries: props.versions.map((id) => {
-      const beside: Context = { ...context, model: id, alongside: null };
-      return {
-        queryKey: ["reading", audit.id, "segments", beside, props.settings, "waited for"],
-        queryFn: ({ signal }: { signal: AbortSignal }) =>
-          evidenceOf(audit.id, "segments", beside, props.settings, signal),
-        staleTime: Number.POSITIVE_INFINITY,
-      };
-    }),
-  });
+  const others = useReadings(
+    "segments",
+    props.versions.map((id) => ({ context: { ...context, model: id, alongside: null }, settings: props.settings })),
+  );
   const versions = [
     { id: model?.id ?? "", name: model?.name ?? "", result: result as Result | undefined },
     ...props.versions.map((id, place) => ({

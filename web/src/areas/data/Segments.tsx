@@ -26,7 +26,9 @@ export function Segments() {
   const known = audit.spec?.segments ?? [];
   const [chosen, setChosen] = useState<string[]>([]);
   const picked = chosen.filter((name) => known.some((one) => one.name === name));
-  const others = (search.get("versions") ?? "").split(",").filter((id) => audit.models.some((one) => one.id === id));
+  const named = (search.get("versions") ?? "").split(",").filter(Boolean);
+  const others = named.filter((id) => audit.models.some((one) => one.id === id));
+  const lost = named.length - others.length;
   const offered = asked.evidence?.result.offered ?? [];
   const metrics = asked.evidence?.result.metrics.map((key) => key.split(" · ")[0] ?? key) ?? [];
   const make = (changes: Record<string, unknown>) =>
@@ -36,6 +38,12 @@ export function Segments() {
     });
   return (
     <>
+      {lost > 0 && (
+        <p role="status" className="mt-2 text-soft">
+          {plural(lost, "version that this address names is", "versions that this address names are")} not in this
+          audit.
+        </p>
+      )}
       {known.length > 0 && (
         <Controls>
           {offered.length > 0 && (

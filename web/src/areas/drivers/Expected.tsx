@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { api, need, type Problem } from "../../api/client";
 import { underTag } from "../../api/parts";
 import { useReading } from "../../api/useReading";
@@ -16,7 +16,6 @@ export const EXPECTED: Record<Expected, string> = { rises: "rises", falls: "fall
 /** The direction the auditor expects; kept with the audit. A contradiction is marked. */
 export function ExpectedMenu({ driver }: { driver: Driver }) {
   const { audit } = useAuditContext();
-  const client = useQueryClient();
   const expected = audit.spec?.columns.find((column) => column.name === driver.feature)?.expected ?? null;
   const set = useMutation({
     mutationFn: (wanted: Expected | null) => {
@@ -29,11 +28,6 @@ export function ExpectedMenu({ driver }: { driver: Driver }) {
           body: { expectations, author: "", reason: "" },
         }),
       );
-    },
-    onSuccess: (saved) => {
-      client.setQueryData(["audit", audit.id], saved);
-      client.invalidateQueries({ queryKey: ["findings", audit.id] });
-      client.invalidateQueries({ queryKey: ["glance", audit.id] });
     },
   });
   const contradicted = useContradicted().has(driver.feature);

@@ -1,7 +1,7 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { api, need, type Problem, type Schemas } from "../../api/client";
+import { listChanged } from "../../api/state";
 import { ChoiceMenu } from "../../ui/Menu";
 import { count } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -20,11 +20,10 @@ export function when(text: string | null | undefined, now = new Date()): string 
 }
 
 /** One audit of the front page, and what is done to it as a whole. */
-export function AuditRow({ audit, flagged }: { audit: Entry; flagged: number | undefined }) {
+export function AuditRow({ audit, flagged }: { audit: Entry; flagged: Schemas["Flagged"] | undefined }) {
   const [naming, setNaming] = useState(false);
   const [takes, setTakes] = useState<string | null>(null);
   const [problem, setProblem] = useState<Problem | null>(null);
-  const client = useQueryClient();
   const path = { params: { path: { audit_id: audit.id } } };
   const run = async (work: () => Promise<unknown>) => {
     try {
@@ -33,7 +32,7 @@ export function AuditRow({ audit, flagged }: { audit: Entry; flagged: number | u
     } catch (error) {
       setProblem(error as Problem);
     }
-    client.invalidateQueries({ queryKey: ["audits"] });
+    listChanged();
   };
   const change = (body: Schemas["Changed"]) => run(() => need(api.PATCH("/api/audits/{audit_id}", { ...path, body })));
   const act = (what: string) => {
@@ -84,8 +83,9 @@ export function AuditRow({ audit, flagged }: { audit: Entry; flagged: number | u
       </td>
       <td className={`${cell} text-right`}>{audit.rows == null ? "" : count(audit.rows)}</td>
       <td className={`${cell} text-right`}>{audit.versions || ""}</td>
-      <td className={`${cell} text-right ${flagged ? "text-flag" : "text-soft"}`}>
-        {audit.ready ? (flagged ? `⚑ ${count(flagged)}` : flagged === 0 ? "none" : "") : "Intake open"}
+      <td className={`${cell} text-right ${flagged?.open ? "text-flag" : "text-soft"}`}>
+        {!audit.ready ? "Intake open" : flagged && (flagged.open ? `⚑ ${count(flagged.open)}` : "none")}
+        {audit.ready && flagged?.again && <span className="block text-[12px] text-soft">being measured again</span>}
       </td>
       <td className={`${cell} text-soft`}>{when(audit.created)}</td>
       <td className={`${cell} text-soft`}>{when(audit.opened)}</td>

@@ -1,13 +1,12 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, need, type Schemas, type Task } from "../../api/client";
+import { listChanged } from "../../api/state";
 import { ENDED } from "../../api/tasks";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 
 /** Makes the demo, puts it away and brings it back. */
 export function Demo({ audits }: { audits: Schemas["AuditEntry"][] }) {
-  const client = useQueryClient();
   const demos = audits.filter((one) => one.demo);
   if (!demos.length) return <DemoOffer />;
   const away = demos.every((one) => one.archived);
@@ -16,7 +15,7 @@ export function Demo({ audits }: { audits: Schemas["AuditEntry"][] }) {
       const path = { audit_id: one.id };
       await need(api.PATCH("/api/audits/{audit_id}", { params: { path }, body: { archived: !away } }));
     }
-    client.invalidateQueries({ queryKey: ["audits"] });
+    listChanged();
   };
   return (
     <p className="mt-10 border-t border-rule pt-4 text-soft">
@@ -32,16 +31,15 @@ export function Demo({ audits }: { audits: Schemas["AuditEntry"][] }) {
 
 function DemoOffer() {
   const [task, setTask] = useState<Task | null>(null);
-  const client = useQueryClient();
   useEffect(() => {
     if (!task || ENDED.has(task.state)) return;
     const timer = setTimeout(async () => {
       const now = await need(api.GET("/api/tasks/{task_id}", { params: { path: { task_id: task.id } } }));
       setTask(now);
-      if (now.state === "done") client.invalidateQueries({ queryKey: ["audits"] });
+      if (now.state === "done") listChanged();
     }, 300);
     return () => clearTimeout(timer);
-  }, [task, client]);
+  }, [task]);
   return (
     <section className="mt-10 border-t border-rule pt-4">
       <p>

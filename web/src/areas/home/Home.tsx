@@ -1,7 +1,7 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, need, type Problem } from "../../api/client";
+import { listChanged, useOfAll } from "../../api/state";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { AuditRow } from "./AuditRow";
 import { Demo } from "./DemoOffer";
@@ -11,10 +11,9 @@ const NUMBERS = new Set(["rows", "versions", "findings"]);
 
 /** The audits, what was deleted just now, a new one, and the demo. */
 export function Home() {
-  const client = useQueryClient();
-  const audits = useQuery({ queryKey: ["audits"], queryFn: () => need(api.GET("/api/audits")) });
-  const flagged = useQuery({ queryKey: ["audits", "flagged"], queryFn: () => need(api.GET("/api/audits/flagged")) });
-  const deleted = useQuery({ queryKey: ["audits", "deleted"], queryFn: () => need(api.GET("/api/audits/deleted")) });
+  const audits = useOfAll("list", () => need(api.GET("/api/audits")));
+  const flagged = useOfAll("flagged", () => need(api.GET("/api/audits/flagged")));
+  const deleted = useOfAll("deleted", () => need(api.GET("/api/audits/deleted")));
   const [title, setTitle] = useState("");
   const [find, setFind] = useState("");
   const [archive, setArchive] = useState(false);
@@ -31,7 +30,7 @@ export function Home() {
   };
   const bringBack = async (id: string) => {
     await need(api.POST("/api/audits/{audit_id}/restore", { params: { path: { audit_id: id } } })).catch(setProblem);
-    client.invalidateQueries({ queryKey: ["audits"] });
+    listChanged();
   };
   const list = audits.data ?? [];
   const archived = list.filter((one) => one.archived).length;
@@ -80,7 +79,7 @@ export function Home() {
                   ))}
                 </tr>
               </thead>
-              <tbody>
+              <tbody aria-busy={audits.before || flagged.before} className="stale-fades">
                 {shown.map((audit) => (
                   <AuditRow key={audit.id} audit={audit} flagged={flagged.data?.[audit.id]} />
                 ))}

@@ -107,7 +107,6 @@ export function ModelPart(props: { audit: Audit; draft: Spec; set: Set; flush: (
                         params: { path: { audit_id: audit.id, model_id: model.id } },
                       })
                     }
-                    changed={[["audit", audit.id]]}
                     after={() => setContext({ model: null })}
                   >
                     delete

@@ -1,6 +1,7 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Audit, api, need, type Told } from "../../api/client";
+import { useAudits } from "../../api/state";
 import { useAuditContext } from "../../frame/context";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Select } from "../../ui/Select";
@@ -20,7 +21,7 @@ export function SettingsPart(props: {
   const { audit, flush, replace } = props;
   const { context } = useAuditContext();
   const [before, setBefore] = useState<string | null>(null);
-  const others = useQuery({ queryKey: ["audits"], queryFn: () => need(api.GET("/api/audits")) });
+  const others = useAudits();
   const address = { params: { path: { audit_id: audit.id } } };
   const take = useMutation<{ from: Source; unfit: string[] }, Told, Source>({
     mutationFn: async (from) => {

@@ -1,4 +1,3 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { type Audit, api, need, type Problem, type Spec } from "../../api/client";
 import { changedParts, partOf, underTag } from "../../api/parts";
@@ -18,7 +17,6 @@ function write(read: Audit, part: Edited, wanted: Spec): Promise<Audit> {
 
 /** The meaning of the columns while it is edited; every change is saved shortly after it is made. */
 export function useDraft(audit: Audit) {
-  const client = useQueryClient();
   const [draft, setDraft] = useState<Spec | null>(audit.spec ?? null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const [saving, setSaving] = useState(false);
@@ -47,10 +45,8 @@ export function useDraft(audit: Audit) {
     if (!wanted) return true;
     setSaving(true);
     try {
-      await client.cancelQueries({ queryKey: ["audit", audit.id] }); // its answer would be of before this
       for (const part of changedParts(read.current.spec ?? wanted, wanted, EDITED)) {
         read.current = await write(read.current, part, wanted);
-        client.setQueryData(["audit", audit.id], read.current);
       }
       if (pending.current === wanted) pending.current = null;
       setProblem(null);
@@ -60,10 +56,8 @@ export function useDraft(audit: Audit) {
       return false;
     } finally {
       setSaving(false);
-      // a file may have come in while this was being written: its news was called off above, or written over
-      client.invalidateQueries({ queryKey: ["audit", audit.id] });
     }
-  }, [audit.id, client]);
+  }, []);
 
   // one after the other: a save begun before the last was answered would not know the version that it made
   const line = useRef<Promise<boolean>>(Promise.resolve(true));
@@ -102,16 +96,12 @@ export function useDraft(audit: Audit) {
     [edit],
   );
   /** The audit as it was written by something else than this form. */
-  const replace = useCallback(
-    (written: Audit) => {
-      clearTimeout(timer.current);
-      pending.current = null;
-      read.current = written;
-      setDraft(written.spec ?? null);
-      setProblem(null);
-      client.setQueryData(["audit", written.id], written);
-    },
-    [client],
-  );
+  const replace = useCallback((written: Audit) => {
+    clearTimeout(timer.current);
+    pending.current = null;
+    read.current = written;
+    setDraft(written.spec ?? null);
+    setProblem(null);
+  }, []);
   return { draft, set, setColumn, flush, replace, problem, saving };
 }

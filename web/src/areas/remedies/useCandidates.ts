@@ -1,7 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useMutation } from "@tanstack/react-query";
 import { api, need, type Problem, type Schemas } from "../../api/client";
-import { ENDED, useTasks } from "../../api/tasks";
+import { useOfAudit } from "../../api/state";
+import { useTasks } from "../../api/tasks";
 import { useAuditContext } from "../../frame/context";
 
 export type View = Schemas["CandidatesView"];
@@ -25,28 +25,19 @@ export function useWanted(gap: boolean): Beside {
   };
 }
 
-/** The candidates of the audit in one metric; asked for again whenever one was trained. */
+/** The candidates of the audit in one metric. */
 export function useCandidates(wanted: Beside) {
-  const { audit } = useAuditContext();
-  const client = useQueryClient();
   const { tasks } = useTasks();
   const training = [...tasks.values()].filter((task) => task.kind === "train" || task.kind === "search");
-  const ended = training.filter((task) => ENDED.has(task.state)).length;
-  const found = useQuery<View, Problem>({
-    queryKey: ["candidates", audit.id, wanted],
-    queryFn: () =>
+  const found = useOfAudit<View>({
+    name: "candidates",
+    parts: ["meaning", "table", "versions", "rules"],
+    of: [wanted],
+    ask: (audit) =>
       need(
-        api.GET("/api/audits/{audit_id}/candidates", {
-          params: { path: { audit_id: audit.id }, query: { ...wanted } },
-        }),
+        api.GET("/api/audits/{audit_id}/candidates", { params: { path: { audit_id: audit }, query: { ...wanted } } }),
       ),
-    placeholderData: (before) => before,
   });
-  // biome-ignore lint/correctness/useExhaustiveDependencies: what is new is there once one more has ended
-  useEffect(() => {
-    client.invalidateQueries({ queryKey: ["candidates", audit.id] });
-    client.invalidateQueries({ queryKey: ["audit", audit.id] });
-  }, [ended]);
   return { found, training };
 }
 
@@ -70,7 +61,6 @@ export function useSearch() {
 
 export function useLook() {
   const { audit } = useAuditContext();
-  const client = useQueryClient();
   return useMutation<unknown, Problem, string>({
     mutationFn: (model) =>
       need(
@@ -78,6 +68,5 @@ export function useLook() {
           params: { path: { audit_id: audit.id, model_id: model } },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["candidates", audit.id] }),
   });
 }

@@ -1,13 +1,14 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { api, need, type Problem, type Schemas } from "../../api/client";
+import { useOfAudit } from "../../api/state";
 import { useAuditContext } from "../../frame/context";
 
 /** The audit's versions as a family, and what is written about them. */
 export function useFamilies() {
-  const { audit } = useAuditContext();
-  return useQuery<Schemas["FamiliesView"], Problem>({
-    queryKey: ["families", audit.id, audit.models.length],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/versions", { params: { path: { audit_id: audit.id } } })),
+  return useOfAudit<Schemas["FamiliesView"]>({
+    name: "families",
+    parts: ["versions"],
+    ask: (audit) => need(api.GET("/api/audits/{audit_id}/versions", { params: { path: { audit_id: audit } } })),
   });
 }
 
@@ -19,7 +20,6 @@ type Act =
 
 export function useFamilyActs() {
   const { audit } = useAuditContext();
-  const client = useQueryClient();
   return useMutation<unknown, Problem, Act>({
     mutationFn: (act) => {
       const path = { audit_id: audit.id, model_id: act.model };
@@ -47,20 +47,20 @@ export function useFamilyActs() {
           );
       }
     },
-    onSuccess: () => client.invalidateQueries({ queryKey: ["families", audit.id] }),
   });
 }
 
 export function useAgainst(model: string, other: string) {
-  const { audit } = useAuditContext();
-  return useQuery<Schemas["RecipeLine"][], Problem>({
-    queryKey: ["against", audit.id, model, other],
-    queryFn: () =>
+  return useOfAudit<Schemas["RecipeLine"][]>({
+    name: "against",
+    parts: ["versions"],
+    of: [model, other],
+    ask: (audit) =>
       need(
         api.GET("/api/audits/{audit_id}/versions/{model_id}/against/{other_id}", {
-          params: { path: { audit_id: audit.id, model_id: model, other_id: other } },
+          params: { path: { audit_id: audit, model_id: model, other_id: other } },
         }),
       ),
-    enabled: other !== "",
+    wanted: other !== "",
   });
 }

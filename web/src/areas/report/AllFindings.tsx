@@ -3,9 +3,9 @@ import { Link } from "react-router";
 import rules from "../../api/findings.json";
 import { AREAS } from "../../frame/areas";
 import { contextQuery, useAuditContext } from "../../frame/context";
-import { Flag } from "../../frame/Findings";
+import { Flag, OfBefore } from "../../frame/Findings";
 import { StandingFields } from "../../frame/Standing";
-import { type Finding, useFindings, useGathering, useHistory, useRemark } from "../../frame/useFindings";
+import { type Finding, measuredAgain, useFindings, useGathering, useHistory, useRemark } from "../../frame/useFindings";
 import { Controls } from "../../ui/Controls";
 import { plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -66,7 +66,7 @@ export function AllFindings() {
       {found.error && <ProblemNote problem={found.error as never} />}
       {found.data && <Head all={all} shown={shown.length} />}
       <DecidedBefore />
-      <ol className="mt-4">
+      <ol className="stale-fades mt-4" aria-busy={found.before}>
         {shown.map((one) => (
           <Line key={one.name} finding={one} />
         ))}
@@ -92,6 +92,7 @@ function Filter(props: {
 function Head({ all, shown }: { all: Finding[]; shown: number }) {
   const { audit, search } = useAuditContext();
   const open = all.filter((one) => one.standing.decision === "open");
+  const again = all.filter(measuredAgain).length;
   const parts = all.reduce((sum, one) => sum + one.parts.length, 0);
   const severe = SEVERITIES.map((severity) => `${open.filter((one) => one.severity === severity).length} ${severity}`);
   return (
@@ -114,6 +115,8 @@ function Head({ all, shown }: { all: Finding[]; shown: number }) {
           </>
         ) : (
           <>
+            {again > 0 &&
+              `${plural(again, "finding")} ${again === 1 ? "is" : "are"} of before a change, until ${again === 1 ? "it is" : "they are"} measured again. `}
             {parts > all.length && `Gathered from ${parts} flagged comparisons and contradictions.`}
             {shown < all.length && ` ${shown} of ${all.length} are shown.`}
           </>
@@ -140,6 +143,7 @@ function Line({ finding }: { finding: Finding }) {
         <Flag finding={finding} />
         {finding.statement}
       </p>
+      <OfBefore finding={finding} />
       <StandingFields finding={finding} wide />
       <p className="mt-1 flex flex-wrap gap-x-4 text-[12.5px] text-soft">
         <button type="button" className="act" aria-expanded={open} onClick={() => setOpen(!open)}>

@@ -1,7 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, need } from "../../api/client";
-import { useAuditContext } from "../../frame/context";
+import { useOfAudit } from "../../api/state";
 import { plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Select } from "../../ui/Select";
@@ -9,16 +8,16 @@ import { Select } from "../../ui/Select";
 const FEW = 12;
 
 function useChanges(report: number, since: number) {
-  const { audit } = useAuditContext();
-  return useQuery({
-    queryKey: ["changes", audit.id, report, since],
-    queryFn: () =>
+  return useOfAudit({
+    name: "changes",
+    parts: [], // written reports never change
+    of: [report, since],
+    ask: (audit) =>
       need(
         api.GET("/api/audits/{audit_id}/reports/{number}/changes", {
-          params: { path: { audit_id: audit.id, number: report }, query: { since } },
+          params: { path: { audit_id: audit, number: report }, query: { since } },
         }),
       ),
-    staleTime: Number.POSITIVE_INFINITY, // written reports never change
   });
 }
 

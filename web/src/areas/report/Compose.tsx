@@ -26,11 +26,17 @@ export function Compose() {
       if (!(await flush())) throw new Error("not saved");
       return need(
         api.POST("/api/audits/{audit_id}/reports", {
-          params: { path: { audit_id: audit.id } },
+          params: {
+            path: { audit_id: audit.id },
+            // what is written is what is shown
+            query: { shown: page.data?.made_of ?? "", reader, draft: composed.number() },
+          },
           body: context as never,
         }),
       );
     },
+    // what has changed is shown before it is written
+    onError: () => void page.refetch(),
   });
   const task = useTask(write.data);
   const busy = task && (task.state === "queued" || task.state === "running");
@@ -104,7 +110,13 @@ export function Compose() {
           <button type="button" className="act" disabled={!composed.steps.forth} onClick={redo}>
             Redo
           </button>
-          <button type="button" className="solid" disabled={busy || write.isPending} onClick={() => write.mutate()}>
+          <button
+            type="button"
+            className="solid"
+            disabled={busy || write.isPending || !page.data?.made_of}
+            title={page.data?.made_of ? undefined : "The page is being made; what is written is what it shows"}
+            onClick={() => write.mutate()}
+          >
             Write the report
           </button>
         </span>

@@ -10,7 +10,7 @@ const MOST = 3;
 const ORDER = ["larger", "cannot be told", "same", "smaller", "gone"];
 const CALLED: Record<string, string> = { same: "the same", "cannot be told": "cannot be told" };
 
-/** What was decided on another model version or table: measured again here, until somebody has looked at it. */
+/** What was decided on another model version or table, or under another meaning or decision rule: measured again here, until somebody has looked at it. */
 export function DecidedBefore() {
   const found = useDecidedBefore();
   const [all, setAll] = useState(false);
@@ -58,6 +58,8 @@ function Line({ one }: { one: Before }) {
   const on = [
     one.other_model && (one.model ? `on ${one.model}` : "on a version that is deleted"),
     one.other_table && "on another table",
+    one.why === "the meaning of the columns" && "under another meaning of the columns",
+    one.why === "the decision rule" && "under another decision rule",
   ].filter(Boolean);
   const write = (standing: Before["standing"]) =>
     decide.mutate({ finding: one.finding, read: one.number, evidence: one.evidence, standing });

@@ -1,6 +1,6 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { api, need, type Problem } from "../../api/client";
+import { useOfAudit } from "../../api/state";
 import { useTask } from "../../api/tasks";
 import { useAuditContext } from "../../frame/context";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -10,23 +10,23 @@ import type { ReaderName, ReportDocument } from "./useDocument";
 
 /** A reader's page as it would be written now. */
 export function usePage(reader: ReaderName, document: ReportDocument | null, flush: () => Promise<boolean>) {
-  const { audit, context } = useAuditContext();
-  return useQuery({
+  const { context } = useAuditContext();
+  return useOfAudit({
+    name: "preview",
     // figures do not hang on arrangement and texts: the page is made anew for what they hang on
-    queryKey: ["preview", audit.id, reader, context, document?.smallest],
-    queryFn: async () => {
+    parts: ["audit", "meaning", "table", "versions", "rules", "decisions", "dossier", "draft", "checked"],
+    of: [reader, context, document?.smallest],
+    ask: async (audit) => {
       await flush(); // what the page hangs on is written first
       return need(
         api.POST("/api/audits/{audit_id}/draft/preview", {
-          params: { path: { audit_id: audit.id }, query: { reader } },
+          params: { path: { audit_id: audit }, query: { reader } },
           body: context as never,
         }),
       );
     },
-    enabled: document !== null,
-    placeholderData: keepPreviousData,
-    staleTime: 0,
-    refetchOnMount: "always",
+    wanted: document !== null,
+    fresh: true,
   });
 }
 

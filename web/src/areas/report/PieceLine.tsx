@@ -102,7 +102,6 @@ export function PieceLine(props: {
             <p className="mb-1 text-[12.5px] text-soft">Only you know {section.asks}.</p>
           )}
           <TextField
-            audit={props.audit}
             reader={props.reader}
             label={`Text of ${heading}`}
             value={piece.text}

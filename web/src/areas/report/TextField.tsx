@@ -1,33 +1,33 @@
-import { useQuery } from "@tanstack/react-query";
 import { useId, useRef, useState } from "react";
 import { api, need } from "../../api/client";
+import { useOfAudit } from "../../api/state";
 import type { ReaderName } from "./useDocument";
 
 const TYPED = /@([^@{}\n]{0,80})$/;
 
 /** A text in Markdown; after an @ any computed number is offered, and stands there by its name. */
 export function TextField(props: {
-  audit: string;
   reader: ReaderName;
   label: string;
   value: string;
   onChange: (text: string) => void;
 }) {
-  const { audit, value, onChange } = props;
+  const { value, onChange } = props;
   const field = useRef<HTMLTextAreaElement>(null);
   const [asked, setAsked] = useState<string | null>(null);
   const [at, setAt] = useState(0);
   const id = useId();
-  const found = useQuery({
-    queryKey: ["numbers", audit, props.reader, asked],
-    queryFn: () =>
+  const found = useOfAudit({
+    name: "numbers",
+    of: [props.reader, asked],
+    ask: (audit) =>
       need(
         api.GET("/api/audits/{audit_id}/draft/numbers", {
           params: { path: { audit_id: audit }, query: { reader: props.reader, find: asked ?? "" } },
         }),
       ),
-    enabled: asked !== null,
-    placeholderData: (before) => before,
+    wanted: asked !== null,
+    fresh: true, // the page whose numbers they are may have been made since
   });
   const offered = asked === null ? [] : (found.data ?? []);
   const place = Math.min(at, offered.length - 1);

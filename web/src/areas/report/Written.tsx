@@ -1,6 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { api, need, type Problem } from "../../api/client";
+import { useOfAudit } from "../../api/state";
 import { useTask } from "../../api/tasks";
 import { useAuditContext } from "../../frame/context";
 import { plural } from "../../ui/numbers";
@@ -28,10 +29,10 @@ const FORMS: [string, string][] = [
 const when = (time: string) => new Date(time).toLocaleString("en-GB", { dateStyle: "long", timeStyle: "short" });
 
 function useReports() {
-  const { audit } = useAuditContext();
-  return useQuery({
-    queryKey: ["reports", audit.id],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/reports", { params: { path: { audit_id: audit.id } } })),
+  return useOfAudit({
+    name: "reports",
+    parts: ["reports"],
+    ask: (audit) => need(api.GET("/api/audits/{audit_id}/reports", { params: { path: { audit_id: audit } } })),
   });
 }
 
@@ -203,7 +204,6 @@ function Forms({ report }: { report: Report }) {
 
 function Sign({ report, onDone }: { report: Report; onDone: () => void }) {
   const { audit } = useAuditContext();
-  const client = useQueryClient();
   const [given, setGiven] = useState({ name: "", role: "", note: "" });
   const sign = useMutation({
     mutationFn: () =>
@@ -213,10 +213,7 @@ function Sign({ report, onDone }: { report: Report; onDone: () => void }) {
           body: given,
         }),
       ),
-    onSuccess: () => {
-      client.invalidateQueries({ queryKey: ["reports", audit.id] });
-      onDone();
-    },
+    onSuccess: onDone,
   });
   const field = (name: "name" | "role" | "note", label: string) => (
     <label className="block text-soft">

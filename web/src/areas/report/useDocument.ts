@@ -1,6 +1,6 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { api, need, type Problem, type Schemas } from "../../api/client";
+import { useOfAudit } from "../../api/state";
 import { together } from "./together";
 
 export type Draft = Schemas["DraftView"];
@@ -17,7 +17,6 @@ const MOST_LEFT_BEHIND = 60_000;
 
 /** The document that the next report is written from, while it is arranged: written shortly after every change. */
 export function useDocument(audit: string) {
-  const client = useQueryClient();
   const [document, setDocument] = useState<ReportDocument | null>(null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const [saved, setSaved] = useState<"saved" | "saving" | "waiting">("saved");
@@ -31,9 +30,10 @@ export function useDocument(audit: string) {
     where: "",
   });
   const [steps, setSteps] = useState({ back: 0, forth: 0 });
-  const draft = useQuery({
-    queryKey: ["draft", audit],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}/draft", { params: { path: { audit_id: audit } } })),
+  const draft = useOfAudit({
+    name: "draft",
+    parts: ["draft", "audit"],
+    ask: (id) => need(api.GET("/api/audits/{audit_id}/draft", { params: { path: { audit_id: id } } })),
   });
 
   const show = useCallback((next: ReportDocument) => {
@@ -43,10 +43,10 @@ export function useDocument(audit: string) {
 
   // what the server tells is what is shown, as long as nothing of one's own is on its way there
   useEffect(() => {
-    if (!draft.data || (read.current && now.current !== read.current.document)) return;
+    if (!draft.data || draft.before || (read.current && now.current !== read.current.document)) return;
     read.current = { number: draft.data.number, document: draft.data.document };
     show(draft.data.document);
-  }, [draft.data, show]);
+  }, [draft.data, draft.before, show]);
 
   const send = useCallback(
     async (left: boolean) => {
@@ -67,8 +67,6 @@ export function useDocument(audit: string) {
         show(typed === wanted ? answer.document : together(wanted, typed, answer.document));
         setJoined((was) => was || answer.together);
         setProblem(null);
-        client.setQueryData(["draft", audit], answer);
-        client.invalidateQueries({ queryKey: ["preview", audit] }); // what is missing hangs on what is written
         setSaved(now.current === read.current.document ? "saved" : "waiting");
         return true;
       } catch (error) {
@@ -77,7 +75,7 @@ export function useDocument(audit: string) {
         return false;
       }
     },
-    [audit, client, show],
+    [audit, show],
   );
 
   const timer = useRef<ReturnType<typeof setTimeout> | undefined>(undefined);
@@ -148,6 +146,8 @@ export function useDocument(audit: string) {
     redo,
     steps,
     flush,
+    /** The number of the document that is shown, as it was last written. */
+    number: () => read.current?.number ?? 0,
     saved,
     joined,
     problem: problem ?? (draft.error as Problem | null),

@@ -1,6 +1,7 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, need, type Problem, type Schemas } from "../../api/client";
+import { useOfAudit } from "../../api/state";
 import { useAuditContext } from "../../frame/context";
 import { worded } from "../../ui/Choose";
 import { heldAt } from "../../ui/held";
@@ -76,14 +77,11 @@ function PolicyForm({ onDone }: { onDone: () => void }) {
   const [author, setAuthor] = useState("");
   const [reason, setReason] = useState("");
   const save = useSavePolicy(read);
-  const versions = useQuery({
-    queryKey: ["policies", audit.id],
-    queryFn: () =>
-      need(
-        api.GET("/api/audits/{audit_id}/meaning/{part}", {
-          params: { path: { audit_id: audit.id, part: "policy" } },
-        }),
-      ),
+  const versions = useOfAudit({
+    name: "policies",
+    parts: ["meaning"],
+    ask: (id) =>
+      need(api.GET("/api/audits/{audit_id}/meaning/{part}", { params: { path: { audit_id: id, part: "policy" } } })),
   }).data;
   const guide = useMutation<Schemas["Proposal"][], Problem, Answers>({
     mutationFn: (body) =>

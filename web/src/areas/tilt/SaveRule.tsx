@@ -1,6 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, need, type Schemas } from "../../api/client";
+import { useOfAudit } from "../../api/state";
 import { useAuditContext } from "../../frame/context";
 import { heldAt } from "../../ui/held";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -9,18 +9,20 @@ import { cut, type Result } from "./Thresholds";
 
 /** Keeps what is set as the decision rule of the model version. */
 export function SaveRule(props: { result: Result; thresholds: number[]; together: boolean; groups: string[] }) {
-  const { audit, model } = useAuditContext();
+  const { model } = useAuditContext();
   const { result, thresholds, together, groups } = props;
   const save = useSaveRule();
-  const rules = useQuery({
-    queryKey: ["rules", audit.id, model?.id],
-    enabled: Boolean(model),
-    queryFn: () =>
+  const rules = useOfAudit({
+    name: "rules",
+    parts: ["rules"],
+    of: [model?.id],
+    ask: (audit) =>
       need(
         api.GET("/api/audits/{audit_id}/models/{model_id}/rules", {
-          params: { path: { audit_id: audit.id, model_id: model?.id ?? "" } },
+          params: { path: { audit_id: audit, model_id: model?.id ?? "" } },
         }),
       ),
+    wanted: Boolean(model),
   }).data;
   const newest = rules ? (rules[0]?.number ?? 0) : null;
   const [author, setAuthor] = useState("");

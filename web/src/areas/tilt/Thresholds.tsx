@@ -1,4 +1,4 @@
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
@@ -29,7 +29,7 @@ export const cut = (threshold: number) => (threshold > 1 ? "above every score" :
 /** Thresholds moved by hand and solved for, with what each costs and whom it moves. */
 export function Thresholds() {
   const { audit, search, set } = useAuditContext();
-  const attribute = audit.groupings.find((one) => one === search.get("attribute")) ?? "";
+  const attribute = search.get("attribute") ?? ""; // one that is not there is refused by name
   const wanted = settingsOf("thresholds", search);
   const costs = { fp: wanted.false_positive ?? 1, fn: wanted.false_negative ?? 1 };
   const gap = wanted.gap ?? "selection rate";
@@ -90,6 +90,17 @@ function Board({ result }: { result: Result }) {
     () => typed(search.get("th"), groups) ?? thresholdsOf(result.current.rule, groups),
   );
   const [together, setTogether] = useState(() => new Set(thresholds).size === 1);
+  // where nobody has moved anything here, another rule that comes into force is what is set
+  const force = thresholdsOf(result.current.rule, groups);
+  const was = useRef(force);
+  useEffect(() => {
+    if (was.current.join() === force.join()) return;
+    if (thresholds.join() === was.current.join()) {
+      setThresholds(force);
+      setTogether(new Set(force).size === 1);
+    }
+    was.current = force;
+  }, [force, thresholds]);
   const now = useMemo(() => weighingOf(counts, result, thresholds), [counts, result, thresholds]);
   // the address follows once the hand rests, so that moving stays quick
   // biome-ignore lint/correctness/useExhaustiveDependencies: only when thresholds change

@@ -7,8 +7,8 @@ const OTHERS = "all others";
 
 /** Which group, beside which: in the address, as settings, and as three choices. */
 export function useTwoSides() {
-  const { audit, search, set } = useAuditContext();
-  const attribute = audit.groupings.find((one) => one === search.get("attribute")) ?? "";
+  const { search, set } = useAuditContext();
+  const attribute = search.get("attribute") ?? ""; // one that is not there is refused by name
   const { group, ...wanted } = settingsOf("one_group", search);
   const settings = { ...wanted, attribute, ...(attribute && group ? { group } : {}) };
   return { settings, set };

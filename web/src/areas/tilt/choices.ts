@@ -1,27 +1,13 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { type Audit, api, need, type Problem, type Schemas } from "../../api/client";
 import { underTag } from "../../api/parts";
 import { type Segment, useAuditContext } from "../../frame/context";
 
-/** After a choice that changes what is read: the audit and everything read in it are asked for again. */
-function useChanged() {
-  const { audit } = useAuditContext();
-  const client = useQueryClient();
-  return async () => {
-    await client.invalidateQueries({ queryKey: ["audit", audit.id] });
-    for (const key of ["reading", "policies", "rules", "glance", "findings"]) {
-      client.invalidateQueries({ queryKey: [key, audit.id] });
-    }
-  };
-}
-
 export function useSavePolicy(read: string | undefined) {
   const { audit } = useAuditContext();
-  const changed = useChanged();
   return useMutation<unknown, Problem, Schemas["NewLimits"]>({
     mutationFn: (body) =>
       need(api.PUT("/api/audits/{audit_id}/meaning/policy", { params: underTag(audit, "policy", read), body })),
-    onSuccess: changed,
   });
 }
 
@@ -40,7 +26,6 @@ const compared = (audit: Audit): Compared => ({
 
 export function useSaveCompared() {
   const { audit } = useAuditContext();
-  const changed = useChanged();
   return useMutation<unknown, Problem, Partial<Compared>>({
     mutationFn: (changes) =>
       need(
@@ -49,13 +34,11 @@ export function useSaveCompared() {
           body: { ...compared(audit), ...changes, author: "", reason: "" } as unknown as Schemas["NewComparisons"],
         }),
       ),
-    onSuccess: changed,
   });
 }
 
 export function useSaveRule() {
   const { audit, model } = useAuditContext();
-  const changed = useChanged();
   return useMutation<unknown, Problem, Schemas["NewRule"]>({
     mutationFn: (body) =>
       need(
@@ -64,6 +47,5 @@ export function useSaveRule() {
           body,
         }),
       ),
-    onSuccess: changed,
   });
 }

@@ -1,0 +1,102 @@
+"""The one state of an audit: a tag for each part of what its readings, lists and counts depend on, and one for all.
+
+A tag is made of the records themselves: of which there are, and of the transaction that wrote each last (PostgreSQL's
+``xmin``). Whoever writes, by whatever way, changes it; nobody has to remember to.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Any
+from uuid import UUID
+
+from zerotilt.core import words
+from zerotilt.store.database import database
+from zerotilt.store.records import Audit, DecisionRule, MeaningVersion, ModelVersion
+
+
+class ChangedMeanwhile(Exception):
+    """What is written over is not what the writer had read; said in words."""
+
+
+PARTS = (
+    "meaning", "table", "versions", "rules", "decisions", "dossier", "draft", "reports", "audit", "checked", "found",
+)  # fmt: skip
+"""Parts of an audit's state, as ``audit_state`` of the database tells them."""
+LISTED = ("audit", "table", "versions", "reports", "decisions", "found", "rules", "meaning", "checked")
+"""What the list of all audits shows something of."""
+CALLED = {
+    "schema": "what the columns are",
+    "problem": "what is predicted and decided",
+    "comparisons": "what is compared",
+    "policy": "the flag policy",
+    "wording": "the wording",
+    "expectations": "what is expected of the features",
+    "changeable": "what could be another value in a case",
+}
+"""Parts of the meaning, within a sentence."""
+LENGTH = 12
+
+
+def tags(audit: Audit | str | UUID) -> dict[str, str]:
+    """The tag of each part of an audit's state, as it is in this moment."""
+    name = audit.id if isinstance(audit, Audit) else audit
+    return _read("select audit_state(%s)", str(name))
+
+
+_CALLED = {
+    "table": "the table was replaced",
+    "versions": "model versions were added, deleted, noted on or chosen",
+    "decisions": "findings were decided or raised",
+    "dossier": "kept figures or notes on them were changed",
+    "draft": "the document was written",
+    "audit": "the audit was renamed, or Intake begun again",
+    "checked": "Intake was finished",
+    "reports": "a report was written or signed",
+    "found": "findings were measured",
+}
+
+
+def said(audit: Audit, changed: list[str]) -> str:
+    """What was changed meanwhile, and by whom, in a sentence."""
+    return f"Meanwhile {words.listing([_said(audit, part) for part in changed])}."
+
+
+def _said(audit: Audit, part: str) -> str:
+    last: Any = None
+    if part == "meaning":
+        last = audit.meanings.order_by(MeaningVersion.created.desc()).first()
+        what = f"{CALLED[last.part]} was changed" if last else "the meaning was changed"
+    elif part == "rules":
+        last = (
+            DecisionRule.select()
+            .join(ModelVersion)
+            .where(ModelVersion.audit == audit)
+            .order_by(DecisionRule.created.desc())
+            .first()
+        )
+        what = "a decision rule was put in force"
+    else:
+        what = _CALLED[part]
+    return f"{what} by {last.author}" if last is not None and last.author else what
+
+
+def of_all() -> str:
+    """One tag for all that the list of audits shows."""
+    found = _read("select audits_state()")
+    return together({name: found[name] for name in LISTED})
+
+
+def together(parts: dict[str, str]) -> str:
+    """One tag of several."""
+    return hashlib.sha256(repr(sorted(parts.items())).encode()).hexdigest()[:LENGTH]
+
+
+def basis(parts: dict[str, str]) -> str:
+    """One tag of what readings are read on: all but what was found by them, which they add to themselves."""
+    return together({name: tag for name, tag in parts.items() if name != "found"})
+
+
+def _read(question: str, *given: str) -> dict[str, str]:
+    (found,) = database.execute_sql(question, given).fetchone()
+    return {part: (found[part] or "0")[:LENGTH] for part in PARTS}
