@@ -1,6 +1,7 @@
 """Layers import downwards only, and the core knows no web, no database, no file."""
 
 import ast
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -75,3 +76,22 @@ def test_what_opens_a_file_is_recognised(text):
 def test_lock_files_hold_no_registry_address():
     assert "://" not in (PROJECT / "requirements.lock").read_text()
     assert '"resolved"' not in (PROJECT / "web/package-lock.json").read_text()
+
+
+ASKED_BY_TAGS = {
+    "api/state.ts", "api/useReading.ts",  # keep answers under the tags of what they depend on
+    "api/tasks.tsx",  # asks again for what a task has computed
+    "frame/Frame.tsx",  # the audit itself, which holds the tags
+    "frame/Sheet.tsx",  # notes of methods, and arrays of evidence named by its key: neither ever changes
+}  # fmt: skip
+ASKING = re.compile(
+    r"\b(useQuery|useQueries|useInfiniteQuery|useSuspenseQuery|invalidateQueries|setQueryData|prefetchQuery)\b"
+)
+
+
+def test_questions_of_a_page_are_kept_under_the_tags_of_what_they_depend_on():
+    """Who asks in another way could show what is of before; who calls an answer old by hand could forget one."""
+    pages = PROJECT / "web/src"
+    files = [path for ending in ("ts", "tsx") for path in pages.rglob(f"*.{ending}")]
+    asking = {str(path.relative_to(pages)) for path in files if ASKING.search(path.read_text())}
+    assert asking == ASKED_BY_TAGS

@@ -248,9 +248,15 @@ def test_every_answer_says_in_which_state_it_was_read(client, own):
     ]
     told = {answer.headers["audit-state"] for answer in asked[1:]}
     assert len({one.split(" ")[0] for one in told}) == 1
-    assert asked[0].headers["audit-state"].split(" ") == [audit["basis"], audit["basis"], audit["state"]]
+    first = asked[0].headers["audit-state"].split(" ")
+    assert first[:3] == [audit["basis"], audit["basis"], audit["state"]]
+    parts = dict(one.split("=") for one in first[3].split(";"))
+    assert {name: audit["tags"][name] for name in parts} == parts and "found" in parts
     before = view(client, own)
-    assert client.get(f"{own}/state").json() == {"state": before["state"]}
+    now = client.get(f"{own}/state").json()
+    assert (now["state"], now["basis"]) == (before["state"], before["basis"]) and now["tags"].items() <= before[
+        "tags"
+    ].items()
     for _ in range(2):  # to look changes nothing
         assert view(client, own)["state"] == before["state"]
 

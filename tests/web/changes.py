@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import itertools
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -244,10 +244,10 @@ CHANGES: dict[str, Change] = {
 """In an order in which each can be made."""
 
 BUSY = """() => document.querySelector('[aria-busy="true"], [data-behind], [data-before]') !== null
-    || [...document.querySelectorAll('[data-testid=under-way]')].some((one) => one.innerText.trim() !== '')
-    || /Reading …|Opening the audit|being made|being measured again|Still being measured/.test(document.body.innerText)
+    || [...document.querySelectorAll('[data-testid=under-way]')].some((one) => one.textContent.trim() !== '')
+    || /Reading …|Opening the audit|being made|being measured again|Still being measured/.test(document.body.textContent)
     || document.querySelector('main') === null || document.querySelector('.late, [role=status][aria-label]') !== null
-    || document.querySelector('main').innerText.trim() === ''"""
+    || document.querySelector('main').textContent.trim() === ''"""
 SAID = """() => {
     const page = document.querySelector('[data-testid=page]')?.contentDocument?.body.innerText ?? '';
     const values = [...document.querySelectorAll('input, textarea, select')].map((one) => one.value).join('|');
@@ -259,13 +259,13 @@ SETTLED = f"""async ([seconds, calm]) => {{
     let [last, same] = ['', 0];
     // so many looks that agree: a page that stands still because the machine is busy is not one that is done
     while (same < calm) {{
-        const now = busy() ? '' : JSON.stringify(said());
+        const now = busy() ? '' : document.body.textContent;  // what is read off without setting the page
         same = now !== '' && now === last ? same + 1 : 0;
         last = now;
         if (performance.now() > until) return null;
-        await new Promise((done) => setTimeout(done, 50));
+        await new Promise((done) => setTimeout(done, 120));
     }}
-    return JSON.parse(last);
+    return said();
 }}"""
 REGIONS = ("header", "rail", "sheet", "dossier", "fields", "page")
 
@@ -275,11 +275,16 @@ def busy(page: Page) -> bool:
     return bool(page.evaluate(BUSY))
 
 
-def settled(page: Page, seconds: float = 60, calm: int = 7) -> dict[str, str]:
-    """What a page says once it says the same for a moment, and nothing of it is being read; ``calm``: looks that agree."""
-    told = page.evaluate(SETTLED, [seconds, calm])
-    assert told, f"still being read: {page.url}\n{page.inner_text('body')[:1500]}"
-    return plain(told)
+def settled(pages: Sequence[Page], seconds: float = 60, calm: int = 4) -> list[dict[str, str]]:
+    """What pages say once each says the same for a moment, and nothing of it is being read; ``calm``: looks that agree."""
+    for page in pages:  # all at the same time
+        page.evaluate(f"(given) => {{ window.settling = ({SETTLED})(given) }}", [seconds, calm])
+    told = []
+    for page in pages:
+        said = page.evaluate("() => window.settling")
+        assert said, f"still being read: {page.url}\n{page.inner_text('body')[:1500]}"
+        told.append(plain(said))
+    return told
 
 
 def shown(page: Page) -> dict[str, str]:
@@ -295,6 +300,34 @@ def plain(told: list[str]) -> dict[str, str]:
             text = text.replace(word, "")
         clean.append("\n".join(line.strip() for line in text.splitlines() if line.strip() and "running" not in line))
     return dict(zip(REGIONS, clean, strict=True))
+
+
+def tried(world: World, change: str, tabs: Sequence[Page], places: Sequence[str]) -> dict[str, str]:
+    """One change under open places; what is wrong, by place: of before and not marked, or other than a fresh page says."""
+    before = settled(tabs)
+    CHANGES[change](world)
+    tabs[0].wait_for_timeout(LEARNT)
+    early = [(busy(tab), shown(tab)) for tab in tabs]
+    after = settled(tabs)
+    for tab in tabs:
+        tab.reload(wait_until="commit")
+    wrong = {}
+    for place, was, (marked, seen), now, fresh in zip(places, before, early, after, settled(tabs), strict=True):
+        if left := differs(now, fresh):
+            wrong[place] = str(left)
+        elif not marked and differs(seen, now) and not differs(seen, was):
+            wrong[place] = f"of before without a mark: {differs(seen, now)}"
+    return wrong
+
+
+def opened(world: World, tabs: Sequence[Page], places: Sequence[str]) -> None:
+    """Each place in a tab of its own."""
+    for tab, place in zip(tabs, places, strict=True):
+        tab.goto(f"/audits/{world.audit}/{place}" if place else "/")
+
+
+LEARNT = 700
+"""Milliseconds in which a page hears of what another hand did."""
 
 
 def differs(one: dict[str, str], other: dict[str, str]) -> dict[str, tuple[str, str]]:

@@ -25,7 +25,8 @@ from zerotilt.tasks.queue import Queue
 
 PATIENCE = 3.0
 STATE = "Audit-State"
-"""The header that says what an answer was read on, what that is when it ends, and the whole state that it leaves."""
+"""The header that says what an answer was read on, what that is when it ends, and the whole state that it leaves, part by
+part, too."""
 SEEN = "Audit-Seen"
 """The header by which a write says which state of each part of the audit its writer saw."""
 
@@ -83,7 +84,7 @@ def connected(handler: Callable) -> Callable:
                 # what was asked in several steps was read in the state of the first
                 first = said.headers.get(STATE, before).partition(" ")[0]
                 now = state.tags(audit)
-                said.headers[STATE] = f"{first} {state.basis(now)} {state.together(now)}"
+                said.headers[STATE] = f"{first} {state.basis(now)} {state.together(now)} {state.written(now)}"
             return found
 
     def keyword(name: str, annotation: object) -> inspect.Parameter:
@@ -117,8 +118,7 @@ class Saw:
 
 
 def _saw(seen: Annotated[str, Header(alias=SEEN, max_length=2_000)] = "") -> Saw:
-    pairs = (one.partition("=") for one in seen.split(";") if "=" in one)
-    return Saw({name.strip(): tag.strip() for name, _, tag in pairs})
+    return Saw(state.parted(seen))
 
 
 Seeing = Annotated[Saw, Depends(_saw)]

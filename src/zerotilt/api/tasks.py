@@ -109,14 +109,14 @@ async def events(audit_id: str, who: Who) -> EventSourceResponse:
 
     async def changes() -> AsyncIterator[dict[str, str]]:
         seen: dict[str, str] = {}
-        standing = ""
+        standing: dict[str, str] = {}
         while True:
             try:
                 found, now = await asyncio.to_thread(
                     lambda: patiently(
                         lambda: (
                             [TaskView.of(task) for task in _recent(wanted)],
-                            state.together(state.tags(wanted)),
+                            state.tags(wanted),
                         ),
                         PATIENCE,
                     )
@@ -126,7 +126,7 @@ async def events(audit_id: str, who: Who) -> EventSourceResponse:
                 continue
             if now != standing:
                 standing = now
-                yield {"event": "state", "data": json.dumps({"state": now})}
+                yield {"event": "state", "data": StateView.of(now).model_dump_json()}
             for view in found:
                 text = view.model_dump_json()
                 if seen.get(view.id) != text:
@@ -143,13 +143,19 @@ async def events(audit_id: str, who: Who) -> EventSourceResponse:
 
 class StateView(BaseModel):
     state: str = Field(description="Another one when anything has changed")
+    basis: str = Field(default="", description="The same without the findings that were measured")
+    tags: dict[str, str] = Field(default={}, description="The same part by part, of records")
+
+    @classmethod
+    def of(cls, tags: dict[str, str]) -> StateView:
+        return cls(state=state.together(tags), basis=state.basis(tags), tags=tags)
 
 
 @router.get("/audits/{audit_id}/state")
 @connected
 def state_of(audit: Audit) -> StateView:
     """The state of an audit: what was read under another one may be told otherwise by now."""
-    return StateView(state=state.together(state.tags(audit)))
+    return StateView.of(state.tags(audit))
 
 
 @router.get("/state")

@@ -97,6 +97,17 @@ def basis(parts: dict[str, str]) -> str:
     return together({name: tag for name, tag in parts.items() if name != "found"})
 
 
+def written(parts: dict[str, str]) -> str:
+    """Tags in one line: "meaning=ab12;table=cd34"."""
+    return ";".join(f"{part}={tag}" for part, tag in parts.items())
+
+
+def parted(line: str) -> dict[str, str]:
+    """Tags of such a line."""
+    pairs = (one.partition("=") for one in line.split(";") if "=" in one)
+    return {name.strip(): tag.strip() for name, _, tag in pairs}
+
+
 def _read(question: str, *given: str) -> dict[str, str]:
     (found,) = database.execute_sql(question, given).fetchone()
     return {part: (found[part] or "0")[:LENGTH] for part in PARTS}

@@ -41,7 +41,7 @@ export const api = createClient<paths>({ baseUrl: "" });
 
 /** Who is told of answers: of an audit's state, of an audit itself; and who says what a writer had before them. */
 interface Follower {
-  state: (url: string, method: string, after: string) => void;
+  state: (url: string, method: string, after: StateTold | null) => void;
   audit: (found: Audit) => void;
   seen: (url: string) => string | undefined;
 }
@@ -54,7 +54,22 @@ export function onAnswer(found: Follower): void {
 /** Headers of an answer and of a write. */
 const [STATE, SEEN] = ["Audit-State", "Audit-Seen"];
 /** Of each answer what it was read on, what that was when it ended, and the whole state then. */
-const READ = new WeakMap<object, { before: string; after: string; state: string }>();
+const READ = new WeakMap<object, { before: string; after: StateTold }>();
+
+/** The state of an audit, as an answer or the event stream tells it: the whole, what readings are read on, and part by part. */
+export interface StateTold {
+  state: string;
+  basis: string;
+  tags: Record<string, string>;
+}
+
+/** The state that an answer left. */
+export function stateTold(response: Response): StateTold | null {
+  const [, basis, state, parts] = (response.headers.get(STATE) ?? "").split(" ");
+  if (!basis || !state) return null;
+  const pairs = (parts ?? "").split(";").map((one) => one.split("=") as [string, string]);
+  return { basis, state, tags: Object.fromEntries(pairs.filter((pair) => pair.length === 2)) };
+}
 
 export const stateRead = (answer: unknown) => READ.get(answer as object);
 
@@ -66,8 +81,8 @@ api.use({
   },
   onResponse: ({ request, response }) => {
     // without a word of it, a write may have changed anything
-    const state = response.headers.get(STATE)?.split(" ")[2] ?? "";
-    if (state || request.method !== "GET") follower?.state(request.url, request.method, state);
+    const told = stateTold(response);
+    if (told || request.method !== "GET") follower?.state(request.url, request.method, told);
     return undefined;
   },
 });
@@ -81,9 +96,8 @@ export async function need<T>(answer: Promise<{ data?: T; error?: unknown; respo
     throw asProblem(0, null);
   }
   const { response } = found;
-  const [before, after, state] = (response.headers.get(STATE) ?? "").split(" ");
-  if (before && after && state && typeof found.data === "object" && found.data !== null)
-    READ.set(found.data, { before, after, state });
+  const [before, after] = [response.headers.get(STATE)?.split(" ")[0], stateTold(response)];
+  if (before && after && typeof found.data === "object" && found.data !== null) READ.set(found.data, { before, after });
   if (found.error !== undefined || !response.ok) throw asProblem(response.status, found.error);
   if (isAudit(found.data)) follower?.audit(found.data);
   return found.data as T;

@@ -1,11 +1,11 @@
-import { api, type Task } from "./client";
+import { api, type StateTold, stateTold, type Task } from "./client";
 
 /** What is told of an audit: a task that has changed, that it is listened to from now on, that it cannot be, or its state. */
 export type Told =
   | { what: "task"; task: Task }
   | { what: "open" }
   | { what: "trouble"; text: string }
-  | { what: "state"; state: string };
+  | { what: "state"; told: StateTold };
 
 /**
  * Hear of an audit's work until told to stop. A browser keeps few connections to one server, and a page that listens has
@@ -35,9 +35,9 @@ export function followed(audit: string, hear: (told: Told) => void): () => void 
 }
 
 /** Tell the other pages of an audit in which state it is. */
-export function tellOfState(audit: string, state: string): void {
+export function tellOfState(audit: string, told: StateTold): void {
   const others = new BroadcastChannel(`work of ${audit}`);
-  others.postMessage({ what: "state", state } satisfies Told);
+  others.postMessage({ what: "state", told } satisfies Told);
   others.close();
 }
 
@@ -47,8 +47,8 @@ async function catchUp(audit: string, hear: (told: Told) => void): Promise<void>
     .GET("/api/audits/{audit_id}/tasks", { params: { path: { audit_id: audit } } })
     .catch(() => null);
   for (const task of found?.data ?? []) hear({ what: "task", task });
-  const state = found?.response.headers.get("Audit-State")?.split(" ")[2];
-  if (state) hear({ what: "state", state });
+  const told = found && stateTold(found.response);
+  if (told) hear({ what: "state", told });
 }
 
 /** Do something as long as it is this page's turn: it comes when no other page has it, and ends when it is left. */
@@ -78,7 +78,7 @@ function listening(audit: string, tell: (told: Told) => void): () => void {
   source.onopen = () => tell({ what: "open" });
   source.onerror = () => tell({ what: "trouble", text: "The connection to the server is lost; trying again." });
   source.addEventListener("trouble", (event) => tell({ what: "trouble", text: (event as MessageEvent).data }));
-  source.addEventListener("state", (event) => tell({ what: "state", ...JSON.parse((event as MessageEvent).data) }));
+  source.addEventListener("state", (event) => tell({ what: "state", told: JSON.parse((event as MessageEvent).data) }));
   source.addEventListener("task", (event) => tell({ what: "task", task: JSON.parse((event as MessageEvent).data) }));
   return () => source.close();
 }

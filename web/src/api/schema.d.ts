@@ -15450,6 +15450,20 @@ export interface components {
              * @description Another one when anything has changed
              */
             state: string;
+            /**
+             * Basis
+             * @description The same without the findings that were measured
+             * @default
+             */
+            basis: string;
+            /**
+             * Tags
+             * @description The same part by part, of records
+             * @default {}
+             */
+            tags: {
+                [key: string]: string;
+            };
         };
         /**
          * Step

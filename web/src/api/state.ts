@@ -7,7 +7,7 @@ import {
 } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
 import { useAuditContext } from "../frame/context";
-import { type Audit, api, type Context, need, onAnswer, type Problem, stateRead } from "./client";
+import { type Audit, api, type Context, need, onAnswer, type Problem, type StateTold, stateRead } from "./client";
 import { followedAll } from "./events";
 import { declared } from "./methods";
 
@@ -68,8 +68,8 @@ export async function inState<T>(
 ): Promise<T> {
   const answer = await ask();
   const read = stateRead(answer);
-  if (!read || (read.before === audit.basis && read.after === audit.basis)) return answer;
-  const now = await caughtUp(client, audit.id, read.state);
+  if (!read || (read.before === audit.basis && read.after.basis === audit.basis)) return answer;
+  const now = await caughtUp(client, audit.id, read.after);
   if (now && tag(now) !== tag(audit)) throw new Moved();
   return answer;
 }
@@ -106,7 +106,7 @@ export function useOfAudit<T, P = Problem>(asked: {
 const told = new Map<string, string>();
 const listeners = new Set<() => void>();
 const catching = new Map<string, Promise<void>>();
-let tellOthers: (audit: string, state: string) => void = () => {};
+let tellOthers: (audit: string, told: StateTold) => void = () => {};
 
 function notify(): void {
   for (const listener of listeners) listener();
@@ -133,19 +133,30 @@ function adopt(client: QueryClient, audit: Audit): void {
 }
 
 /** The audit in the state that was told, or a later one. */
-async function caughtUp(client: QueryClient, audit: string, state: string): Promise<Audit | undefined> {
+async function caughtUp(client: QueryClient, audit: string, state: StateTold): Promise<Audit | undefined> {
   heard(client, audit, state);
   await catching.get(audit);
   return client.getQueryData<Audit>(keyOf(audit));
 }
 
-/** That an audit is in a state; where the page shows another, the audit is read again. */
-export function heard(client: QueryClient, audit: string, state: string): void {
+/** Parts of which the audit itself holds nothing but their tags. */
+const LISTS = new Set(["found", "decisions", "dossier", "draft", "reports"]);
+
+/** That an audit is in a state, null for one that nobody named; where the page shows another, the audit is read again. */
+export function heard(client: QueryClient, audit: string, state: StateTold | null): void {
   const shown = client.getQueryData<Audit>(keyOf(audit));
   if (!shown) return;
-  told.set(audit, state);
+  told.set(audit, state?.state ?? "");
+  if (state && !catching.has(audit) && shown.state !== state.state) {
+    const changed = Object.entries(state.tags).filter(([part, tag]) => shown.tags[part] !== tag);
+    if (changed.length && changed.every(([part]) => LISTS.has(part))) {
+      client.setQueryData(keyOf(audit), { ...shown, ...state, tags: { ...shown.tags, ...state.tags } });
+      notify();
+      return;
+    }
+  }
   notify();
-  if (shown.state === state || catching.has(audit)) return;
+  if (shown.state === state?.state || catching.has(audit)) return;
   const reading = catchUp(client, audit).finally(() => {
     catching.delete(audit);
     notify();
@@ -177,16 +188,16 @@ export function followAnswers(client: QueryClient): void {
   onAnswer({
     state: (url, method, after) => {
       const audit = AUDIT.exec(url)?.[1];
-      if (!audit || url.endsWith(audit)) return; // the audit itself is adopted, or is what is being read
-      if (method !== "GET") {
-        if (after && after !== client.getQueryData<Audit>(keyOf(audit))?.state) tellOthers(audit, after);
-        heard(client, audit, after);
-      }
+      // the audit itself is adopted, or is what is being read
+      if (!audit || url.endsWith(audit) || method === "GET") return;
+      if (after && after.state !== client.getQueryData<Audit>(keyOf(audit))?.state) tellOthers(audit, after);
+      heard(client, audit, after);
     },
     audit: (found) => {
       if (client.getQueryData(keyOf(found.id))) {
+        const { state, basis, tags } = found;
         adopt(client, found);
-        tellOthers(found.id, found.state);
+        tellOthers(found.id, { state, basis, tags });
       }
     },
     seen: (url) => {
@@ -203,7 +214,7 @@ export function followAnswers(client: QueryClient): void {
 }
 
 /** How the other pages of this browser are told. */
-export function tellBy(tell: (audit: string, state: string) => void): void {
+export function tellBy(tell: (audit: string, told: StateTold) => void): void {
   tellOthers = tell;
 }
 

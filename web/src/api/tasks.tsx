@@ -30,7 +30,7 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
         return;
       }
       if (told.what === "state") {
-        heard(client, audit, told.state);
+        heard(client, audit, told.told);
         return;
       }
       if (told.what === "trouble") {

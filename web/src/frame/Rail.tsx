@@ -26,7 +26,7 @@ export function Rail() {
             >
               <span className="w-2.5 text-[12px] font-normal text-soft">{area.key}</span>
               <span>{area.name}</span>
-              <Mark flags={glance.data?.[area.path] ?? 0} seen={seen.has(area.path)} />
+              <Mark flags={glance.open[area.path] ?? 0} seen={seen.has(area.path)} />
             </NavLink>
           </li>
         ))}

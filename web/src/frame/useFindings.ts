@@ -30,15 +30,10 @@ export const measuredAgain = (finding: Finding) => finding.again !== "" && !find
 
 /** Open findings by area, for the rail. */
 export function useGlance() {
-  const { audit, context, gone } = useAuditContext();
-  return useOfAudit({
-    name: "glance",
-    parts: PARTS,
-    of: [context],
-    ask: (id) =>
-      need(api.POST("/api/audits/{audit_id}/glance", { params: { path: { audit_id: id } }, body: context as never })),
-    wanted: audit.ready && !gone.length,
-  });
+  const { data, before } = useFindings();
+  const open: Record<string, number> = {};
+  for (const one of data ?? []) if (one.standing.decision === "open") open[one.area] = (open[one.area] ?? 0) + 1;
+  return { open, before };
 }
 
 /** Decisions made on other model versions or tables, and what has become of what they were about. */
