@@ -8,6 +8,7 @@
 from __future__ import annotations
 
 import json
+import os
 import statistics
 import sys
 import tempfile
@@ -128,6 +129,7 @@ def felt(browser: Browser, url: str) -> None:
 
 def main() -> None:
     wanted = sys.argv[2] if len(sys.argv) > 2 else ""
+    os.environ["ZT_AHEAD"] = "off"  # what is made ready in idle time would come between two looks
     with tempfile.TemporaryDirectory(prefix="zt-after-") as folder:
         Path(folder).chmod(0o755)
         supervisor = Supervisor(Home(Path(folder)))
