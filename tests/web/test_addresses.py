@@ -8,6 +8,7 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 from playwright.sync_api import expect
 
+from tests.api import talk
 from tests.web.conftest import accessible, fits, legible_in_the_dark, reading
 
 PARTS = {
@@ -136,12 +137,39 @@ def test_new_parts_are_legible_in_the_dark(page, audit, part):
     legible_in_the_dark(page)
 
 
-def test_a_class_or_version_that_is_gone_falls_back_to_what_is_there(page, client):
+def test_of_a_class_or_version_that_is_gone_nothing_is_read_and_nothing_in_its_place(page, client):
     desks = next(one for one in client.get("/api/audits").json() if "routing desk" in one["title"])
     nobody = "00000000-0000-0000-0000-000000000000"
     page.goto(f"/audits/{desks['id']}/response?feature=declared_value&class=nowhere&beside=model:{nobody}&model={nobody}")
+    gone = page.get_by_test_id("gone")
+    expect(gone).to_contain_text("names a model version that is not in this audit")
+    expect(gone).to_contain_text("“nowhere” is not a class of this audit. Nothing is read in its place.")
+    expect(gone).to_contain_text("names nothing that this audit can be read alongside with")
+    expect(page.get_by_test_id("reading")).to_have_count(0)
+    page.get_by_role("button", name="Read the usual class").click()
+    page.get_by_role("button", name="Read nothing alongside").click()
+    page.get_by_role("button", name=re.compile("^Read desk|^Read ")).first.click()
     assert "routing desk is field inspection" in reading(page)
     expect(page.get_by_role("button", name="+ alongside")).to_be_visible()
+
+
+def test_a_segment_that_was_renamed_is_followed_and_one_that_is_gone_is_said(page, client, audit):
+    own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
+    heavy = {"name": "heavy", "conditions": [{"column": "parcel_weight", "over": 10}]}
+    assert talk.put_part(client, own, "comparisons", {"segments": [heavy]}).status_code == 200
+    page.goto(f"/audits/{own}/cases?segment=heavy")
+    of_heavy = reading(page)
+    talk.put_part(client, own, "comparisons", {"segments": [heavy | {"name": "ten and more"}]})
+    expect(page.get_by_role("button", name=re.compile("in ten and more"))).to_be_visible()
+    assert reading(page) == of_heavy
+    talk.put_part(client, own, "comparisons", {"segments": []})
+    expect(page.get_by_test_id("gone")).to_contain_text("“heavy” is not a segment of this audit")
+    expect(page.get_by_test_id("reading")).to_have_count(0)
+    page.reload()
+    expect(page.get_by_test_id("gone")).to_contain_text("Nothing is read in its place.")
+    page.get_by_role("button", name="Read the held-out claims").click()
+    assert "segment=" not in page.url and reading(page)
+    client.delete(f"/api/audits/{own}?for_good=true")
 
 
 def test_an_unknown_feature_in_the_address_names_those_there_are(page, audit):

@@ -107,16 +107,25 @@ def test_the_public_page_leaves_single_rows_out_and_is_made_again_for_another_le
     expect(least).to_have_value("300")
 
 
-def test_what_another_window_wrote_meanwhile_is_put_together_with_what_is_typed_here(composer, window, audit):
+def test_what_another_window_wrote_meanwhile_is_put_together_with_what_is_typed_here(composer, window, client, audit):
     page = composer
     other = window.new_page()
     other.goto(page.url)
     expect(other.get_by_label("Heading of Data", exact=True)).to_be_visible()
     write(page, "Model", "Made in spring.")
     expect(page.get_by_text("saved", exact=True)).to_be_visible()
-    write(other, "Model", "Made in autumn.")
-    expect(other.get_by_text("Somebody else is writing in this report, too")).to_be_visible()
+    # what was saved stands there at once; what is typed meanwhile is put together with what comes in
     expect(inside(other).locator("[data-piece=model] > .prose")).to_have_text("Made in spring.")
+    home = f"/api/audits/{audit['id']}/draft"
+    now = client.get(home).json()
+    pieces = [one | ({"text": "Made in winter."} if one["id"] == "model" else {}) for one in now["document"]["pieces"]]
+    line = other.get_by_role("listitem").filter(has=other.get_by_label("Heading of Model", exact=True))
+    line.get_by_role("button", name=re.compile("in Model|the text of Model")).click()
+    other.get_by_label("Text of Model").fill("Made in autumn.")  # sent in half a second
+    body = {"document": now["document"] | {"pieces": pieces}, "read": now["number"], "author": "Bo"}
+    assert client.put(home, json=body).status_code == 200
+    expect(other.get_by_text("Somebody else is writing in this report, too")).to_be_visible()
+    expect(inside(other).locator("[data-piece=model] > .prose")).to_contain_text("Made in winter.")
     expect(inside(other).get_by_text("Made in autumn.")).to_be_visible()
     write(other, "Data", "From the ferries.")
     expect(other.get_by_text("saved", exact=True)).to_be_visible()

@@ -178,7 +178,8 @@ METHOD = Method(
     ),
     main="cases",
     needs=frozenset({"predictions"}),
-    depends=frozenset({"spec", "comparisons"}),
+    # a decision is asked for in the audit's words
+    depends=frozenset({"spec", "comparisons", "wording"}),
     address={"descending": "down", "offset": "offset", "decided": "decided", "happened": "happened"},
     reads=lambda query: EXPLAINED if query.contributions or query.order == "contribution" else "",
     version=4,

@@ -16,7 +16,7 @@ export function Findings() {
   if (!here.length) return null;
   const shown = all ? here : here.slice(0, FEW);
   return (
-    <section aria-label="Findings of this area" aria-busy={before} className="stale-fades">
+    <section aria-label="Findings of this area" aria-busy={before} className="told-again">
       <ol>
         {shown.map((one) => (
           <li key={one.name} className="border-b border-rule py-2.5" data-finding={one.name}>

@@ -15,7 +15,7 @@ export function Rail() {
       aria-label="Areas"
       className="w-[126px] shrink-0 border-r border-rule py-4 max-[700px]:w-full max-[700px]:border-r-0 max-[700px]:border-b max-[700px]:py-1"
     >
-      <ul aria-busy={glance.before} className="stale-fades relative max-[700px]:flex max-[700px]:overflow-x-auto">
+      <ul aria-busy={glance.before} className="told-again relative max-[700px]:flex max-[700px]:overflow-x-auto">
         {AREAS.map((area) => (
           <li key={area.path}>
             <NavLink

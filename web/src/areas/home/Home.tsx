@@ -64,7 +64,7 @@ export function Home() {
               </button>
             )}
           </div>
-          <div className="overflow-x-auto">
+          <div aria-busy={audits.before || flagged.before} className="told-again overflow-x-auto">
             <table className="mt-2 w-full border-separate border-spacing-0">
               <thead>
                 <tr className="text-soft">
@@ -79,7 +79,7 @@ export function Home() {
                   ))}
                 </tr>
               </thead>
-              <tbody aria-busy={audits.before || flagged.before} className="stale-fades">
+              <tbody>
                 {shown.map((audit) => (
                   <AuditRow key={audit.id} audit={audit} flagged={flagged.data?.[audit.id]} />
                 ))}

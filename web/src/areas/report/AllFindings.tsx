@@ -66,7 +66,7 @@ export function AllFindings() {
       {found.error && <ProblemNote problem={found.error as never} />}
       {found.data && <Head all={all} shown={shown.length} />}
       <DecidedBefore />
-      <ol className="stale-fades mt-4" aria-busy={found.before}>
+      <ol className="told-again mt-4" aria-busy={found.before}>
         {shown.map((one) => (
           <Line key={one.name} finding={one} />
         ))}
