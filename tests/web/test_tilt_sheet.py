@@ -113,8 +113,15 @@ def test_references_sorting_and_columns_are_in_the_address(page, audit):
 def test_what_was_typed_into_the_address_and_makes_no_sense_is_passed_over(page, audit):
     opened(page, audit, "?references=nonsense&attributes=nowhere&metrics=nothing&sort=upwards&compare=odd")
     expect(page.locator("[data-mark='home_area|outer isles|selection_rate']")).to_be_visible()
-    opened(page, audit, "?part=thresholds&th=2&fp=-4&attribute=nowhere")
+    opened(page, audit, "?part=thresholds&th=2&fp=-4")
     expect(page.locator("[data-threshold='outer isles']")).to_have_attribute("aria-valuenow", "0.5")
+
+
+def test_a_column_in_the_address_that_is_not_there_is_refused_by_its_name(page, audit):
+    page.allowed_errors.append("422")
+    page.goto(f"/audits/{audit['id']}/tilt?part=thresholds&attribute=nowhere")
+    expect(page.get_by_role("alert").first).to_contain_text("nowhere")
+    expect(page.get_by_test_id("reading")).to_have_count(0)
 
 
 def test_metrics_are_chosen_with_the_guide_and_limits_put_in_force(page, audit, restored):

@@ -10,8 +10,8 @@ from peewee import JOIN, SQL, fn
 from pydantic import BaseModel, Field
 
 from zerotilt.api.desk import TheDesk, connected, held
-from zerotilt.api.findings import findings_of, read_so_far
 from zerotilt.api.identity import Who
+from zerotilt.api.listed import findings_of, read_so_far
 from zerotilt.api.views import AuditEntry, AuditLine, line
 from zerotilt.core.meaning import Context
 from zerotilt.store import copies, removal

@@ -102,27 +102,32 @@ def _recent(audit_id: str) -> list[Task]:
     )
 
 
+def _standing(audit_id: str) -> tuple[list[TaskView], dict[str, str] | None]:
+    """The work of an audit and its state; None once it is deleted, until it is brought back."""
+    if not Audit.select().where((Audit.id == audit_id) & Audit.deleted.is_null()).exists():
+        return [], None
+    return [TaskView.of(task) for task in _recent(audit_id)], state.tags(audit_id)
+
+
 @router.get("/audits/{audit_id}/events")
 async def events(audit_id: str, who: Who) -> EventSourceResponse:
-    """Server-sent events: a task whenever it changes, and the audit's state whenever that does."""
+    """Server-sent events: a task whenever it changes, the audit's state whenever that does, and that it was deleted."""
     wanted = str((await asyncio.to_thread(lambda: patiently(lambda: who.audit(audit_id), PATIENCE))).id)
 
     async def changes() -> AsyncIterator[dict[str, str]]:
         seen: dict[str, str] = {}
-        standing: dict[str, str] = {}
+        standing: dict[str, str] | None = {}
         while True:
             try:
-                found, now = await asyncio.to_thread(
-                    lambda: patiently(
-                        lambda: (
-                            [TaskView.of(task) for task in _recent(wanted)],
-                            state.tags(wanted),
-                        ),
-                        PATIENCE,
-                    )
-                )
+                found, now = await asyncio.to_thread(lambda: patiently(lambda: _standing(wanted), PATIENCE))
             except Unreachable:
                 yield {"event": "trouble", "data": "The database does not answer; trying again."}
+                continue
+            if now is None:
+                if standing is not None:
+                    yield {"event": "gone", "data": json.dumps({})}
+                standing = None
+                await asyncio.sleep(IDLE_SECONDS)
                 continue
             if now != standing:
                 standing = now

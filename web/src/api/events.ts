@@ -1,11 +1,12 @@
 import { api, type StateTold, stateTold, type Task } from "./client";
 
-/** What is told of an audit: a task that has changed, that it is listened to from now on, that it cannot be, or its state. */
+/** What is told of an audit: a task that has changed, that it is listened to from now on, that it cannot be, its state, or that it was deleted. */
 export type Told =
   | { what: "task"; task: Task }
   | { what: "open" }
   | { what: "trouble"; text: string }
-  | { what: "state"; told: StateTold };
+  | { what: "state"; told: StateTold }
+  | { what: "gone" };
 
 /**
  * Hear of an audit's work until told to stop. A browser keeps few connections to one server, and a page that listens has
@@ -79,6 +80,7 @@ function listening(audit: string, tell: (told: Told) => void): () => void {
   source.onerror = () => tell({ what: "trouble", text: "The connection to the server is lost; trying again." });
   source.addEventListener("trouble", (event) => tell({ what: "trouble", text: (event as MessageEvent).data }));
   source.addEventListener("state", (event) => tell({ what: "state", told: JSON.parse((event as MessageEvent).data) }));
+  source.addEventListener("gone", () => tell({ what: "gone" }));
   source.addEventListener("task", (event) => tell({ what: "task", task: JSON.parse((event as MessageEvent).data) }));
   return () => source.close();
 }

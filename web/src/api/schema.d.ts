@@ -1795,7 +1795,7 @@ export interface paths {
         };
         /**
          * Events
-         * @description Server-sent events: a task whenever it changes, and the audit's state whenever that does.
+         * @description Server-sent events: a task whenever it changes, the audit's state whenever that does, and that it was deleted.
          */
         get: operations["events_api_audits__audit_id__events_get"];
         put?: never;

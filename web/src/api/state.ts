@@ -2,6 +2,7 @@ import {
   keepPreviousData,
   type QueryClient,
   type UseQueryResult,
+  useIsFetching,
   useQuery,
   useQueryClient,
 } from "@tanstack/react-query";
@@ -121,6 +122,12 @@ export function useBehind(audit: Audit): boolean {
     },
     () => (told.get(audit.id) ?? audit.state) !== audit.state,
   );
+}
+
+/** Whether anything about an audit is asked for that is not there yet, whoever asks. */
+export function useAsking(audit: Audit): boolean {
+  const asked = (key: readonly unknown[]) => key[1] === audit.id && key[0] !== "audit";
+  return useIsFetching({ predicate: (query) => asked(query.queryKey) && query.state.data === undefined }) > 0;
 }
 
 const keyOf = (audit: string) => ["audit", audit] as const;

@@ -29,7 +29,12 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
         });
         return;
       }
+      if (told.what === "gone") {
+        setTrouble("This audit was deleted. For a quarter of an hour it can be brought back on the first page.");
+        return;
+      }
       if (told.what === "state") {
+        setTrouble(null);
         heard(client, audit, told.told);
         return;
       }

@@ -17,7 +17,7 @@ type Kept = Schemas["KeptView"];
 export function Dossier({ onClose, problem }: { onClose: () => void; problem: Problem | null }) {
   const { audit } = useAuditContext();
   const [removed, setRemoved] = useState<Kept | null>(null);
-  const items = useDossier().data;
+  const { data: items, before } = useDossier();
   const change = useMutation({
     mutationFn: ({ id, ...body }: { id: string; note?: string; noted?: number; removed?: boolean }) =>
       need(
@@ -54,7 +54,7 @@ export function Dossier({ onClose, problem }: { onClose: () => void; problem: Pr
       </div>
       {trouble && <ProblemNote problem={trouble} />}
       <Findings />
-      <ol>
+      <ol aria-busy={before} className="told-again">
         {items?.map((item) => (
           <Item
             key={item.id}

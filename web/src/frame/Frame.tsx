@@ -3,7 +3,7 @@ import { Suspense, useCallback, useEffect, useMemo, useState } from "react";
 import { Link, Outlet, useLocation, useNavigate, useParams } from "react-router";
 import { type Audit, api, need, type Problem } from "../api/client";
 import type { AnyEvidence } from "../api/methods";
-import { useBehind } from "../api/state";
+import { useAsking, useBehind } from "../api/state";
 import { TaskFollower, useTasks } from "../api/tasks";
 import { ProblemNote } from "../ui/ProblemNote";
 import { AREAS } from "./areas";
@@ -43,6 +43,17 @@ export function Frame() {
         <Opened />
       </TaskFollower>
     </OpenAudit.Provider>
+  );
+}
+
+/** That something is being read which the page does not show yet; said once it takes longer than a moment. */
+function Asking() {
+  const { audit } = useAuditContext();
+  if (!useAsking(audit)) return null;
+  return (
+    <span className="late text-[12.5px] text-soft" data-behind>
+      reading …
+    </span>
   );
 }
 
@@ -88,6 +99,7 @@ function Opened() {
           {audit.ready && <ContextSentence />}
           <div className="ml-auto flex items-center gap-4">
             {audit.ready && <AlongsideMenu />}
+            <Asking />
             <Running />
             <button
               type="button"

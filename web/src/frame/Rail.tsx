@@ -26,7 +26,11 @@ export function Rail() {
             >
               <span className="w-2.5 text-[12px] font-normal text-soft">{area.key}</span>
               <span>{area.name}</span>
-              <Mark flags={glance.open[area.path] ?? 0} seen={seen.has(area.path)} />
+              <Mark
+                flags={glance.open[area.path] ?? 0}
+                again={glance.again.has(area.path)}
+                seen={seen.has(area.path)}
+              />
             </NavLink>
           </li>
         ))}
@@ -35,13 +39,17 @@ export function Rail() {
   );
 }
 
-function Mark({ flags, seen }: { flags: number; seen: boolean }) {
+function Mark({ flags, again, seen }: { flags: number; again: boolean; seen: boolean }) {
   if (flags > 0) {
     return (
       <span className="ml-auto text-[12px] font-semibold whitespace-nowrap text-flag">
-        <span aria-hidden>⚑ {flags}</span>
+        <span aria-hidden title={again ? "of before a change; being measured again" : undefined}>
+          ⚑ {flags}
+          {again && " …"}
+        </span>
         <span className="sr-only">
           , {flags} open {flags === 1 ? "finding" : "findings"}
+          {again && ", being measured again"}
         </span>
       </span>
     );

@@ -28,12 +28,16 @@ export function useFindings() {
 /** Whether it is to be measured again before anybody decides about it. */
 export const measuredAgain = (finding: Finding) => finding.again !== "" && !finding.author;
 
-/** Open findings by area, for the rail. */
+/** Open findings by area, and in which areas some are of before a change, for the rail. */
 export function useGlance() {
   const { data, before } = useFindings();
   const open: Record<string, number> = {};
-  for (const one of data ?? []) if (one.standing.decision === "open") open[one.area] = (open[one.area] ?? 0) + 1;
-  return { open, before };
+  const again = new Set<string>();
+  for (const one of data ?? []) {
+    if (one.standing.decision === "open") open[one.area] = (open[one.area] ?? 0) + 1;
+    if (measuredAgain(one)) again.add(one.area);
+  }
+  return { open, again, before };
 }
 
 /** Decisions made on other model versions or tables, and what has become of what they were about. */
