@@ -120,8 +120,14 @@ def test_what_another_window_wrote_meanwhile_is_put_together_with_what_is_typed_
     now = client.get(home).json()
     pieces = [one | ({"text": "Made in winter."} if one["id"] == "model" else {}) for one in now["document"]["pieces"]]
     body = {"document": now["document"] | {"pieces": pieces}, "read": now["number"], "author": "Bo"}
-    write(other, "Model", "Made in autumn.")  # sent in half a second
+    sent = []
+    other.route("**/draft", lambda route: sent.append(route) if route.request.method == "PUT" else route.continue_())
+    write(other, "Model", "Made in autumn.")
+    while not sent:  # it is on its way
+        other.wait_for_timeout(50)
     assert client.put(home, json=body).status_code == 200
+    sent[0].continue_()
+    other.unroute("**/draft")
     expect(other.get_by_text("Somebody else is writing in this report, too")).to_be_visible()
     expect(inside(other).locator("[data-piece=model] > .prose")).to_contain_text("Made in winter.")
     expect(inside(other).get_by_text("Made in autumn.")).to_be_visible()
@@ -129,7 +135,7 @@ def test_what_another_window_wrote_meanwhile_is_put_together_with_what_is_typed_
     expect(other.get_by_text("saved", exact=True)).to_be_visible()
     other.close()
     page.reload()
-    for said in ("Made in spring.", "Made in autumn.", "From the ferries."):
+    for said in ("Made in winter.", "Made in autumn.", "From the ferries."):
         expect(inside(page).get_by_text(said)).to_be_visible()
 
 
