@@ -327,8 +327,8 @@ def opened(world: World, tabs: Sequence[Page], places: Sequence[str]) -> None:
         tab.goto(f"/audits/{world.audit}/{place}" if place else "/")
 
 
-LEARNT = 700
-"""Milliseconds in which a page hears of what another hand did."""
+LEARNT = 2_000
+"""Milliseconds in which a page hears of what another hand did, on a machine that does several other things."""
 
 
 def differs(one: dict[str, str], other: dict[str, str]) -> dict[str, tuple[str, str]]:

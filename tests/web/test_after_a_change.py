@@ -10,7 +10,7 @@ from tests.api import talk
 from tests.web.changes import CHANGES, PLACES, World, opened, tried
 
 SEED = int(os.environ.get("ZT_SEED", "20"))
-OPEN = int(os.environ.get("ZT_PLACES", "3"))
+OPEN = int(os.environ.get("ZT_PLACES", "2"))
 """How many places are looked at after every change, by the seed; all of them by ``./zt bench after``."""
 
 
