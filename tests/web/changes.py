@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import itertools
+import re
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -248,6 +249,10 @@ BUSY = """() => document.querySelector('[aria-busy="true"], [data-behind], [data
     || /Reading …|Opening the audit|being made|being measured again|Still being measured/.test(document.body.textContent)
     || document.querySelector('main') === null || document.querySelector('.late, [role=status][aria-label]') !== null
     || document.querySelector('main').textContent.trim() === ''"""
+MARKS = """() => [...document.querySelectorAll(
+    '[aria-busy="true"], [data-behind], [data-before], [data-testid=under-way], .late, [role=status][aria-label]'
+)].map((one) => one.outerHTML.slice(0, 200)).join('\\n')"""
+"""What marks a page as being read, where that does not end."""
 SAID = """() => {
     const page = document.querySelector('[data-testid=page]')?.contentDocument?.body.innerText ?? '';
     const values = [...document.querySelectorAll('input, textarea, select')].map((one) => one.value).join('|');
@@ -267,6 +272,7 @@ SETTLED = f"""async ([seconds, calm]) => {{
     }}
     return said();
 }}"""
+OPENED = re.compile(r"today, \d\d:\d\d")
 REGIONS = ("header", "rail", "sheet", "dossier", "fields", "page")
 
 
@@ -282,7 +288,7 @@ def settled(pages: Sequence[Page], seconds: float = 60, calm: int = 4) -> list[d
     told = []
     for page in pages:
         said = page.evaluate("() => window.settling")
-        assert said, f"still being read: {page.url}\n{page.inner_text('body')[:1500]}"
+        assert said, f"still being read: {page.url}\n{page.evaluate(MARKS)}\n{page.inner_text('body')[:1500]}"
         told.append(plain(said))
     return told
 
@@ -293,32 +299,52 @@ def shown(page: Page) -> dict[str, str]:
 
 
 def plain(told: list[str]) -> dict[str, str]:
-    """Part by part; not whether somebody has looked at an area, and what is under way."""
+    """Part by part; not whether somebody has looked at an area, at what minute, and what is under way."""
     clean = []
     for text in told:
         for word in ("○", ", not yet looked at"):
             text = text.replace(word, "")
+        text = OPENED.sub("today", text)
         clean.append("\n".join(line.strip() for line in text.splitlines() if line.strip() and "running" not in line))
     return dict(zip(REGIONS, clean, strict=True))
 
 
 def tried(world: World, change: str, tabs: Sequence[Page], places: Sequence[str]) -> dict[str, str]:
     """One change under open places; what is wrong, by place: of before and not marked, or other than a fresh page says."""
-    before = settled(tabs)
+    before = world.memory.get("fresh") or settled(tabs)
     CHANGES[change](world)
-    tabs[0].wait_for_timeout(LEARNT)
-    early = [(busy(tab), shown(tab)) for tab in tabs]
-    settled(tabs)
-    after = settled(tabs)  # what one place has measured is told in the others
+    early = [once_heard(world, tab, was) for tab, was in zip(tabs, before, strict=True)]
+    after = settled(tabs)
+    # what one place has measured is told in the others, which may have been calm before
+    while not all(of_today(world, tab) and shown(tab) == said for tab, said in zip(tabs, after, strict=True)):
+        after = settled(tabs)
     for tab in tabs:
         tab.reload(wait_until="commit")
+    world.memory["fresh"] = settled(tabs)
     wrong = {}
-    for place, was, (marked, seen), now, fresh in zip(places, before, early, after, settled(tabs), strict=True):
+    for place, was, (marked, seen), now, fresh in zip(places, before, early, after, world.memory["fresh"], strict=True):
         if left := differs(now, fresh):
             wrong[place] = str(left)
         elif not marked and differs(seen, now) and not differs(seen, was):
             wrong[place] = f"of before without a mark: {differs(seen, now)}"
     return wrong
+
+
+def of_today(world: World, tab: Page) -> bool:
+    """Whether a page has heard of the present state of what it shows."""
+    state = tab.evaluate("document.querySelector('[data-state]')?.dataset.state ?? ''").partition(" ")[0]
+    return state in {world.client.get(address).json()["state"] for address in (f"{world.at}/state", "/api/state")}
+
+
+def once_heard(world: World, tab: Page, was: dict[str, str]) -> tuple[bool, dict[str, str]]:
+    """Whether a page is marked, and what it says, as soon as it knows of a change or should."""
+    until = time.monotonic() + LEARNT
+    while time.monotonic() < until:
+        marked, said = busy(tab), shown(tab)
+        if marked or differs(said, was) or of_today(world, tab):
+            break
+        tab.wait_for_timeout(40)
+    return busy(tab), shown(tab)
 
 
 def opened(world: World, tabs: Sequence[Page], places: Sequence[str]) -> None:
@@ -327,8 +353,8 @@ def opened(world: World, tabs: Sequence[Page], places: Sequence[str]) -> None:
         tab.goto(f"/audits/{world.audit}/{place}" if place else "/")
 
 
-LEARNT = 2_000
-"""Milliseconds in which a page hears of what another hand did, on a machine that does several other things."""
+LEARNT = 3.0
+"""Seconds in which a page hears of what another hand did, on a machine that does several other things."""
 
 
 def differs(one: dict[str, str], other: dict[str, str]) -> dict[str, tuple[str, str]]:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import functools
 import inspect
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Annotated
 
+import peewee
 from fastapi import Depends, Header, Request, Response
 
 from zerotilt.api.identity import Asking, Who
@@ -25,8 +27,8 @@ from zerotilt.tasks.queue import Queue
 
 PATIENCE = 3.0
 STATE = "Audit-State"
-"""The header that says what an answer was read on, what that is when it ends, and the whole state that it leaves, part by
-part, too."""
+"""The header that says what an answer was read on, what that is when it ends, the whole state that it leaves, part by
+part, too, and the clock of that state."""
 SEEN = "Audit-Seen"
 """The header by which a write says which state of each part of the audit its writer saw."""
 
@@ -74,17 +76,20 @@ def connected(handler: Callable) -> Callable:
         asking: Asking = given["who"] if wants_who else given.pop("who")
         said: Response | None = given.get(own) if own else given.pop("answer", None)
         patiently(lambda: database.execute_sql("select 1"), PATIENCE)
-        with database.connection_context(), database.atomic():
-            if not wants_audit:
-                return handler(**given)
-            given["audit"] = audit = asking.audit(given.pop("audit_id"))
-            before = state.basis(state.tags(audit))
-            found = handler(**given)
+        with database.connection_context():
+            with database.atomic():
+                if not wants_audit:
+                    return handler(**given)
+                given["audit"] = audit = asking.audit(given.pop("audit_id"))
+                before = state.basis(state.tags(audit))
+                found = handler(**given)
             if said is not None:
                 # what was asked in several steps was read in the state of the first
                 first = said.headers.get(STATE, before).partition(" ")[0]
-                now = state.tags(audit)
-                said.headers[STATE] = f"{first} {state.basis(now)} {state.together(now)} {state.written(now)}"
+                # once it is written for everybody, so that it has its place among what others tell; it is written even
+                # where the database is gone by now
+                with suppress(peewee.OperationalError, peewee.InterfaceError):
+                    said.headers[STATE] = f"{first} {state.told(state.tags(audit))}"
             return found
 
     def keyword(name: str, annotation: object) -> inspect.Parameter:

@@ -102,7 +102,7 @@ def _recent(audit_id: str) -> list[Task]:
     )
 
 
-def _standing(audit_id: str) -> tuple[list[TaskView], dict[str, str] | None]:
+def _standing(audit_id: str) -> tuple[list[TaskView], state.Tags | None]:
     """The work of an audit and its state; None once it is deleted, until it is brought back."""
     if not Audit.select().where((Audit.id == audit_id) & Audit.deleted.is_null()).exists():
         return [], None
@@ -150,10 +150,11 @@ class StateView(BaseModel):
     state: str = Field(description="Another one when anything has changed")
     basis: str = Field(default="", description="The same without the findings that were measured")
     tags: dict[str, str] = Field(default={}, description="The same part by part, of records")
+    clock: int = Field(default=0, description="Greater in a later state, whichever is heard of first")
 
     @classmethod
-    def of(cls, tags: dict[str, str]) -> StateView:
-        return cls(state=state.together(tags), basis=state.basis(tags), tags=tags)
+    def of(cls, tags: state.Tags) -> StateView:
+        return cls(state=state.together(tags), basis=state.basis(tags), tags=tags, clock=tags.clock)
 
 
 @router.get("/audits/{audit_id}/state")

@@ -154,6 +154,7 @@ class AuditView(AuditLine):
     tags: dict[str, str] = Field(
         description="The same part by part: of records, and of what the parts of the meaning hold"
     )
+    clock: int = Field(description="Greater in a later state, whichever is heard of first")
     spec: Spec | None
     meaning: dict[str, PartView] = Field(description="The version of each part of it that is in force")
     only_all: bool = Field(description="Predictions were recorded and nothing splits the rows: all of them are read")
@@ -184,6 +185,7 @@ class AuditView(AuditLine):
             state=state.together(tags),
             basis=state.basis(tags),
             tags=tags | (_contents(spec) if spec else {}),
+            clock=tags.clock,
             spec=spec,
             meaning={one.part: PartView.of(one) for one in parts.values()},
             only_all=spec is not None and nothing_trained(spec) and not audit.models.exists(),

@@ -38,10 +38,17 @@ CALLED = {
 LENGTH = 12
 
 
-def tags(audit: Audit | str | UUID) -> dict[str, str]:
+class Tags(dict[str, str]):
+    """The tag of each part of a state; ``clock``: of two that were read, the later one's is greater, whoever hears of it
+    first. Where they are equal, nothing was written between them."""
+
+    clock: int = 0
+
+
+def tags(audit: Audit | str | UUID) -> Tags:
     """The tag of each part of an audit's state, as it is in this moment."""
     name = audit.id if isinstance(audit, Audit) else audit
-    return _read("select audit_state(%s)", str(name))
+    return _read("audit_state(%s)", str(name))
 
 
 _CALLED = {
@@ -83,7 +90,7 @@ def _said(audit: Audit, part: str) -> str:
 
 def of_all() -> str:
     """One tag for all that the list of audits shows."""
-    found = _read("select audits_state()")
+    found = _read("audits_state()")
     return together({name: found[name] for name in LISTED})
 
 
@@ -102,12 +109,26 @@ def written(parts: dict[str, str]) -> str:
     return ";".join(f"{part}={tag}" for part, tag in parts.items())
 
 
+def told(parts: Tags) -> str:
+    """A state in one line: what readings are read on, the whole, part by part, and when that was."""
+    return f"{basis(parts)} {together(parts)} {written(parts)} {parts.clock}"
+
+
 def parted(line: str) -> dict[str, str]:
     """Tags of such a line."""
     pairs = (one.partition("=") for one in line.split(";") if "=" in one)
     return {name.strip(): tag.strip() for name, _, tag in pairs}
 
 
-def _read(question: str, *given: str) -> dict[str, str]:
-    (found,) = database.execute_sql(question, given).fetchone()
-    return {part: (found[part] or "0")[:LENGTH] for part in PARTS}
+CLOCK = """with at as (select pg_current_snapshot() as it)
+select pg_snapshot_xmax(it)::text::bigint * 2000 - 2 * least(999, (select count(*) from pg_snapshot_xip(it)))
+    + (pg_current_xact_id_if_assigned() is not null)::int, {asked} from at"""
+"""How far the database is: whose transactions have ended. Of two looks the later one has the higher first transaction that
+had not begun, or the same and fewer under way; what a writer sees of its own before others do is half a step further."""
+
+
+def _read(asked: str, *given: str) -> Tags:
+    clock, found = database.execute_sql(CLOCK.format(asked=asked), given).fetchone()
+    told = Tags({part: (found[part] or "0")[:LENGTH] for part in PARTS})
+    told.clock = clock
+    return told

@@ -61,14 +61,17 @@ export interface StateTold {
   state: string;
   basis: string;
   tags: Record<string, string>;
+  /** Greater in a later state, whichever is heard of first. */
+  clock: number;
 }
 
 /** The state that an answer left. */
 export function stateTold(response: Response): StateTold | null {
-  const [, basis, state, parts] = (response.headers.get(STATE) ?? "").split(" ");
+  const [, basis, state, parts, clock] = (response.headers.get(STATE) ?? "").split(" ");
   if (!basis || !state) return null;
   const pairs = (parts ?? "").split(";").map((one) => one.split("=") as [string, string]);
-  return { basis, state, tags: Object.fromEntries(pairs.filter((pair) => pair.length === 2)) };
+  const tags = Object.fromEntries(pairs.filter((pair) => pair.length === 2));
+  return { basis, state, tags, clock: Number(clock) };
 }
 
 export const stateRead = (answer: unknown) => READ.get(answer as object);

@@ -3200,6 +3200,11 @@ export interface components {
             tags: {
                 [key: string]: string;
             };
+            /**
+             * Clock
+             * @description Greater in a later state, whichever is heard of first
+             */
+            clock: number;
             spec: components["schemas"]["Spec"] | null;
             /**
              * Meaning
@@ -15464,6 +15469,12 @@ export interface components {
             tags: {
                 [key: string]: string;
             };
+            /**
+             * Clock
+             * @description Greater in a later state, whichever is heard of first
+             * @default 0
+             */
+            clock: number;
         };
         /**
          * Step

@@ -105,6 +105,8 @@ export function useOfAudit<T, P = Problem>(asked: {
 
 /** The state of each audit as it was last told; the page may still show an earlier one. */
 const told = new Map<string, string>();
+/** How late a state of it was told of: news overtake each other on the way here. */
+const clocks = new Map<string, number>();
 const listeners = new Set<() => void>();
 const catching = new Map<string, Promise<void>>();
 let tellOthers: (audit: string, told: StateTold) => void = () => {};
@@ -132,9 +134,23 @@ export function useAsking(audit: Audit): boolean {
 
 const keyOf = (audit: string) => ["audit", audit] as const;
 
+/** Whether a state is no earlier than what was heard before. */
+function isNews(audit: string, state: { state: string; clock: number }): boolean {
+  const last = clocks.get(audit) ?? -1;
+  if (state.clock <= last && told.get(audit) !== state.state) return false;
+  clocks.set(audit, Math.max(state.clock, last));
+  told.set(audit, state.state);
+  return true;
+}
+
+/** The server was started again, perhaps on what was brought back: what comes next is news, whatever its clock. */
+export function heardAnew(audit: string): void {
+  clocks.delete(audit);
+}
+
 /** Put an audit in the place of what was known of it; what was read in a state of before is not. */
 function adopt(client: QueryClient, audit: Audit): void {
-  told.set(audit.id, audit.state);
+  if (!isNews(audit.id, audit)) return;
   client.setQueryData(keyOf(audit.id), audit);
   notify();
 }
@@ -152,8 +168,8 @@ const LISTS = new Set(["found", "decisions", "dossier", "draft", "reports"]);
 /** That an audit is in a state, null for one that nobody named; where the page shows another, the audit is read again. */
 export function heard(client: QueryClient, audit: string, state: StateTold | null): void {
   const shown = client.getQueryData<Audit>(keyOf(audit));
-  if (!shown) return;
-  told.set(audit, state?.state ?? "");
+  if (!shown || (state && !isNews(audit, state))) return;
+  if (!state) told.set(audit, "");
   if (state && !catching.has(audit) && shown.state !== state.state) {
     const changed = Object.entries(state.tags).filter(([part, tag]) => shown.tags[part] !== tag);
     if (changed.length && changed.every(([part]) => LISTS.has(part))) {
@@ -171,12 +187,22 @@ export function heard(client: QueryClient, audit: string, state: StateTold | nul
   catching.set(audit, reading);
 }
 
+const getAudit = (audit: string) => need(api.GET("/api/audits/{audit_id}", { params: { path: { audit_id: audit } } }));
+
+/** Read an audit; what is shown of it already stays where that is later. */
+export async function readAudit(client: QueryClient, audit: string): Promise<Audit> {
+  const found = await getAudit(audit);
+  const shown = client.getQueryData<Audit>(keyOf(audit));
+  return isNews(audit, found) || !shown ? found : shown;
+}
+
 async function catchUp(client: QueryClient, audit: string): Promise<void> {
   for (;;) {
     const wanted = told.get(audit);
     try {
-      const found = await need(api.GET("/api/audits/{audit_id}", { params: { path: { audit_id: audit } } }));
-      // what was told while it was read may be newer than the answer
+      const found = await getAudit(audit);
+      // what was told while it was read may be newer than the answer; where nothing was, this is how it is
+      if (told.get(audit) === wanted) heardAnew(audit);
       if (told.get(audit) === wanted || told.get(audit) === found.state) {
         adopt(client, found);
         return;
@@ -202,9 +228,9 @@ export function followAnswers(client: QueryClient): void {
     },
     audit: (found) => {
       if (client.getQueryData(keyOf(found.id))) {
-        const { state, basis, tags } = found;
+        const { state, basis, tags, clock } = found;
         adopt(client, found);
-        tellOthers(found.id, { state, basis, tags });
+        tellOthers(found.id, { state, basis, tags, clock });
       }
     },
     seen: (url) => {
@@ -226,7 +252,10 @@ export function tellBy(tell: (audit: string, told: StateTold) => void): void {
 }
 
 /** A question about all audits, asked again whenever their list is another. */
-export function useOfAll<T>(name: string, ask: () => Promise<T>): UseQueryResult<T, Problem> & { before: boolean } {
+export function useOfAll<T>(
+  name: string,
+  ask: () => Promise<T>,
+): UseQueryResult<T, Problem> & { before: boolean; state: string } {
   const state = useSyncExternalStore(followAll, () => ofAll);
   const query = useQuery<T, Problem>({
     queryKey: ["audits", name, state],
@@ -234,7 +263,7 @@ export function useOfAll<T>(name: string, ask: () => Promise<T>): UseQueryResult
     placeholderData: keepPreviousData as never,
     staleTime: state ? Number.POSITIVE_INFINITY : 0,
   });
-  return Object.assign(query, { before: query.isPlaceholderData });
+  return Object.assign(query, { before: query.isPlaceholderData, state });
 }
 
 /** The state of the list of audits, as it was last told; counted on by what is done here. */

@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
 import type { Task } from "./client";
 import { followed, type Told } from "./events";
-import { heard } from "./state";
+import { heard, heardAnew } from "./state";
 
 export const ENDED = new Set(["done", "failed", "cancelled", "dropped"]);
 
@@ -24,6 +24,7 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
     const hear = (told: Told) => {
       if (told.what === "open") {
         setTrouble(null);
+        heardAnew(audit);
         client.invalidateQueries({
           predicate: (query) => Boolean((query.state.data as { task?: Task } | undefined)?.task),
         });

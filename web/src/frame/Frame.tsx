@@ -1,9 +1,9 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Suspense, useCallback, useEffect, useMemo, useState } from "react";
 import { Link, Outlet, useLocation, useNavigate, useParams } from "react-router";
 import { type Audit, api, need, type Problem } from "../api/client";
 import type { AnyEvidence } from "../api/methods";
-import { useAsking, useBehind } from "../api/state";
+import { readAudit, useAsking, useBehind } from "../api/state";
 import { TaskFollower, useTasks } from "../api/tasks";
 import { ProblemNote } from "../ui/ProblemNote";
 import { AREAS } from "./areas";
@@ -19,9 +19,10 @@ import { Running } from "./Running";
 /** The frame of an audit: context sentence, rail, sheet, dossier. */
 export function Frame() {
   const { auditId = "" } = useParams();
+  const client = useQueryClient();
   const query = useQuery<Audit, Problem>({
     queryKey: ["audit", auditId],
-    queryFn: () => need(api.GET("/api/audits/{audit_id}", { params: { path: { audit_id: auditId } } })),
+    queryFn: () => readAudit(client, auditId),
   });
   if (!query.data) {
     return (
@@ -93,7 +94,7 @@ function Opened() {
 
   return (
     <KeeperContext.Provider value={keeper}>
-      <div className="flex h-screen flex-col">
+      <div className="flex h-screen flex-col" data-state={audit.state}>
         <header className="flex min-h-[52px] flex-wrap items-center gap-x-5 gap-y-1 border-b border-rule px-5 py-1.5">
           <AuditMenu />
           {audit.ready && <ContextSentence />}

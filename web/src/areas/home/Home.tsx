@@ -39,7 +39,10 @@ export function Home() {
     .filter((one) => one.archived === archive)
     .filter((one) => `${one.title} ${one.table ?? ""}`.toLowerCase().includes(wanted));
   return (
-    <main className="mx-auto min-h-screen max-w-[1080px] bg-sheet px-12 py-12 max-[700px]:px-4">
+    <main
+      className="mx-auto min-h-screen max-w-[1080px] bg-sheet px-12 py-12 max-[700px]:px-4"
+      data-state={audits.state}
+    >
       <h1 className="font-serif text-[34px] leading-tight">Zero Tilt</h1>
       <p className="mt-2 max-w-[62ch] font-serif text-[18px] leading-snug">
         Explain a trained model, compare how it treats groups of people, and write an audit report whose every sentence
