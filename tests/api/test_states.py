@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 
+import psycopg2
 import pytest
 from tests.api import talk
 from tests.api.test_findings import audit_of, listed, tilted
@@ -227,6 +228,9 @@ def test_what_was_decided_on_an_old_state_is_asked_again_with_what_has_changed(c
         client.put(f"{own}/findings", json={"finding": one["name"], "decision": "to mend", "read": 0}, headers=old),
         client.post(f"{own}/findings/raised", json={"statement": "x", "key": key, "context": HERE}, headers=old),
         client.put(f"{own}/findings/gathering", json={"finding": one["parts"][0]["name"], "apart": True}, headers=old),
+        client.post(f"{own}/candidates", json={}, headers=old),
+        client.post(f"{own}/candidates/search", json={}, headers=old),
+        client.post(f"{own}/finish", json={}, headers=old),
     ]
     for answer in writes:
         assert answer.status_code == 409 and "the flag policy was changed by Bo" in answer.json()["detail"]
@@ -259,6 +263,25 @@ def test_every_answer_says_in_which_state_it_was_read(client, own):
     ].items()
     for _ in range(2):  # to look changes nothing
         assert view(client, own)["state"] == before["state"]
+
+
+def test_of_two_states_the_later_has_the_greater_clock_also_beside_who_is_still_writing(client, own, running):
+    def clock(answer) -> int:
+        return int(answer.headers["audit-state"].rpartition(" ")[2])
+
+    clocks = [view(client, own)["clock"], client.get(f"{own}/state").json()["clock"]]
+    with psycopg2.connect(**running.postgres.address) as slow:
+        slow.cursor().execute("select pg_current_xact_id()")  # somebody who has begun to write before, and ends later
+        for name in "abc":
+            clocks.append(clock(client.patch(own, json={"title": name})))
+            clocks.append(view(client, own)["clock"])
+    clocks.append(clock(client.get(f"{own}/dossier")))
+    assert clocks == sorted(clocks) and len({*clocks[2::2]}) == len(clocks[2::2])
+    # what a writer tells of itself before it is written for all comes after what others saw, and before what they see then
+    before = client.get(f"{own}/state").json()
+    answer = talk.put_part(client, own.rpartition("/")[2], "wording", {"wording": NAMES | {"row": "case"}})
+    assert before["clock"] < answer.json()["clock"] < clock(answer) <= client.get(f"{own}/state").json()["clock"]
+    assert answer.json()["state"] == client.get(f"{own}/state").json()["state"]
 
 
 def test_each_kind_of_write_changes_its_own_part_and_no_other(client, own):

@@ -6,12 +6,13 @@ import os
 import random
 
 import pytest
+from playwright.sync_api import expect
 from tests.api import talk
-from tests.web.changes import CHANGES, PLACES, World, opened, tried
+from tests.web.changes import CHANGES, PLACES, World, opened, settled, tried
 
 SEED = int(os.environ.get("ZT_SEED", "20"))
-OPEN = int(os.environ.get("ZT_PLACES", "2"))
-"""How many places are looked at after every change, by the seed; all of them by ``./zt bench after``."""
+OPEN = int(os.environ.get("ZT_PLACES", "6"))
+"""How many places are open under every change, by the seed; all of them by ``./zt bench after``."""
 
 
 @pytest.fixture(scope="module")
@@ -23,8 +24,35 @@ def world(running, demo):
         client.delete(f"{made.at}?for_good=true")
 
 
+def test_a_sheet_keeps_what_was_typed_while_intake_is_open_elsewhere_and_says_that_it_is_of_before(page, world):
+    page.goto(f"/audits/{world.audit}/tilt")
+    settled([page])
+    reading = page.locator("#sheet").inner_text()
+    page.goto(f"/audits/{world.audit}/data?part=making")
+    page.get_by_label("Conditions, typed").fill("parcel weight over 1")
+    spec = world.view["spec"]
+    columns = [one | ({"kind": "ordered"} if one["name"] == "claims_three_years" else {}) for one in spec["columns"]]
+    world.put("schema", {"columns": columns})
+    told = page.get_by_text("Intake of this audit is open again")
+    expect(told).to_be_visible()
+    assert page.evaluate("document.querySelector('[inert] textarea, [inert] input') !== null")
+    expect(page.locator("[inert]").get_by_label("Conditions, typed")).to_have_value("parcel weight over 1")
+    # who comes now is told that there is nothing
+    other = page.context.new_page()
+    other.goto(f"/audits/{world.audit}/tilt")
+    expect(other.get_by_text("Intake of this audit is not finished")).to_be_visible()
+    other.close()
+    world.put("schema", {"columns": spec["columns"]})
+    world.finish()
+    expect(told).not_to_be_visible()
+    expect(page.get_by_label("Conditions, typed")).to_have_value("parcel weight over 1")
+    page.goto(f"/audits/{world.audit}/tilt")
+    settled([page])
+    assert page.locator("#sheet").inner_text() == reading
+
+
 def test_what_is_shown_is_of_today_or_says_that_it_is_not(window, page, world):
-    """Every change, under some of the places."""
+    """Every change, under a third of the places."""
     places = random.Random(SEED).sample(PLACES, min(OPEN, len(PLACES)))
     tabs = [page, *(window.new_page() for _ in places[1:])]
     opened(world, tabs, places)

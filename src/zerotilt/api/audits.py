@@ -10,7 +10,7 @@ from fastapi import APIRouter, HTTPException, Query, Request
 from pydantic import BaseModel
 from starlette.requests import ClientDisconnect
 
-from zerotilt.api.desk import PATIENCE, Desk, TheDesk, connected, held
+from zerotilt.api.desk import PATIENCE, Desk, Seeing, TheDesk, connected, held
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import AuditView, TaskView
 from zerotilt.core.csvdialect import Dialect
@@ -154,6 +154,7 @@ class Finish(BaseModel):
 
 @router.post("/audits/{audit_id}/finish", status_code=202)
 @connected
-def finish(audit: Audit, desk: TheDesk, wanted: Finish) -> TaskView:
+def finish(audit: Audit, desk: TheDesk, saw: Seeing, wanted: Finish) -> TaskView:
     """Try everything the roles promise on the real rows and score the model."""
+    saw.still(audit, "meaning", "table")
     return TaskView.of(desk.board.check(audit, Context(model=wanted.model)))

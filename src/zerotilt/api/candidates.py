@@ -8,7 +8,7 @@ from datetime import datetime
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
-from zerotilt.api.desk import TheDesk, connected, held, ready
+from zerotilt.api.desk import Saw, Seeing, TheDesk, connected, held, ready
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
 from zerotilt.core.candidates.compared import CandidatesTable
@@ -19,7 +19,7 @@ from zerotilt.core.candidates.validated import AsideMeasured, LearntGroup, Limit
 from zerotilt.core.meaning import Spec
 from zerotilt.core.refusal import Refused
 from zerotilt.core.tasks import kind_of
-from zerotilt.store.records import Audit, Candidate, Task, TestLook
+from zerotilt.store.records import Audit, Candidate, TableFile, Task, TestLook
 from zerotilt.tasks.board import current_table, version_of
 from zerotilt.tasks.candidates import free_names, of_table, standing
 
@@ -83,13 +83,20 @@ class CandidatesView(BaseModel):
     looks: int = Field(description="Times that somebody looked at rows put aside, of any candidate")
 
 
-@router.post("", status_code=202)
-@connected
-def train(audit: Audit, desk: TheDesk, wanted: Wanted) -> list[TaskView]:
-    """Ask for candidates to be trained; each is work of its own, and what is done stays."""
-    table, spec = current_table(ready(audit)), Spec.model_validate(audit.spec)
+def _learnt_from(audit: Audit, saw: Saw) -> tuple[TableFile, Spec]:
+    """The table that can be learnt from and what it means, as who asks saw them."""
+    table, spec = current_table(ready(held(audit))), Spec.model_validate(audit.spec)
+    saw.still(audit, "meaning", "table")
     if not spec.knows_outcome:
         raise Refused("No column holds what happened; nothing can be learnt.", todo="Set the outcome in Intake.")
+    return table, spec
+
+
+@router.post("", status_code=202)
+@connected
+def train(audit: Audit, desk: TheDesk, saw: Seeing, wanted: Wanted) -> list[TaskView]:
+    """Ask for candidates to be trained; each is work of its own, and what is done stays."""
+    table, spec = _learnt_from(audit, saw)
     parent = version_of(audit, wanted.parent)
     recipes = wanted.recipes or starter(spec, wanted.dealing)
     known = [Recipe.model_validate(one.recipe) for one in of_table(audit, table, spec)]
@@ -123,11 +130,9 @@ class Sought(BaseModel):
 
 @router.post("/search", status_code=202)
 @connected
-def seek(audit: Audit, desk: TheDesk, wanted: Sought) -> TaskView:
+def seek(audit: Audit, desk: TheDesk, saw: Seeing, wanted: Sought) -> TaskView:
     """Search settings within ranges for a time; the best that was found is trained as a candidate."""
-    table, spec = current_table(ready(audit)), Spec.model_validate(audit.spec)
-    if not spec.knows_outcome:
-        raise Refused("No column holds what happened; nothing can be learnt.", todo="Set the outcome in Intake.")
+    table, _ = _learnt_from(audit, saw)
     parent = version_of(audit, wanted.parent)
     payload = {
         "spec": audit.spec,

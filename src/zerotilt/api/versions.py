@@ -169,9 +169,9 @@ def _choice(one: VersionChoice) -> ChoiceView:
 
 @router.put("/{model_id}/parent")
 @connected
-def set_parent(audit: Audit, model_id: str, wanted: NewParent) -> FamiliesView:
+def set_parent(audit: Audit, model_id: str, saw: Seeing, wanted: NewParent) -> FamiliesView:
     """Say which version another came from."""
-    held(audit)
+    saw.still(held(audit), "versions")
     model = _version(audit, model_id)
     parent = _version(audit, wanted.parent) if wanted.parent else None
     if parent is not None and (parent.created, str(parent.id)) >= (model.created, str(model.id)):
