@@ -244,7 +244,7 @@ CHANGES: dict[str, Change] = {
 }
 """In an order in which each can be made."""
 
-BUSY = """() => document.querySelector('[aria-busy="true"], [data-behind], [data-before]') !== null
+BUSY = """() => document.body === null || document.querySelector('[aria-busy="true"], [data-behind], [data-before]') !== null
     || [...document.querySelectorAll('[data-testid=under-way]')].some((one) => one.textContent.trim() !== '')
     || /Reading …|Opening the audit|being made|being measured again|Still being measured/.test(document.body.textContent)
     || document.querySelector('main') === null || document.querySelector('.late, [role=status][aria-label]') !== null
