@@ -66,7 +66,7 @@ SHEETS = (
     "remedies?part=versions",
 )
 SAVES = {
-    "other limits": ("policy", lambda spec, i: {"policy": spec["policy"] | {"ratio_low": 0.8 - 0.01 * (i + 1)}}),
+    "other limits": ("policy", lambda spec, i: {"policy": spec["policy"] | {"ratio_low": 0.8 - 0.002 * (i + 1)}}),
     "other names": ("wording", lambda spec, i: {"wording": spec["wording"] | {"rows": f"parcels {i}"}}),
     "a segment": (
         "comparisons",
@@ -104,7 +104,7 @@ def felt(browser: Browser, url: str) -> None:
         for sheet in SHEETS:
             page.goto(f"/audits/{own}/{sheet}")
             settled([page], calm=8)
-            for place, (called, (part, body)) in enumerate(SAVES.items()):
+            for called, (part, body) in SAVES.items():
                 asked: list[str] = []
 
                 def note(one: Request, asked: list[str] = asked) -> None:
@@ -112,7 +112,7 @@ def felt(browser: Browser, url: str) -> None:
                         asked.append(one.url.rpartition("/")[2])
 
                 page.on("request", note)
-                wanted = body(client.get(at).json()["spec"], place)
+                wanted = body(client.get(at).json()["spec"], len(times))
                 page.evaluate(SAVE, [f"{at}/meaning/{part}", json.dumps(wanted)])
                 times.append((float(page.evaluate(LAST_BUSY)), called, sheet, sorted(set(asked))))
                 settled([page])

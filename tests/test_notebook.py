@@ -32,7 +32,7 @@ def model() -> bytes:
 
 @pytest.fixture(scope="module")
 def study(frame, model) -> Study:
-    return Study(frame, model, "y", "1", groups=["channel"])
+    return Study(frame, model, "y", "1", groups=["channel"], favourable="event")
 
 
 @pytest.mark.parametrize("name", list(METHODS))
@@ -49,7 +49,7 @@ def test_every_method_has_a_reading_a_table_and_a_plot(study, frame, name):
     }
     if "recipe" in METHODS[name].needs:
         recipe = Recipe(estimator="linear", dealing=Dealing(folds=2, test_share=0))
-        study = Study(frame, train(study.spec, study.table, recipe, Work()).data, "y", "1")
+        study = Study(frame, train(study.spec, study.table, recipe, Work()).data, "y", "1", favourable="1")
     found = getattr(study, name)(**{setting: value for setting, value in needed.items() if setting in fields})
     assert found.reading and found.reading == repr(found)
     assert found.table().num_rows > 0
@@ -118,12 +118,47 @@ def test_favourable_takes_what_the_page_and_the_command_line_take(frame, model):
         found = Study(frame, model, "y", "1", groups=["channel"], favourable=favourable).tilt().result
         return found.groups[0].metrics["selection_rate"].value
 
-    assert rate("1") == rate("event") == rate("") == pytest.approx(1 - rate("0"))
+    assert rate("1") == rate("event") == pytest.approx(1 - rate("0"))
     assert rate("0") == rate("other")
     with pytest.raises(Refused, match="favourable: “2” is not in the outcome column; it holds 0, 1"):
         rate("2")
     with pytest.raises(Refused, match="0 and 1 were given; one of two decisions can be"):
         rate(["0", "1"])
+    with pytest.raises(Refused, match="was not said, and the words of the outcome do not tell"):
+        rate("")
+
+
+@pytest.mark.parametrize(
+    ("outcome", "event", "other", "favourable"),
+    [
+        ("deny", 1, 0, "other"),
+        ("y", "approved", "denied", "event"),
+        ("y", "late", "in time", "other"),
+        ("y", 1, 0, None),
+    ],
+)
+def test_words_tell_which_decision_is_favourable_or_it_is_asked(outcome, event, other, favourable):
+    """Nobody is told that being denied is a favour because the event comes first."""
+    n = 240
+    given = {"a": np.arange(n) % 7.0, "g": np.where(np.arange(n) % 2, "u", "v")}
+    given[outcome] = np.where(np.arange(n) % 3, event, other)
+    study = Study(given, lambda rows: np.asarray(rows["a"]) / 7, outcome, str(event), features=["a"], groups=["g"])
+    if favourable is None:
+        with pytest.raises(Refused, match="do not tell"):
+            study.tilt()
+        assert study.response().reading  # what compares nobody asks for nothing
+        return
+    taken = study.tilt().result.groups[0].metrics["selection_rate"].value
+    said = Study(
+        given,
+        lambda rows: np.asarray(rows["a"]) / 7,
+        outcome,
+        str(event),
+        features=["a"],
+        groups=["g"],
+        favourable=favourable,
+    )
+    assert taken == said.tilt().result.groups[0].metrics["selection_rate"].value
 
 
 @pytest.mark.parametrize("kind", ["pandas", "arrow", "mapping"])
@@ -235,7 +270,7 @@ def test_an_unknown_attribute_is_an_ordinary_error(study):
 
 
 def test_without_an_outcome_what_the_model_alone_says_is_read_and_the_rest_refused(frame, model):
-    bare = Study(frame.drop(columns="y"), model, event="1", groups=["channel"])
+    bare = Study(frame.drop(columns="y"), model, event="1", groups=["channel"], favourable="event")
     known = Study(frame, model, "y", "1", groups=["channel"])
     assert bare.response(feature="weight").table().equals(known.response(feature="weight").table())
     assert bare.tilt().table().num_rows > 0

@@ -89,7 +89,7 @@ def test_a_file_that_predicts_otherwise_is_not_sent_and_nothing_is_made():
     with pytest.raises(
         Refused, match=r"does not predict what the model does: the largest difference is 0\.\d+, on \d+ of 400 rows"
     ):
-        publish(model, X, (YES == "yes").astype(int), event=1, server="http://127.0.0.1:9")
+        publish(model, X, (YES == "yes").astype(int), event=1, favourable="event", server="http://127.0.0.1:9")
     forest = ESTIMATORS["a forest"][0].fit(NUMBERS, YES)
     with pytest.raises(Refused, match=r"is 9, on 1 of 400 rows it is more than the 0\.5 that is allowed"):
         publish(
@@ -112,12 +112,19 @@ def test_a_file_that_predicts_otherwise_is_not_sent_and_nothing_is_made():
         ({"server": None}, "none was given, and ZT_SERVER names none"),
         ({"event": "perhaps"}, "perhaps"),
         ({"predicts": lambda rows: np.zeros(3)}, "it gives shape"),
+        ({"favourable": ""}, "the words of the outcome do not tell"),
         ({}, "does not answer"),
     ],
 )
 def test_what_cannot_be_is_refused_by_the_name_of_the_argument(change, said, monkeypatch):
     monkeypatch.delenv("ZT_SERVER", raising=False)
-    given = {"model": RandomForestClassifier(3).fit(NUMBERS, YES), "X": NUMBERS, "y": YES, "event": "yes"}
+    given = {
+        "model": RandomForestClassifier(3).fit(NUMBERS, YES),
+        "X": NUMBERS,
+        "y": YES,
+        "event": "yes",
+        "favourable": "event",
+    }
     given |= {"server": "http://127.0.0.1:9"} | change
     with pytest.raises(Refused, match=said):
         publish(given.pop("model"), given.pop("X"), given.pop("y"), **given)
@@ -152,7 +159,9 @@ def test_a_pipeline_becomes_an_audit_whose_numbers_are_its_own(client, running, 
         and card["script"] == "sent = publish(model, X, y)"
     )
     # a second version, beside the first; what cannot be is said in the server's words
+    assert repr(sent).endswith("\nTo be predicted “yes” is taken as favourable to those concerned.")
     again = publish(model, X, YES, event="yes", outcome="valid", name="pipeline v2", audit=sent.link)
+    assert again.favourable == "" and repr(again).count("\n") == 1
     assert again.audit == sent.audit and again.model != sent.model
     audit = open_audit(sent.link)
     assert sorted(audit.models().values()) == ["pipeline v1", "pipeline v2"]

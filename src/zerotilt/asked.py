@@ -14,6 +14,7 @@ from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 from zerotilt.settings_file import SettingsFile
+from zerotilt.study_inputs import favoured
 
 
 @dataclass(frozen=True)
@@ -132,8 +133,6 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
     found = list(levels.predicted_levels(spec, cases)) or [request.event]
     event = levels.match_level(request.event, found) or request.event
     spec = spec.model_copy(update={"event": event})
-    if request.favourable is not None:
-        spec = spec.model_copy(update=kind_of(spec.task).favourable([request.favourable], spec, cases))
     rows.known(spec, cases)  # refuses an outcome that cannot be used
     for name, reference in references.items():
         found = [str(level) for level in cases.coded(name)[0]]
@@ -147,6 +146,9 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
         values = sorted({value for value in cases.texts(split) if value is not None})
         held_out, training = ((held,), tuple(v for v in values if v != held)) if held else guess.split_values(values)
         spec = spec.model_copy(update={"holdout_values": held_out, "training_values": training})
+    spec = favoured(spec, cases, [] if request.favourable is None else [request.favourable])
+    if (unsaid := kind_of(spec.task).unfavoured(spec)) is not None:
+        raise unsaid
     return spec
 
 

@@ -136,6 +136,8 @@ def audit(
         typer.echo("\r\x1b[K", err=True, nl=False)
     for text in done.unfit:
         typer.echo(f"{text}", err=True)
+    if done.favourable and favourable is None:
+        typer.echo(done.favourable)
     for text in done.flagged:
         typer.echo(f"flagged: {text}")
     if not done.tested:

@@ -30,6 +30,7 @@ from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 from zerotilt.report import junit
 from zerotilt.report.auditfile import audit_file
@@ -63,6 +64,8 @@ class Outcome:
     tested: int
     wanting: str
     """What it would take, where nothing could be tested."""
+    favourable: str = ""
+    """What was taken to be the favourable decision, in a sentence."""
     unfit: tuple[str, ...] = ()
     """What of the settings did not fit the table, and what is missing in the report that they arrange."""
     held: Held | None = None
@@ -194,13 +197,14 @@ def audit(request: Request, work: Work) -> Outcome:
         if request.junit:
             _write(request.junit, io.BytesIO(junit.written(tilt, spec.wording, cover.title, held)))
         if tilt is None:
-            return Outcome((), 0, 0, 0, "no column makes groups", tuple(dict.fromkeys(unfit)))
+            return Outcome((), 0, 0, 0, "no column makes groups", unfit=tuple(dict.fromkeys(unfit)))
         return Outcome(
             tuple(one.statement for one in bundle.findings("tilt")),
             len(bundle.facts("tilt")),
             len(tilt.disparities),
             tilt.tested,
             wanting(tilt, spec.wording),
+            kind_of(spec.task).favour_told(spec),
             tuple(dict.fromkeys(unfit)),
             held,
         )

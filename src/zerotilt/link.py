@@ -45,19 +45,21 @@ class Published:
     audit: str
     model: str
     made: Made
+    favourable: str = ""
+    """What is taken to be the favourable decision, in a sentence; empty for a version of an audit that says it."""
 
     def __repr__(self) -> str:
         found = self.made
         return (
             f"{self.link}\nThe file predicts as the estimator does on {found.rows:,} rows: the largest difference is "
             f"{found.largest_difference:.2g}."
-        )
+        ) + (f"\n{self.favourable}" if self.favourable else "")
 
     def _repr_html_(self) -> str:
         from html import escape
 
-        link, said = (escape(one) for one in (self.link, repr(self).splitlines()[1]))
-        return f'<a href="{link}">{link}</a><br>{said}'
+        link, *said = (escape(one) for one in repr(self).splitlines())
+        return "<br>".join([f'<a href="{link}">{link}</a>', *said])
 
 
 class Server:

@@ -14,6 +14,7 @@ from zerotilt.core import words
 from zerotilt.core.predictors import made
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
+from zerotilt.core.tasks import kind_of
 from zerotilt.link import TOLERANCE, OpenAudit, Published, how_made, send, server_at
 from zerotilt.study import Study
 from zerotilt.study_inputs import arrow_of
@@ -53,8 +54,9 @@ def publish(
     model : a fitted estimator or pipeline of scikit-learn, XGBoost or LightGBM; or ONNX, as a path or bytes, of any other
         library's own exporter, with ``predicts``.
     X : frame of the model's columns. y : what happened, shape (rows,). outcome : name of its column.
-    event : the value of the outcome whose chance the model gives, for an event. task, order, favourable, threshold : as for
+    event : the value of the outcome whose chance the model gives, for an event. task, order, threshold : as for
         :class:`zerotilt.notebook.Study`.
+    favourable : as there; has to be given where the words of the outcome do not tell, and is said in the answer.
     groups : columns whose groups are compared, of X or of ``beside``.
     beside : frame of further columns of the same rows that the model does not take: groups, split, weights, identifiers.
     predicts : what the model predicts from X: chances of the event, shape (rows,), or of each class in the order of the
@@ -91,6 +93,7 @@ def publish(
         groups=[one for one in groups if one in frame.column_names], favourable=favourable, threshold=threshold,
         features=frame.column_names,
     )  # fmt: skip
+    kind = kind_of(study.spec.task)
     rows = min(frame.num_rows, MOST_PROVEN)
     gaps = differences(study, model, X, predicts, rows)
     largest = float(gaps.max(initial=0.0))
@@ -103,6 +106,8 @@ def publish(
             todo="Usual reasons: a row that lies at a split of a tree once numbers are scaled in single precision, and sparse "
             "rows given to boosted trees (make that step dense). Mend that, or give a larger tolerance= that you can answer for.",
         )
+    if audit is None and (unsaid := kind.unfavoured(study.spec)) is not None:
+        raise unsaid
     how = how_made(model, rows, largest)
     there = audit.rpartition("/audits/")[2].split("/")[0].split("?")[0] if isinstance(audit, str) else None
     if isinstance(audit, OpenAudit):
@@ -118,7 +123,9 @@ def publish(
         groups,
         there,
     )
-    return Published(link=f"{to.base}/audits/{number}/tilt?model={version}", audit=number, model=version, made=how)
+    link = f"{to.base}/audits/{number}/tilt?model={version}"
+    told = kind.favour_told(study.spec) if audit is None else ""
+    return Published(link=link, audit=number, model=version, made=how, favourable=told)
 
 
 def _file(model: Any, frame: pa.Table) -> bytes:

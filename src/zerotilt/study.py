@@ -161,7 +161,8 @@ class Study:
     groups : columns whose groups are compared. weights : column of row weights.
     output : "probability" or "log-odds". read_class : the class that is read.
     favourable : the value of the outcome whose prediction is the favourable decision, or "event" or "other"; several
-        values for classes; "high" or "low" for a number. The event, the class read, or high when left out.
+        values for classes; "high" or "low" for a number, high when left out. Where the words of the outcome do not
+        tell, what compares groups asks for it.
     unit : of a number. wording : names used in readings.
     cluster : address of a Dask scheduler; this machine's cores when left out.
     progress : called as progress(done, total, what).

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from zerotilt.core import guess, profiles, table
+from zerotilt.core import guess, levels, profiles, table
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec, Task
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.function import FunctionPredictor
@@ -44,7 +44,7 @@ def arrow_of(frame: Any) -> pa.Table:
 
 
 def spec_of(
-    found: Table, outcome, event, task, order, levels, groups, weights, features, favourable, threshold, wording,
+    found: Table, outcome, event, task, order, scales, groups, weights, features, favourable, threshold, wording,
     score: str | None = None, decision: str | None = None,
 ) -> Spec:  # fmt: skip
     kind = _task(found, outcome, event, task, order)
@@ -53,7 +53,7 @@ def spec_of(
     roles |= {name: role for name, role in ((score, Role.score), (decision, Role.decision)) if name}
     columns = []
     for name in found.names:
-        ordered = tuple(order) if name == outcome else tuple(levels.get(name, ()))
+        ordered = tuple(order) if name == outcome else tuple(scales.get(name, ()))
         role = roles.get(
             name, Role.feature if not features or name in features else Role.group if name in groups else Role.ignored
         )
@@ -75,7 +75,15 @@ def spec_of(
         wording=wording,
     )
     said = [favourable] if isinstance(favourable, str) else [str(one) for one in favourable]
-    return spec.model_copy(update=kind_of(kind).favourable(said, spec, found)) if any(said) else spec
+    return favoured(spec, found, said if any(said) else [])
+
+
+def favoured(spec: Spec, found: Table, said: Sequence[str]) -> Spec:
+    """With what was said to be the favourable decision; where nothing was, with what the words of the outcome tell."""
+    kind = kind_of(spec.task)
+    if said:
+        return spec.model_copy(update=kind.favourable(said, spec, found) | {"favourable_said": True})
+    return guess.favoured(spec, levels.predicted_levels(spec, found) if kind.decides else ())
 
 
 def _task(found: Table, outcome: str | None, event, task: str | None, order) -> Task:

@@ -201,6 +201,11 @@ REFUSED = {
     "outcome not there": ("a,d,y\nx,1,1\nz,0,0\n", {"--outcome": "why"}, "no column “why”"),
     "group not there": ("a,d,y\nx,1,1\nz,0,0\n", {"--group": "b"}, "no column “b”"),
     "reference not there": ("a,d,y\nx,1,1\nz,0,0\n", {"--group": "a:nobody"}, "“nobody” has no rows"),
+    "favourable not said": (
+        "a,d,y\nx,1,1\nz,0,0\n",
+        {"--favourable": None},
+        "the words of the outcome do not tell. Say “event” where it is better for them to be predicted “1”, “other” where",
+    ),
     "favourable not there": ("a,d,y\nx,1,1\nz,0,0\n", {"--favourable": "7"}, "“7” is not in the outcome"),
     "decision missing": ("a,d,y\nx,1,1\nz,,0\n", {}, "missing in 1 row"),
     "all-missing outcome": ("a,d,y\nx,1,\nz,0,\n", {}, "missing in every row"),
@@ -212,8 +217,8 @@ def test_input_that_cannot_be_used_is_refused_with_two(tmp_path, name):
     text, changes, said = REFUSED[name]
     table = tmp_path / "t.csv"
     table.write_text(text)
-    options = {"--decision": "d", "--outcome": "y", "--event": "1", "--group": "a"} | changes
-    flat = [part for pair in options.items() for part in pair]
+    options = {"--decision": "d", "--outcome": "y", "--event": "1", "--group": "a", "--favourable": "event"} | changes
+    flat = [part for pair in options.items() if pair[1] is not None for part in pair]
     run = audit("--table", table, *flat, "--out", tmp_path / "out")
     assert run.returncode == 2, run.stdout + run.stderr
     assert said in run.stderr

@@ -35,8 +35,9 @@ def table(tmp_path_factory):
 
 
 def numbers(table, tmp_path, *options) -> dict:
+    said = () if "--favourable" in options else ("--favourable", "event")
     run = audit(
-        "--table", table, "--score", "score", "--outcome", "y", "--event", "1", "--group", "area", *options,
+        "--table", table, "--score", "score", "--outcome", "y", "--event", "1", "--group", "area", *options, *said,
         "--out", tmp_path,
     )  # fmt: skip
     assert run.returncode in (0, 3), run.stderr

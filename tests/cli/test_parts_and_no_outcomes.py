@@ -12,8 +12,9 @@ from tests.cli.test_audit import SCHEMA, files  # noqa: F401
 
 def audited(folder, *more):
     run = typed(
-        "audit", "--table", "claims.csv", "--event", "yes", "--group", "home_area", "--out", "out", *more, folder=folder
-    )
+        "audit", "--table", "claims.csv", "--event", "yes", "--group", "home_area", "--favourable", "event", "--out", "out",
+        *more, folder=folder,
+    )  # fmt: skip
     html = (folder / "out/report.html").read_text() if run.returncode in (0, 3, 4) else ""
     return run, json.loads((folder / "out/audit.json").read_text()) if html else None, html
 

@@ -86,6 +86,27 @@ def guess_problem(profile: TableProfile, columns: Sequence[ColumnSpec]) -> dict[
     return draft
 
 
+def favoured(spec: Spec, levels: Sequence[str]) -> Spec:
+    """The meaning with which decision is favourable as the words of the outcome tell; not said where they do not.
+
+    Parameters
+    ----------
+    levels : what can be predicted, the event and its absence, or the classes.
+    """
+    if spec.task is Task.regression:
+        return spec
+    outcome = spec.only(Role.outcome)
+    if spec.task is Task.binary:
+        event = match_level(spec.event, list(levels)) or spec.event
+        if levels and event not in levels:  # refused where it is read
+            return spec
+        other = next((one for one in levels if one != event), "")
+        told = _favour(event, other, outcome.name if outcome else "")
+    else:
+        told = _favoured_classes(levels)
+    return spec.model_copy(update=told)
+
+
 def guess_by_model(profile: TableProfile, spec: Spec, gives: str | None, classes: Sequence[str]) -> Problem | None:
     """What is predicted, where numbers in the outcome could be either and the model's file tells which; None where not.
 
@@ -139,11 +160,7 @@ def _outcome(profile: ColumnProfile, column: ColumnSpec, levels: list[str]) -> d
         return {"task": Task.regression, "favourable_said": True}
     if len(levels) > 2:
         task = Task.ordered if column.kind is Kind.ordered else Task.several
-        told = {level: _good(level) for level in levels}
-        good = [level for level in levels if told[level]]
-        # who would be better off with which class is known only where every class says so
-        said = bool(good) and len(good) < len(levels) and None not in told.values()
-        return {"task": task, "favourable_said": said, "favourable_classes": good if said else []}
+        return {"task": task} | _favoured_classes(levels)
     if len(levels) != 2:
         return {}
     event = next((level for level in levels if level.lower() in YES), None) or next(
@@ -151,6 +168,14 @@ def _outcome(profile: ColumnProfile, column: ColumnSpec, levels: list[str]) -> d
     )
     other = next(level for level in levels if level != event)
     return {"event": event} | _favour(event, other, column.name)
+
+
+def _favoured_classes(levels: Sequence[str]) -> dict[str, Any]:
+    told = {level: _good(level) for level in levels}
+    good = [level for level in levels if told[level]]
+    # who would be better off with which class is known only where every class says so
+    said = bool(good) and len(good) < len(levels) and None not in told.values()
+    return {"favourable_said": said, "favourable_classes": tuple(good) if said else ()}
 
 
 def _favour(event: str, other: str, name: str) -> dict[str, Any]:

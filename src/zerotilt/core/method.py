@@ -17,6 +17,7 @@ from zerotilt.core.predictions import NO_MODEL
 from zerotilt.core.reading import Reading, short
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 Area = Literal["intake", "data", "drivers", "response", "cases", "pockets", "tilt", "remedies"]
@@ -131,6 +132,8 @@ class Method:
                 f"{self.title} needs what really happened, and no column of this audit says it.",
                 todo="Mark the column with the outcome in Intake, where the table has one.",
             )
+        if self.area in ("tilt", "remedies") and (unsaid := kind_of(subject.spec.task).unfavoured(subject.spec)):
+            return unsaid
         if "recipe" in self.needs and subject.again is None:
             return Refused(
                 f"{self.title}: only a version that was trained here can be trained again.",

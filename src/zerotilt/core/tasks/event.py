@@ -114,6 +114,13 @@ class Event(TaskKind):
         meant = levels.among(said[0], found) == levels.match_level(spec.event, found)
         return {"favourable": "event" if meant else "other"}
 
+    def favour_told(self, spec: Spec) -> str:
+        begins = "To be" if spec.favourable == "event" else "Not to be"
+        return f"{begins} predicted “{spec.event}” is taken as favourable to those concerned."
+
+    def favour_asked(self, spec: Spec) -> str:
+        return f"Say “event” where it is better for them to be predicted “{spec.event}”, “other” where it is not; in Intake or by “favourable”."
+
     def needs_event(self) -> None:
         """There is one."""
 

@@ -10,6 +10,7 @@ from typing import Any, ClassVar, NamedTuple, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core import words
 from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
@@ -225,6 +226,26 @@ class TaskKind(ABC):
         ------
         Refused : it is nothing that can be favourable here.
         """
+
+    def unfavoured(self, spec: Spec) -> Refused | None:
+        """That nobody said which decision is the favourable one, where one has to be; None where it is known."""
+        if not self.decides or spec.favourable_said:
+            return None
+        return Refused(
+            "Which decision is the favourable one for those concerned was not said, and the words of the outcome do not tell.",
+            where="favourable",
+            todo=self.favour_asked(spec),
+        )
+
+    def favour_told(self, spec: Spec) -> str:
+        """What is taken to be the favourable decision, as a sentence; to be corrected by whoever knows better."""
+        named = spec.favourable_classes or ((spec.event,) if spec.event else ())
+        told = words.listing([f"“{one}”" for one in named]) if named else "the last class"
+        return f"To be given {told} is taken as favourable to those concerned."
+
+    def favour_asked(self, spec: Spec) -> str:
+        """What to say for that."""
+        return "Name the favourable classes, in Intake or by “favourable”."
 
     # ── measures ──
 

@@ -86,6 +86,9 @@ class Number(TaskKind):
             raise Refused(f"favourable: “{', '.join(said)}” was given; of a number it is “high” or “low”.")
         return {"favourable_end": said[0]}
 
+    def favour_told(self, spec: Spec) -> str:
+        return f"A {spec.favourable_end} number is taken as favourable to those concerned."
+
     def views(self, outcome: NDArray | None, predicted: Predicted, decided: Decided) -> list[View]:
         return []
 
