@@ -16,7 +16,7 @@ from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, ModelVersion, Task
 from zerotilt.tasks import board
 from zerotilt.tasks.ownership import claim
-from zerotilt.tasks.queue import Turn
+from zerotilt.tasks.queue import Queue, Turn
 from zerotilt.tasks.worker import Worker
 
 
@@ -33,8 +33,8 @@ class Recorded:
         self.sent.append(task_id)
         self.turns.append(turn)
 
-    def pending_count(self) -> int:
-        return 0
+    def messages(self) -> dict[str, Turn]:
+        return {}
 
 
 @pytest.fixture
@@ -113,6 +113,48 @@ def test_what_a_dead_worker_left_is_taken_up_again(connection, tmp_path):
     assert {str(stale.id), str(lost.id)} <= set(queue.sent)
     assert not {str(alive.id), str(waiting.id)} & set(queue.sent)
     assert Task.get_by_id(stale.id).state == "queued"
+
+
+def test_a_task_whose_message_was_lost_is_sent_again_though_others_are_pending(connection, tmp_path):
+    """Who took the message died before the task was claimed; what is made ready for later keeps the queue filled."""
+    sent = Queue(lambda name: None)
+    sent.huey.storage.flush_queue()
+    Task.delete().execute()
+    worker = Worker(sent, FileStore(tmp_path))
+    there, lost, ahead = (left_behind("queued", 10) for _ in range(3))
+    Task.update(unwatched=True).where(Task.id == ahead.id).execute()
+    sent.send(str(there.id))
+    assert worker.sweep() == 2
+    assert sent.messages() == {str(there.id): Turn.asked, str(lost.id): Turn.asked, str(ahead.id): Turn.ahead}
+    assert worker.sweep() == 0 and sent.huey.pending_count() == 3
+
+
+def test_the_newest_wish_comes_first_but_not_for_ever(connection, tmp_path):
+    performed: list[str] = []
+    sent = Queue(performed.append)
+    sent.huey.storage.flush_queue()
+    Task.delete().execute()
+    worker = Worker(sent, FileStore(tmp_path))
+    sent.perform = performed.append
+    old, older, new = (left_behind("queued", 1) for _ in range(3))
+    for one, seconds in ((old, 30), (older, 300), (new, 1)):
+        Task.update(created=datetime.now(UTC) - timedelta(seconds=seconds)).where(Task.id == one.id).execute()
+    sent.send(str(older.id), Turn.put_back)
+    sent.send(str(old.id), Turn.put_back)
+    sent.send(str(new.id))
+    worker.sweep()
+    worker.sweep()  # one at a time
+    assert sorted(sent.messages().values()) == [Turn.put_back, Turn.asked, Turn.overdue]
+    first = sent.huey.dequeue()
+    sent.huey.execute(first)
+    assert performed == [str(older.id)]
+    # it finds no place: it stays the next one, and the rest lets through what is quick
+    performed.clear()
+    for _ in range(3):
+        worker._places.acquire()
+    worker.perform(str(older.id))
+    worker.perform(str(old.id))
+    assert sent.messages() == {str(older.id): Turn.overdue, str(old.id): Turn.put_back, str(new.id): Turn.asked}
 
 
 def test_a_task_is_claimed_once_and_a_cancelled_one_never(connection):

@@ -57,12 +57,20 @@ LOOK_SECONDS = 0.5
 DAY = 86_400.0
 
 
+BAND = 9.0
+"""Of one turn to the next: 10; what is left keeps them apart where the queue rounds."""
+
+
 class Turn(IntEnum):
-    """Who comes first: a quick first look, then what a person waits for, then what is made ready for later."""
+    """Who comes first: what has waited long, one at a time; then a quick first look, what a person waits for, what found
+    every place taken, and what is made ready for later.
+    """
 
     ahead = 0
-    asked = 10
-    first_look = 20
+    put_back = 10
+    asked = 20
+    first_look = 30
+    overdue = 40
 
 
 class Queue:
@@ -79,8 +87,19 @@ class Queue:
         """Ask for a task to be performed; of one turn the newest wish comes first, of what is made ready the oldest."""
         # the queue keeps seven digits: a day's moments are told apart to a few hundredths of a second
         late = time.time() % DAY / DAY
-        self._run(task_id, priority=int(turn) + 9 * (1 - late if turn is Turn.ahead else late))
+        self._run(task_id, priority=int(turn) + BAND * (1 - late if turn is Turn.ahead else late))
         ring(QUEUED, "")
+
+    def messages(self) -> dict[str, Turn]:
+        """Every task that a message is there for, with the turn of its first one."""
+        storage = self.huey.storage
+        assert isinstance(storage, Awaited)
+        rows = storage.tasks(storage.Task.data, storage.Task.priority).tuples()
+        found: dict[str, Turn] = {}
+        for data, priority in rows:
+            (name,) = self.huey.deserialize_task(data).args
+            found[name] = max(found.get(name, Turn.ahead), Turn(int(priority // 10) * 10))
+        return found
 
     def wake(self) -> None:
         """Look into the queue now."""

@@ -13,6 +13,8 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
+from peewee import fn
+
 from zerotilt.core.attached import digests_in
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
@@ -35,6 +37,8 @@ from zerotilt.tasks.ticker import Ticker
 log = logging.getLogger(__name__)
 STALE = timedelta(seconds=6)
 SWEEP_SECONDS = 2.0
+LONG = timedelta(seconds=20)
+"""After this time a wish comes before newer ones."""
 MOST_ATTEMPTS = 3
 PLACES, QUICK_PLACES, WAIT_SECONDS = 3, 2, 0.3
 """Tasks at a time: long ones, and beside them, before them on the cores, quick ones."""
@@ -54,6 +58,7 @@ class Worker:
         self._ahead_place = threading.BoundedSemaphore(1)
         self._calm = threading.Condition()
         self._hurried = 0
+        self._overdue = ""
         self._queue = queue
         self._room = Room(scratch, structures=structures)
         self._board = Board(queue)
@@ -72,7 +77,9 @@ class Worker:
         quick = not ahead and task.expected is not None and task.expected <= QUICK_SECONDS
         place = self._ahead_place if ahead else self._quick_places if quick else self._places
         if not place.acquire(timeout=None if quick else WAIT_SECONDS):
-            patiently(lambda: self._back(task_id, Turn.ahead if ahead else Turn.asked), PATIENCE)
+            # one that has waited long stays before the others until a place is free; the rest lets through what is quick
+            turn = Turn.ahead if ahead else Turn.overdue if task_id == self._overdue else Turn.put_back
+            patiently(lambda: self._back(task_id, turn), PATIENCE)
             return
         lane = Lane(place, quick, ahead)
         try:
@@ -252,21 +259,32 @@ class Worker:
             with database.atomic():
                 files = removal.expire()
             removal.discard(self._files, files)
-            left = list(
-                Task.select().where(
-                    ((Task.state == "running") & (Task.heartbeat < now() - STALE))
-                    | ((Task.state == "queued") & (Task.queued < now() - STALE))
-                )
-            )
-            if any(task.state == "queued" for task in left) and self._queue.huey.pending_count():
-                left = [task for task in left if task.state == "running"]  # the others wait their turn
+            stale = (Task.state == "running") & (Task.heartbeat < now() - STALE)
+            left = list(Task.select().where(stale | ((Task.state == "queued") & (Task.queued < now() - STALE))))
+            # a message can be lost: who took it died before the task was claimed
+            waited = (Task.state == "queued") & (fn.least(Task.created, Task.queued) < now() - STALE)
+            messages = self._queue.messages() if Task.select().where(waited).exists() else {}
+            left = [task for task in left if task.state == "running" or str(task.id) not in messages]
             for task in left:
-                with database.atomic():
-                    Task.update(state="queued", queued=now()).where(
-                        (Task.id == task.id) & (Task.state == task.state)
-                    ).execute()
-                    self._queue.send(str(task.id))
+                self._send_again(task, Turn.ahead if task.unwatched else Turn.asked)
+            self._advance(messages)
         return len(left)
+
+    def _send_again(self, task: Task, turn: Turn) -> None:
+        with database.atomic():
+            mine = (Task.id == task.id) & (Task.state == task.state)
+            if Task.update(state="queued", queued=now()).where(mine).execute():
+                self._queue.send(str(task.id), turn)
+
+    def _advance(self, messages: dict[str, Turn]) -> None:
+        """The newest wish comes first, but not for ever: of those that have waited long the oldest is next, one at a time."""
+        if any(turn is Turn.overdue for turn in messages.values()):
+            return
+        waiting = (Task.state == "queued") & ~Task.unwatched & (Task.created < now() - LONG)
+        oldest = Task.select().where(waiting).order_by(Task.created).first() if messages else None
+        self._overdue = str(oldest.id) if oldest is not None else ""
+        if oldest is not None:
+            self._send_again(oldest, Turn.overdue)
 
     def keep_sweeping(self, stop: threading.Event) -> None:
         while not stop.wait(SWEEP_SECONDS):
