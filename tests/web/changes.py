@@ -137,6 +137,13 @@ def policy(world: World, **changes: Any) -> None:
     world.put("policy", {"policy": world.view["spec"]["policy"] | changes, "author": "B. Other"})
 
 
+def expected(world: World) -> None:
+    """A direction, and whether the model follows it: what no sheet reads by itself is read by whoever expects it."""
+    wanted = {"missed_scans": "rises"}
+    world.put("expectations", {"expectations": wanted})
+    talk.read(world.client, world.audit, "expectations", world.context, settings={"expected": wanted})
+
+
 def rule(world: World, wanted: dict[str, Any] | None) -> None:
     model = world.view["checked_model"]
     world.ok(world.client.put(f"{world.at}/models/{model}/rule", json={"rule": wanted, "author": "B. Other"}))
@@ -207,7 +214,7 @@ CHANGES: dict[str, Change] = {
     "fewer metrics": lambda w: policy(w, metrics=["selection_rate", "true_positive_rate"]),
     "every metric": lambda w: policy(w, metrics=[]),
     "a crossing": lambda w: w.compared(lambda now: {"intersections": [["home_area", "age_band"]]}),
-    "an expectation": lambda w: w.put("expectations", {"expectations": {"missed_scans": "rises"}}),
+    "an expectation": expected,
     "what could change": lambda w: w.put("changeable", {"allowed": [{"feature": "parcel_weight", "change": "none"}]}),
     "a rule": lambda w: rule(w, {"threshold": 0.55}),
     "a rule that decides alike": lambda w: rule(w, {"threshold": 0.55001}),

@@ -12,7 +12,9 @@ export function Population() {
   const { audit, search, set } = useAuditContext();
   const known = settingsOf("concerns", search).population ?? {};
   const makers = audit.spec?.columns.filter((one) => one.role === "group" || one.grouped) ?? [];
-  const [column, setColumn] = useState(makers[0]?.name ?? "");
+  const [said, setColumn] = useState("");
+  // until somebody chooses one, and where that makes no groups any more, the first that does
+  const column = makers.some((one) => one.name === said) ? said : (makers[0]?.name ?? "");
   const levels = audit.table?.profile.columns.find((one) => one.name === column)?.levels ?? [];
   const [level, setLevel] = useState("");
   const [share, setShare] = useState("");

@@ -20,7 +20,15 @@ export function when(text: string | null | undefined, now = new Date()): string 
 }
 
 /** One audit of the front page, and what is done to it as a whole. */
-export function AuditRow({ audit, flagged }: { audit: Entry; flagged: Schemas["Flagged"] | undefined }) {
+export function AuditRow({
+  audit,
+  flagged,
+  counting,
+}: {
+  audit: Entry;
+  flagged: Schemas["Flagged"] | undefined;
+  counting: boolean;
+}) {
   const [naming, setNaming] = useState(false);
   const [takes, setTakes] = useState<string | null>(null);
   const [problem, setProblem] = useState<Problem | null>(null);
@@ -85,6 +93,11 @@ export function AuditRow({ audit, flagged }: { audit: Entry; flagged: Schemas["F
       <td className={`${cell} text-right`}>{audit.versions || ""}</td>
       <td className={`${cell} text-right ${flagged?.open ? "text-flag" : "text-soft"}`}>
         {!audit.ready ? "Intake open" : flagged && (flagged.open ? `⚑ ${count(flagged.open)}` : "none")}
+        {audit.ready && counting && (
+          <span className="late" title="being counted">
+            …
+          </span>
+        )}
         {audit.ready && flagged?.again && <span className="block text-[12px] text-soft">being measured again</span>}
       </td>
       <td className={`${cell} text-soft`}>{when(audit.created)}</td>

@@ -67,7 +67,10 @@ export function Home() {
               </button>
             )}
           </div>
-          <div aria-busy={audits.before || flagged.before} className="told-again overflow-x-auto">
+          <div
+            aria-busy={audits.before || flagged.before || flagged.isPending}
+            className={`overflow-x-auto ${flagged.isPending ? "" : "told-again"}`}
+          >
             <table className="mt-2 w-full border-separate border-spacing-0">
               <thead>
                 <tr className="text-soft">
@@ -84,7 +87,12 @@ export function Home() {
               </thead>
               <tbody>
                 {shown.map((audit) => (
-                  <AuditRow key={audit.id} audit={audit} flagged={flagged.data?.[audit.id]} />
+                  <AuditRow
+                    key={audit.id}
+                    audit={audit}
+                    flagged={flagged.data?.[audit.id]}
+                    counting={flagged.isPending}
+                  />
                 ))}
               </tbody>
             </table>
