@@ -99,6 +99,7 @@ def put_part(
 def put_spec(client: httpx.Client, audit: str, spec: dict[str, Any]) -> dict[str, Any]:
     """Write what has changed of a meaning, part by part; the audit then."""
     now = client.get(f"/api/audits/{audit}").json()
+    spec = spec | {"favourable_said": True}  # who writes all of it has been asked
     for part, names in PARTS.items():
         if any(spec[name] != now["spec"][name] for name in names if name in spec):
             answer = put_part(client, audit, part, {name: spec[name] for name in names if name in spec})

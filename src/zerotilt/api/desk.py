@@ -17,7 +17,7 @@ from fastapi import Depends, Header, Request, Response
 from zerotilt.api.identity import Asking, Who
 from zerotilt.core.refusal import Refused
 from zerotilt.store import removal, state
-from zerotilt.store.bell import Endings
+from zerotilt.store.bell import CHANGED, Changes, Endings, ring
 from zerotilt.store.database import database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit
@@ -38,6 +38,7 @@ class Desk:
         self.files = files
         self.at_hand = DirectLine(folder)
         self.endings = Endings()
+        self.changes = Changes()
 
     @cached_property
     def board(self) -> Board:
@@ -81,15 +82,18 @@ def connected(handler: Callable) -> Callable:
                 if not wants_audit:
                     return handler(**given)
                 given["audit"] = audit = asking.audit(given.pop("audit_id"))
-                before = state.basis(state.tags(audit))
+                was = state.tags(audit)
                 found = handler(**given)
             if said is not None:
                 # what was asked in several steps was read in the state of the first
-                first = said.headers.get(STATE, before).partition(" ")[0]
+                first = said.headers.get(STATE, state.basis(was)).partition(" ")[0]
                 # once it is written for everybody, so that it has its place among what others tell; it is written even
                 # where the database is gone by now
                 with suppress(peewee.OperationalError, peewee.InterfaceError):
-                    said.headers[STATE] = f"{first} {state.told(state.tags(audit))}"
+                    now = state.tags(audit)
+                    said.headers[STATE] = f"{first} {state.told(now)}"
+                    if now != was:
+                        ring(CHANGED, str(audit.id))
             return found
 
     def keyword(name: str, annotation: object) -> inspect.Parameter:

@@ -51,7 +51,7 @@ class FindingView(Fact):
     )
 
 
-def findings_of(audit: Audit, desk: Desk, context: Context, turn: Turn = Turn.asked) -> list[FindingView]:
+def findings_of(audit: Audit, desk: Desk, context: Context, turn: Turn = Turn.again) -> list[FindingView]:
     """The findings of what has been read in a context, and those raised by hand.
 
     What was found before a change stays until it is measured again, which begins here.

@@ -13,7 +13,7 @@ from peewee import fn
 from pydantic import BaseModel, Field
 from sse_starlette import EventSourceResponse
 
-from zerotilt.api.desk import PATIENCE, connected
+from zerotilt.api.desk import PATIENCE, TheDesk, connected
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import TaskView
 from zerotilt.store import state
@@ -110,7 +110,7 @@ def _standing(audit_id: str) -> tuple[list[TaskView], state.Tags | None]:
 
 
 @router.get("/audits/{audit_id}/events")
-async def events(audit_id: str, who: Who) -> EventSourceResponse:
+async def events(audit_id: str, who: Who, desk: TheDesk) -> EventSourceResponse:
     """Server-sent events: a task whenever it changes, the audit's state whenever that does, and that it was deleted."""
     wanted = str((await asyncio.to_thread(lambda: patiently(lambda: who.audit(audit_id), PATIENCE))).id)
 
@@ -141,7 +141,7 @@ async def events(audit_id: str, who: Who) -> EventSourceResponse:
                 yield {"event": "quiet", "data": json.dumps({})}
                 seen[""] = ""
             active = any(view.state in ACTIVE for view in found)
-            await asyncio.sleep(LOOK_SECONDS if active else IDLE_SECONDS)
+            await desk.changes.wait(wanted, LOOK_SECONDS if active else IDLE_SECONDS)
 
     return EventSourceResponse(changes(), ping=15)
 
@@ -172,7 +172,7 @@ def state_of_all() -> StateView:
 
 
 @router.get("/events")
-async def events_of_all(who: Who) -> EventSourceResponse:
+async def events_of_all(who: Who, desk: TheDesk) -> EventSourceResponse:
     """Server-sent events: the state of the list of audits whenever it changes."""
 
     async def changes() -> AsyncIterator[dict[str, str]]:
@@ -183,6 +183,6 @@ async def events_of_all(who: Who) -> EventSourceResponse:
                 if now != standing:
                     standing = now
                     yield {"event": "state", "data": json.dumps({"state": now})}
-            await asyncio.sleep(IDLE_SECONDS)
+            await desk.changes.wait("", IDLE_SECONDS)
 
     return EventSourceResponse(changes(), ping=15)

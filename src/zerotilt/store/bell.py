@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import logging
 import select
 import threading
@@ -12,7 +14,7 @@ import psycopg2
 from zerotilt.store.database import database
 
 log = logging.getLogger(__name__)
-ASKED, ENDED, QUEUED = "zt_asked", "zt_ended", "zt_queued"
+ASKED, ENDED, QUEUED, CHANGED = "zt_asked", "zt_ended", "zt_queued", "zt_changed"
 LOOK_SECONDS = 1.0
 
 
@@ -56,6 +58,40 @@ class Listener:
                         self._heard(connection.notifies.pop(0).payload)
         finally:
             connection.close()
+
+
+class Changes:
+    """Waiting for an audit to change, or for any to; who hears nothing looks by itself after a while."""
+
+    def __init__(self) -> None:
+        self._waiting: dict[str, set[asyncio.Future]] = {}
+        self._held = threading.Lock()
+        self._listener = Listener(CHANGED, self._changed)
+        self._begun = False
+
+    def _changed(self, name: str) -> None:
+        with self._held:
+            woken = [*self._waiting.get(name, ()), *self._waiting.get("", ())]
+        for one in woken:
+            # who has left meanwhile hears nothing, nor does one whose loop has ended
+            with contextlib.suppress(RuntimeError):
+                one.get_loop().call_soon_threadsafe(lambda one=one: one.done() or one.set_result(None))
+
+    async def wait(self, name: str, seconds: float) -> None:
+        """Until an audit has changed, any where the name is empty; at most so long."""
+        mine = asyncio.get_running_loop().create_future()
+        with self._held:
+            if not self._begun:
+                self._begun = True
+                self._listener.start()
+            self._waiting.setdefault(name, set()).add(mine)
+        try:
+            await asyncio.wait([mine], timeout=seconds)
+        finally:
+            with self._held:
+                self._waiting[name].discard(mine)
+                if not self._waiting[name]:
+                    del self._waiting[name]
 
 
 class Endings:

@@ -78,19 +78,19 @@ class Board:
                     lock_file(payload["digest"])  # nobody takes the file away while the task is written down
                 if kind in QUICK_KINDS:
                     expected = GUESS
-                ahead = turn is Turn.ahead and kind == "evidence"
+                ahead = turn.unwatched and kind == "evidence"
                 task = Task.create(
                     audit=audit, kind=kind, title=title, payload=payload, key=wanted, expected=expected, unwatched=ahead
                 )
                 # in the same transaction: task and message exist together or not at all
                 self.queue.send(str(task.id), turn)
-                if turn is not Turn.ahead and _quick(expected):
+                if not turn.unwatched and _quick(expected):
                     ring(ASKED, str(task.id))
         except peewee.IntegrityError:
             # what was told to end is not joined: whoever asks again wants it after all
             Task.update(key=None).where((Task.key == wanted) & Task.state.in_(ACTIVE) & Task.cancel).execute()
             found = Task.get_or_none((Task.key == wanted) & (Task.state.in_(ACTIVE)))
-            if found is not None and turn is not Turn.ahead:
+            if found is not None and not turn.unwatched:
                 self._look_at(found, turn)
             return found or self.submit(kind, title, payload, audit, wanted, turn, expected)
         return task

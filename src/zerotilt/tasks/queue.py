@@ -63,14 +63,20 @@ BAND = 9.0
 
 class Turn(IntEnum):
     """Who comes first: what has waited long, one at a time; then a quick first look, what a person waits for, what found
-    every place taken, and what is made ready for later.
+    every place taken, what findings are measured again by, and what is made ready for later.
     """
 
     ahead = 0
-    put_back = 10
-    asked = 20
-    first_look = 30
-    overdue = 40
+    again = 10
+    put_back = 20
+    asked = 30
+    first_look = 40
+    overdue = 50
+
+    @property
+    def unwatched(self) -> bool:
+        """Whether nobody waits for it before the rest of a page."""
+        return self <= Turn.again
 
 
 class Queue:
@@ -87,7 +93,7 @@ class Queue:
         """Ask for a task to be performed; of one turn the newest wish comes first, of what is made ready the oldest."""
         # the queue keeps seven digits: a day's moments are told apart to a few hundredths of a second
         late = time.time() % DAY / DAY
-        self._run(task_id, priority=int(turn) + BAND * (1 - late if turn is Turn.ahead else late))
+        self._run(task_id, priority=int(turn) + BAND * (1 - late if turn.unwatched else late))
         ring(QUEUED, "")
 
     def messages(self) -> dict[str, Turn]:
@@ -96,7 +102,7 @@ class Queue:
         assert isinstance(storage, Awaited)
         rows = storage.tasks(storage.Task.data, storage.Task.priority).tuples()
         found: dict[str, Turn] = {}
-        for data, priority in rows:
+        for data, priority in rows.iterator():
             (name,) = self.huey.deserialize_task(data).args
             found[name] = max(found.get(name, Turn.ahead), Turn(int(priority // 10) * 10))
         return found

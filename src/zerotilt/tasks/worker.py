@@ -20,11 +20,11 @@ from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
 from zerotilt.readers.watch import HelperDied
 from zerotilt.store import removal, shelf
-from zerotilt.store.bell import ENDED, ring
+from zerotilt.store.bell import CHANGED, ENDED, ring
 from zerotilt.store.check import discard_unowned
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Task, own
+from zerotilt.store.records import FINDING, Task, own
 from zerotilt.tasks import reporting
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.expectation import QUICK_SECONDS, learn
@@ -78,7 +78,7 @@ class Worker:
         place = self._ahead_place if ahead else self._quick_places if quick else self._places
         if not place.acquire(timeout=None if quick else WAIT_SECONDS):
             # one that has waited long stays before the others until a place is free; the rest lets through what is quick
-            turn = Turn.ahead if ahead else Turn.overdue if task_id == self._overdue else Turn.put_back
+            turn = _turn(task) if ahead else Turn.overdue if task_id == self._overdue else Turn.put_back
             patiently(lambda: self._back(task_id, turn), PATIENCE)
             return
         lane = Lane(place, quick, ahead)
@@ -251,6 +251,7 @@ class Worker:
             left = outcome.pop("left", [])
             Task.update(state="done", result=outcome, finished=now(), done=Task.total).where(ours(task)).execute()
             ring(ENDED, str(task.id))
+            ring(CHANGED, str(task.audit_id or ""))
         return left
 
     def sweep(self) -> int:
@@ -266,7 +267,7 @@ class Worker:
             messages = self._queue.messages() if Task.select().where(waited).exists() else {}
             left = [task for task in left if task.state == "running" or str(task.id) not in messages]
             for task in left:
-                self._send_again(task, Turn.ahead if task.unwatched else Turn.asked)
+                self._send_again(task, _turn(task))
             self._advance(messages)
         return len(left)
 
@@ -292,3 +293,10 @@ class Worker:
                 self.sweep()
             except Exception as problem:  # the database may be away for a while; the next sweep tries again
                 log.warning("sweep failed: %s", problem)
+
+
+def _turn(task: Task) -> Turn:
+    """Which turn a task has that is sent again: what findings come of is measured before what else is made ready."""
+    if not task.unwatched:
+        return Turn.asked
+    return Turn.again if task.payload.get("method") in FINDING else Turn.ahead
