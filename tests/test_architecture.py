@@ -53,6 +53,12 @@ def opening(text: str) -> list[str]:
     return found
 
 
+def test_the_model_runtime_comes_from_one_place_where_it_is_told_to_collect_nothing():
+    for path in (PROJECT / "src").rglob("*.py"):
+        if path.name != "runtime.py":
+            assert not re.search(r"^\s*(import|from) onnxruntime", path.read_text(), re.MULTILINE), path
+
+
 def test_the_core_opens_no_files():
     for path in (PROJECT / "src/zerotilt/core").rglob("*.py"):
         assert opening(path.read_text()) == [], path
@@ -92,6 +98,6 @@ ASKING = re.compile(
 def test_questions_of_a_page_are_kept_under_the_tags_of_what_they_depend_on():
     """Who asks in another way could show what is of before; who calls an answer old by hand could forget one."""
     pages = PROJECT / "web/src"
-    files = [path for ending in ("ts", "tsx") for path in pages.rglob(f"*.{ending}")]
+    files = [path for ending in ("ts", "tsx") for path in pages.rglob(f"*.{ending}") if ".test." not in path.name]
     asking = {str(path.relative_to(pages)) for path in files if ASKING.search(path.read_text())}
     assert asking == ASKED_BY_TAGS

@@ -282,7 +282,7 @@ def read_method(
             raise Refused(f"--set: “{one}” was given; a setting is written as name=value.")
         try:
             settings[name] = json.loads(value)
-        except ValueError:
+        except (ValueError, RecursionError):
             settings[name] = value
     with tempfile.TemporaryFile() as typed:
         with _opened(source) as raw:

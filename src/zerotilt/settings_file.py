@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import tomllib
 from typing import Any, Literal
 
 import tomli_w
 from pydantic import Field, ValidationError
 
+from zerotilt.core import parsing
 from zerotilt.core.frozen import Frozen, in_words
 from zerotilt.core.meaning import PARTS, Rule, Spec
 from zerotilt.core.refusal import Refused
@@ -17,7 +17,7 @@ HEAD = """\
 # Settings of an audit by Zero Tilt.
 # ./zt audit THIS_FILE reads them; Intake takes them for another table.
 """
-MOST_BYTES = 4 * 2**20
+MOST_BYTES = parsing.MOST_TOML
 
 
 class HowRead(Frozen):
@@ -76,10 +76,7 @@ def read(text: str) -> SettingsFile:
     ------
     Refused : it is no TOML, no settings file, or holds what cannot be; the message says where.
     """
-    try:
-        body = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as problem:
-        raise Refused(f"The settings are not written as TOML: {problem}.", todo="Mend that place.") from None
+    body = parsing.toml(text)
     if body.pop("zerotilt", None) != 1:
         raise Refused(
             "This is no file of settings that is known here: it does not say zerotilt = 1.",

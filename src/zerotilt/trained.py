@@ -6,7 +6,6 @@ import hashlib
 import json
 import re
 import tempfile
-import tomllib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -17,6 +16,7 @@ from pydantic import Field, ValidationError
 
 from zerotilt import settings_file
 from zerotilt.cluster import executor_at
+from zerotilt.core import parsing
 from zerotilt.core import table as tables
 from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.candidates.standing import Standing, stand
@@ -152,7 +152,7 @@ class Candidates:
         """
         folder = Path(folder)
         try:
-            told = json.loads((folder / KEPT).read_text(encoding="utf-8"))
+            told = parsing.from_json((folder / KEPT).read_bytes())
             return cls(
                 Spec.model_validate(told["spec"]),
                 told["table"],
@@ -304,11 +304,9 @@ def train_file(path: Path, cluster: str | None, progress: Progress | None) -> Ca
 
 def _read(path: Path) -> RecipeFile:
     try:
-        return RecipeFile.model_validate(tomllib.loads(_text(path)))
-    except tomllib.TOMLDecodeError as problem:
-        raise Refused(
-            f"The recipes are not written as TOML: {problem}.", where=str(path), todo="Mend that place."
-        ) from None
+        return RecipeFile.model_validate(parsing.toml(_text(path)))
+    except Refused as problem:
+        raise Refused(problem.message, where=str(path), todo=problem.todo) from None
     except ValidationError as problem:
         raise _refusal(problem) from None
 

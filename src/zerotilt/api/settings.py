@@ -82,6 +82,8 @@ def take_settings(audit: Audit, who: Who, wanted: Taken) -> Fitted:
     """Put the settings of another audit, or of a file, to this audit's table; what does not fit is named and left."""
     if (wanted.audit is None) == (wanted.file is None):
         raise Refused("Either another audit or a file is needed.", todo="Give one of the two.")
+    # read before the audit is held: nobody else waits for it
+    read = settings_file.read(wanted.file or "") if wanted.audit is None else None
     audit = held(audit)
     before = spec_of(audit)
     if wanted.audit is not None:
@@ -91,7 +93,7 @@ def take_settings(audit: Audit, who: Who, wanted: Taken) -> Fitted:
         document = document if number else None
         ruled = any(rule_of(model) for model in other.models)
     else:
-        read = settings_file.read(wanted.file or "")
+        assert read is not None
         given, reason, ruled = read.spec, "as in a file of settings", read.reading.rule is not None
         document = read.document
     spec, unfit = refit(given, TableProfile.model_validate(current_table(audit).profile), before)

@@ -27,6 +27,10 @@ def unprivileged(arguments: dict, scratch: str) -> dict:
 
     Stays where it is when it is not root, or when that user could not reach the program's own files.
     """
+    # whatever a library wants to leave somewhere, it leaves in scratch
+    for name in [one for one in os.environ if one.startswith("XDG_")]:
+        del os.environ[name]
+    os.environ["HOME"] = os.environ["MPLCONFIGDIR"] = scratch
     other = other_user()
     if other is None:
         return arguments
@@ -35,7 +39,6 @@ def unprivileged(arguments: dict, scratch: str) -> dict:
         for name, value in arguments.items()
     }
     os.chown(scratch, other.pw_uid, other.pw_gid)
-    os.environ["HOME"] = os.environ["MPLCONFIGDIR"] = scratch
     os.setgroups([])
     os.setgid(other.pw_gid)
     os.setuid(other.pw_uid)

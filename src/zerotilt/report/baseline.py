@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Iterable, Mapping
 from typing import Any
 
 from pydantic import ValidationError
 
-from zerotilt.core import words
+from zerotilt.core import parsing, words
 from zerotilt.core.again import Again, change_said, compare, p_of
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.disparity import Disparity, TiltResult
@@ -52,11 +51,11 @@ def read(data: bytes, where: str) -> tuple[Disparity, ...]:
     Refused : it is none.
     """
     try:
-        told: Any = json.loads(data)
+        told: Any = parsing.from_json(data)
         if not str(told["format"]).startswith("zerotilt-audit/"):
             raise ValueError
         return tuple(Disparity.model_validate(one) for one in told["disparities"])
-    except (ValueError, KeyError, TypeError, ValidationError):
+    except (Refused, ValueError, KeyError, TypeError, ValidationError):
         raise Refused(
             "This is no audit.json that is known here.", where=where, todo="Give the numbers of an earlier audit."
         ) from None

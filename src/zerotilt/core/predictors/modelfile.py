@@ -8,12 +8,12 @@ from collections.abc import Iterator, Sequence
 from typing import Literal
 
 import onnx
-import onnxruntime
 from pydantic import Field
 
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.predictors import made, meant
 from zerotilt.core.predictors.made import Made
+from zerotilt.core.predictors.runtime import onnxruntime
 from zerotilt.core.predictors.session import MODEL, session_of
 from zerotilt.core.refusal import Refused
 

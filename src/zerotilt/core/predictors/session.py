@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import re
 
-import onnxruntime
-
+from zerotilt.core.predictors.runtime import onnxruntime
 from zerotilt.core.refusal import Refused
 
 MODEL = "the model file"
