@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 from scipy.stats import ks_2samp
 from tests.core.systems import system
 
 from zerotilt.core.meaning import Context, Role, Rule, Task, Wording
+from zerotilt.core.membership import JOIN
 from zerotilt.core.refusal import Refused
 from zerotilt.core.remedies.band import BandSettings, band
 from zerotilt.core.remedies.band import say as say_band
@@ -143,6 +146,91 @@ def test_corrected_decisions_are_those_of_the_same_rows_as_of_the_reference(favo
         assert one.after.favoured.value == pytest.approx(after[mine].mean())
     said = say_corrected(result, WORDS, CorrectedSettings())
     assert f"With home alone set to {result.reference}, " in said.headline[0].text
+
+
+def coded(columns: dict, takes: list[str], **grouped: dict):
+    """A desk whose score falls by sex and age; columns are groups as ``grouped`` says."""
+    made = system(
+        columns,
+        lambda rows: (1 / (1 + np.exp(-(rows["x"] - 0.9 * (rows["sex"] == 1) + 0.02 * (rows["age"] - 40)))))[:, None],
+        takes,
+        context=Context(rows="all"),
+    )
+    told = tuple(one.model_copy(update=grouped.get(one.name, {})) for one in made.spec.columns)
+    crossed = [tuple(grouped)] if len(grouped) > 1 else []
+    spec = made.spec.model_copy(update={"columns": told, "intersections": tuple(crossed)})
+    return type(made)(spec, made.table, made.predictor, made.context)
+
+
+@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("way", ["a number", "bins", "a crossing"])
+def test_a_group_that_is_a_number_a_range_or_a_crossing_is_set_too(way, seed):
+    rng = np.random.default_rng(seed)
+    n = 800
+    columns = {
+        "x": rng.normal(size=n),
+        "sex": rng.integers(0, 2, n).astype(float),
+        "age": rng.integers(18, 80, n).astype(float),
+        "y": rng.integers(0, 2, n).astype(str),
+    }
+    marks = {
+        "a number": {"sex": {"grouped": True}},
+        "bins": {"age": {"grouped": True, "cuts": (30.0, 45.0, 60.0)}},
+        "a crossing": {"sex": {"grouped": True}, "age": {"grouped": True, "cuts": (45.0,)}},
+    }[way]
+    subject = coded(columns, ["x", "sex", "age"], **marks)
+    attribute = " · ".join(marks) if len(marks) > 1 else ""
+    result = corrected(subject, CorrectedSettings(attribute=attribute.replace(" · ", JOIN)), 0, Work())
+    moved = dict(columns)
+    inside = np.ones(n, bool)
+    if "sex" in marks:
+        code = float(result.set_to["sex"])
+        moved["sex"] = np.full(n, code)
+        inside &= columns["sex"] == code
+    if "age" in marks:
+        edges = [-np.inf, *marks["age"]["cuts"], np.inf]
+        value = float(result.set_to["age"])
+        low, high = next((a, b) for a, b in itertools.pairwise(edges) if a < value <= b)
+        inside &= (columns["age"] > low) & (columns["age"] <= high)
+        moved["age"] = np.full(n, value)
+    if way == "bins":  # the middle one of the reference's rows
+        assert value == np.sort(columns["age"][inside])[(inside.sum() - 1) // 2]
+    score = subject.model.outputs(subject.frame)[:, 0] >= 0.5
+    z = moved["x"] - 0.9 * (moved["sex"] == 1) + 0.02 * (moved["age"] - 40)
+    after = np.where(inside, score, 1 / (1 + np.exp(-z)) >= 0.5)
+    assert result.taken and result.changed == (after != score).sum() > 20
+    assert sum(one.gained for one in result.groups) == (after & ~score).sum()
+    said = say_corrected(result, WORDS, CorrectedSettings())
+    assert f"alone set to {result.reference}, {result.changed} decisions" in said.headline[0].text
+    assert ("the middle of those rows" in said.detail) == ("age" in marks)
+
+
+def test_of_a_crossing_that_the_model_takes_in_part_that_part_is_set_and_said():
+    rng = np.random.default_rng(5)
+    n = 600
+    columns = {"x": rng.normal(size=n), "sex": rng.integers(0, 2, n).astype(float), "age": rng.integers(0, 2, n) * 1.0}
+    columns["y"] = rng.integers(0, 2, n).astype(str)
+    subject = coded(columns, ["x", "sex", "age"], sex={"grouped": True}, area={})
+    made = system(
+        columns,
+        lambda rows: (1 / (1 + np.exp(-(rows["x"] - 0.9 * (rows["sex"] == 1)))))[:, None],
+        ["x", "sex"],
+        context=Context(rows="all"),
+    )
+    told = tuple(one.model_copy(update={"grouped": one.name in ("sex", "age")}) for one in subject.spec.columns)
+    spec = made.spec.model_copy(update={"columns": told, "intersections": (("sex", "age"),)})
+    result = corrected(
+        type(made)(spec, made.table, made.predictor, made.context),
+        CorrectedSettings(attribute=f"sex{JOIN}age"),
+        0,
+        Work(),
+    )
+    assert list(result.set_to) == ["sex"] and result.changed > 20
+    assert (
+        say_corrected(result, WORDS, CorrectedSettings())
+        .headline[0]
+        .text.startswith(f"With sex alone set to that of {result.reference}, ")
+    )
 
 
 def test_a_model_that_does_not_take_the_group_changes_nothing_and_that_is_said():

@@ -4830,9 +4830,16 @@ export interface components {
             reference: string;
             /**
              * Taken
-             * @description Whether the model takes the column; if not nothing can change
+             * @description Whether the model takes a column of the group; if not nothing can change
              */
             taken: boolean;
+            /**
+             * Set To
+             * @description Each column of the group that the model takes, and the value of the reference that it is set to: its level, or of a range the middle one of its rows
+             */
+            set_to: {
+                [key: string]: string;
+            };
             /** Worse Off */
             worse_off: string;
             /** Compared */
@@ -24091,7 +24098,9 @@ export interface operations {
     finish_api_audits__audit_id__finish_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
             };
@@ -29990,7 +29999,9 @@ export interface operations {
     train_api_audits__audit_id__candidates_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
             };
@@ -30097,7 +30108,9 @@ export interface operations {
     seek_api_audits__audit_id__candidates_search_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
             };
@@ -30411,7 +30424,9 @@ export interface operations {
     set_parent_api_audits__audit_id__versions__model_id__parent_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Audit-Seen"?: string;
+            };
             path: {
                 audit_id: string;
                 model_id: string;

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
+from zerotilt.core import membership, words
 from zerotilt.core import rows as row_sets
-from zerotilt.core import words
 from zerotilt.core.drawing import MOST_BARS, Picture
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Spec, Wording
@@ -47,7 +48,11 @@ class CorrectedCase(Frozen):
 class CorrectedResult(Frozen):
     attribute: str
     reference: str
-    taken: bool = Field(description="Whether the model takes the column; if not nothing can change")
+    taken: bool = Field(description="Whether the model takes a column of the group; if not nothing can change")
+    set_to: dict[str, str] = Field(
+        description="Each column of the group that the model takes, and the value of the reference that it is set to: its "
+        "level, or of a range the middle one of its rows"
+    )
     worse_off: str
     compared: str
     gap: Estimate
@@ -70,20 +75,23 @@ def corrected(subject: Subject, settings: CorrectedSettings, seed: int, work: Wo
     Refused : as :meth:`Deciding.of` says.
     """
     told = Deciding.of(subject, settings.attribute)
-    columns, reference = told.grouping.columns, told.grouping.labels[told.better]
+    reference = told.grouping.labels[told.better]
     work.begin(2, "rows asked again")
-    frame, inputs = subject.frame, subject.model.inputs
-    taken = len(columns) == 1 and columns[0] in inputs and frame[columns[0]].dtype.kind != "f"
-    outputs = subject.predictions.outputs
+    frame = subject.frame
+    there = np.flatnonzero(told.grouping.mask(told.better) & (told.mass > 0))
+    set_to: dict[str, str] = {}
+    outputs, cuts = subject.predictions.outputs, subject.decisions.cuts
+    for name in told.grouping.columns:
+        if name in subject.model.inputs and len(there):
+            row = _middle(frame[name], there)
+            set_to[name] = subject.table.texts_of(name, subject.rows.numbers[[row]])[0] or membership.MISSING
+            frame = frame.replace(name, np.full(subject.n, frame[name][row], dtype=frame[name].dtype))
+    taken = bool(set_to)
     if taken:
-        column = frame[columns[0]]
-        known = column[told.grouping.mask(told.better)]
-        level = known[0] if len(known) else reference
-        moved = frame.replace(columns[0], np.full(subject.n, level, dtype=object))
-        outputs = subject.model.outputs(moved)
-        cuts = subject.decisions.cut_for(columns[0], reference, subject.decisions.cuts)
-    else:
-        cuts = subject.decisions.cuts
+        outputs = subject.model.outputs(frame)
+        rule = subject.decisions.rule
+        if rule is not None and set(rule.columns) <= set(told.grouping.columns):
+            cuts = np.full(subject.n, cuts[there[0]])  # all of the reference have one
     work.advance(1)
     decided = subject.decisions.of(outputs, cuts) == 1
     favoured = decided if subject.spec.favourable == "event" else ~decided
@@ -113,6 +121,7 @@ def corrected(subject: Subject, settings: CorrectedSettings, seed: int, work: Wo
         attribute=told.grouping.attribute,
         reference=reference,
         taken=taken,
+        set_to=set_to,
         worse_off=worse,
         compared=better,
         gap=told.gap(told.favoured, everyone),
@@ -137,6 +146,17 @@ def corrected(subject: Subject, settings: CorrectedSettings, seed: int, work: Wo
     )
 
 
+def _middle(values: NDArray, among: NDArray[np.int64]) -> int:
+    """The row whose value stands for those of some rows: any where they are alike, else the lower median of numbers."""
+    if values.dtype.kind != "f":
+        return int(among[0])
+    known = among[~np.isnan(values[among])]
+    if not len(known):
+        return int(among[0])
+    order = np.argsort(values[known], kind="stable")
+    return int(known[order[(len(known) - 1) // 2]])
+
+
 def say(result: CorrectedResult, wording: Wording, settings: CorrectedSettings) -> Reading:
     of = row_sets.counted(result.rows, result.rows_named, wording.row if result.rows == 1 else wording.rows)
     name = words.title(result.attribute)
@@ -150,8 +170,13 @@ def say(result: CorrectedResult, wording: Wording, settings: CorrectedSettings) 
             detail="What goes along with it still tells: other columns may stand in for it, as Data says.",
         )
     gained, lost = (sum(getattr(one, side) for one in result.groups) for side in ("gained", "lost"))
+    apart = len(result.set_to) < len(result.attribute.split(membership.JOIN))
+    alone = words.listing([words.title(one) for one in result.set_to]) if apart else name
+    ranged = [
+        f"{words.title(column)} to {value}" for column, value in result.set_to.items() if value not in result.reference
+    ]
     head = (
-        f"With {name} alone set to {result.reference}, {words.plural(result.changed, 'decision')} about {of} "
+        f"With {alone} alone set to {'that of ' if apart else ''}{result.reference}, {words.plural(result.changed, 'decision')} about {of} "
         f"{'changes' if result.changed == 1 else 'change'}: {words.count(gained)} become {wording.favourable}, {words.count(lost)} the other way."
     )
     second = (
@@ -159,7 +184,7 @@ def say(result: CorrectedResult, wording: Wording, settings: CorrectedSettings) 
         if result.worse_off != result.compared
         else ""
     )
-    detail = (
+    detail = (f"Set are {words.listing(ranged)}, the middle of those rows. " if ranged else "") + (
         "All other columns are kept, those that go along with it too, so this is what the column itself does, not what would "
         "happen to a person of another group."
     )
@@ -182,7 +207,8 @@ METHOD = Method(
     compute=corrected,
     say=say,
     note=(
-        "Every row is asked again with **only its group set to the reference's**, all other columns and the thresholds kept; "
+        "Every row is asked again with **only its group set to the reference's**, every column of a crossing, of a range the "
+        "middle value of its rows; all other columns and the thresholds kept; "
         "decisions that change are listed, in both directions, and the rates of every group are told before and after. The gap is "
         "the worse-off group's share of favourable decisions less the reference's (Mee 1984).\n\n"
         "It takes for granted that the column itself, and nothing that stands in for it, is what should not count. It can hurt "
@@ -192,6 +218,7 @@ METHOD = Method(
     ),
     main="groups",
     part="corrected",
+    version=2,
     needs=frozenset({"model"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
     picture=picture,
