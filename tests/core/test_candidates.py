@@ -99,7 +99,15 @@ def test_the_interval_over_folds_is_nadeau_and_bengios():
     assert np.isnan(over_folds(values[:1], sizes[:1]).low) and np.isnan(over_folds(np.full(5, np.nan), sizes).value)
     gap, p = told_apart(values - 0.7, sizes)
     assert p == pytest.approx(2 * 0.1337, abs=0.01) and float(gap.low) < 0
-    assert told_apart(np.zeros(5), sizes)[1] is None and told_apart(np.ones(5), sizes)[1] == 0.0
+    assert told_apart(np.zeros(5), sizes)[1] is None
+    # folds that all say the same say nothing of how far they vary: no width of none, and the p of their sign alone
+    for k in (4, 5, 8):
+        same, p = told_apart(0.3 + np.linspace(0, 1e-15, k), np.full(k, 50.0))
+        assert p == 2.0 ** (1 - k) and np.isnan([same.low, same.high]).all() and float(same.value) == pytest.approx(0.3)
+    assert np.isnan(over_folds(np.full(5, 0.9), sizes).low)
+    for few in (1, 2, 3):  # so few tell apart what is alike in one of ten
+        span, p = told_apart(np.array([0.1, 0.12, 0.11])[:few], sizes[:few])
+        assert p is None and np.isnan(span.low)
 
 
 def test_two_models_that_learn_alike_are_told_apart_no_more_often_than_promised():

@@ -53,7 +53,9 @@ class Remedied(Frozen):
     remedy: str = Field(description="What was done, in words")
     gap: Estimate = Field(description="Of the group less the reference")
     gap_without: Estimate
-    change: Estimate = Field(description="The size of the gap less its size without, on the same folds")
+    change: Estimate = Field(
+        description="How far the gap grows in its own direction, on the same folds; less than zero is towards none, and beyond"
+    )
     price: Estimate = Field(description="The metric less what it was without")
     p: float | None
     verdict: Verdict
@@ -102,8 +104,10 @@ def _found(candidates, metric: str, gap: Gap, confidence: float, alpha: float, m
         before = next(one for one, called in every.items() if called == without).remedies
         sizes = np.array([fold.rows for fold in validated.folds], float)
         here, there = gaps_of(validated.folds, gap), gaps_of(other.folds, gap)
+        both = np.isfinite(here) & np.isfinite(there)
+        here, there = np.where(both, here, np.nan), np.where(both, there, np.nan)
         spans = over_folds(here, sizes, confidence), over_folds(there, sizes, confidence)
-        change, p = told_apart(np.abs(here) - np.abs(there), sizes, confidence)
+        change, p = told_apart(_direction(*spans) * (here - there), sizes, confidence)
         price = by_fold(validated.folds, metric, False) - by_fold(other.folds, metric, False)
         few = rows_of(validated.folds, gap) < minimum
         yield Remedied(
@@ -121,12 +125,27 @@ def _found(candidates, metric: str, gap: Gap, confidence: float, alpha: float, m
         )
 
 
-def _verdict(spans, change: Interval, p: float | None, alpha: float) -> Verdict:
-    here, there = (float(one.value) for one in spans)
-    if here * there < 0 and not float(spans[0].low) <= 0 <= float(spans[0].high):
-        return "turned round"
+def _apart(span: Interval) -> bool:
+    """Whether a gap is there beyond chance."""
+    low, high = float(span.low), float(span.high)
+    return low > 0 or high < 0
+
+
+def _direction(here: Interval, there: Interval) -> float:
+    """The sign of the gap that there was; where none was told, of the one that there is.
+
+    Sizes would be larger the noisier folds are, and a mean of them with it: a gap that goes is told by signed means.
+    """
+    first = there if _apart(there) or not _apart(here) else here
+    return -1.0 if float(first.value) < 0 else 1.0
+
+
+def _verdict(spans: tuple[Interval, Interval], change: Interval, p: float | None, alpha: float) -> Verdict:
     if p is None or p > alpha:
         return "not told apart"
+    here, there = spans
+    if _apart(here) and _apart(there) and float(here.value) * float(there.value) < 0:
+        return "turned round"
     return "smaller" if float(change.value) < 0 else "larger"
 
 
@@ -202,9 +221,10 @@ def _sentence(one: Remedied, metric: str, of: str, gap: Gap) -> str:
         "turned round": "It has turned round",
         "not told apart": "That is not told apart from no change",
     }[one.verdict]
+    moves = "it moves" if one.verdict == "turned round" else "its size changes"
     return (
-        f"{head}: {of} is {_signed(one.gap.value, gap[0])}, {_signed(one.gap_without.value, gap[0])} without. {verdict}: its "
-        f"size changes by {_spanned(one.change, gap[0])}, and the {phrase(metric)} by {_spanned(one.price, metric)}."
+        f"{head}: {of} is {_signed(one.gap.value, gap[0])}, {_signed(one.gap_without.value, gap[0])} without. {verdict}: "
+        f"{moves} by {_spanned(one.change, gap[0])}, and the {phrase(metric)} by {_spanned(one.price, metric)}."
         f"{_ratios(one, gap)}{_losses(one, gap[1])}"
     )
 
@@ -248,8 +268,10 @@ def _losses(one: Remedied, column: str) -> str:
 
 
 def _spanned(one: Estimate, metric: str) -> str:
-    if one.value is None or one.low is None or one.high is None:
+    if one.value is None:
         return "an amount that cannot be told"
+    if one.low is None or one.high is None:
+        return f"{_signed(one.value, metric)} (how far that is chance cannot be told)"
     if metric_named(metric).kind == "rate":
         return words.points_span(one.value, one.low, one.high)
     return f"{_signed(one.value, metric)} ({_signed(one.low, metric)} to {_signed(one.high, metric)})"
