@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date
 
 import numpy as np
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 from zerotilt.core import words
 from zerotilt.core.meaning import Condition, Role, Segment, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.table import Table
+from zerotilt.core.table import NO, YES, Table
 
 
 def members(segment: Segment, spec: Spec, table: Table, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
@@ -81,7 +82,8 @@ def meeting(condition: Condition, table: Table, rows: NDArray[np.int64]) -> NDAr
     found = np.zeros(len(rows), bool)
     if condition.levels or condition.missing:
         levels, codes = table.coded(name)
-        wanted = np.append(np.isin(levels.astype(str), condition.levels), condition.missing)
+        named = np.isin(levels.astype(str), [one for level in condition.levels for one in _meant(level, table, name)])
+        wanted = np.append(named, condition.missing)
         found |= wanted[codes[rows]]
     if condition.ranged:
         found |= _between(
@@ -91,6 +93,33 @@ def meeting(condition: Condition, table: Table, rows: NDArray[np.int64]) -> NDAr
         first, last = ((day - EPOCH).days if day is not None else None for day in (condition.since, condition.until))
         found |= _between(table.numbers(name)[rows], None, first, None, last)
     return ~found if condition.negated else found
+
+
+def _meant(level: str, table: Table, name: str) -> tuple[str, ...]:
+    """The texts of a column's cells that a person means by a level: of a number, a day or a truth value all that are the
+    same value, however they are written; else the text as it is.
+
+    >>> import pyarrow as pa
+    >>> made = Table(pa.table({"age": [30, 31], "flag": [True, False]}))
+    >>> _meant("30.0", made, "age"), _meant("yes", made, "flag"), _meant("thirty", made, "age")
+    (('30',), ('True',), ('thirty',))
+    """
+    text = level.strip()
+    if table.is_number(name):
+        try:
+            # of whole numbers one beyond what a float holds keeps its digits
+            whole = table.is_whole(name) and re.fullmatch(r"[+-]?\d{1,20}", text)
+            return (str(int(text)) if whole else words.value_text(float(text)),)
+        except (ValueError, OverflowError):
+            return (level,)
+    if table.is_truth(name) and text.lower() in YES | NO:
+        return (str(text.lower() in YES),)
+    if table.is_date(name) and (written := re.fullmatch(r"(\d{4})-(\d{1,2})-(\d{1,2})", text)):
+        try:
+            return (date(*map(int, written.groups())).isoformat(),)
+        except ValueError:
+            return (level,)
+    return (level,)
 
 
 def _between(values: NDArray[np.float64], over, at_least, under, up_to) -> NDArray[np.bool_]:

@@ -108,6 +108,12 @@ class Table:
         kind = self._type(name)
         return pa.types.is_integer(kind) or pa.types.is_floating(kind)
 
+    def is_whole(self, name: str) -> bool:
+        return pa.types.is_integer(self._type(name))
+
+    def is_truth(self, name: str) -> bool:
+        return pa.types.is_boolean(self._type(name))
+
     def is_text(self, name: str) -> bool:
         return pa.types.is_string(self._type(name))
 
