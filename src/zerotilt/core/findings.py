@@ -235,19 +235,36 @@ def gathered(findings: Sequence[Finding], apart: Collection[str] = ()) -> tuple[
 
 def _explained_by(one: Finding, others: Iterable[Finding]) -> Finding | None:
     """The finding of a larger group that a crossing's is not told apart from; the one that is nearest to it."""
-    names = one.group.split(words.CROSSED)
-    if one.gap is None or len(one.columns) < 2 or len(names) != len(one.columns):
+    if one.gap is None or len(one.columns) < 2:
         return None
-    of = set(zip(one.columns, names, strict=True))
     held = [
         other
         for other in others
         if len(other.columns) == 1
         and other.metric == one.metric
-        and (other.columns[0], other.group) in of
+        and _is_part(one, other.columns[0], other.group)
         and _holds(one.gap, other.gap)
     ]
     return min(held, key=lambda other: abs(one.gap.off - other.gap.off), default=None)  # type: ignore[union-attr]
+
+
+def _is_part(crossing: Finding, column: str, level: str) -> bool:
+    """Whether a group of a crossing is one of a level's; levels may hold the sign that joins them."""
+    if column not in crossing.columns:
+        return False
+    place, sign = crossing.columns.index(column), words.CROSSED
+    group = f"{sign}{crossing.group}{sign}"
+    for called in (level, f"{words.title(column)} {level}"):  # a number is told with its column
+        part = f"{sign}{called}{sign}"
+        if place == 0:
+            found = group.startswith(part)
+        elif place == len(crossing.columns) - 1:
+            found = group.endswith(part)
+        else:
+            found = part in group[1:-1]
+        if found:
+            return True
+    return False
 
 
 def _holds(own: Gap, larger: Gap | None) -> bool:

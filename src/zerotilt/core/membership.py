@@ -35,6 +35,13 @@ class Grouping:
     labels: tuple[str, ...]
     codes: NDArray[np.int64] | None = None
     masks: NDArray[np.bool_] | None = None
+    crossed: tuple[tuple[str, ...], ...] = ()
+    """Of each group of a crossing the level of each column, as it is called in that column alone."""
+
+    @property
+    def levels(self) -> tuple[tuple[str, ...], ...]:
+        """Of each group the level of each column; they are not to be had from a label, which may hold the sign that joins."""
+        return self.crossed or tuple((label,) for label in self.labels)
 
     @property
     def attribute(self) -> str:
@@ -97,10 +104,7 @@ def columns_of(spec: Spec, name: str) -> tuple[str, ...]:
     ------
     Refused : a column is not there, or there are more than three.
     """
-    names = {column.name for column in spec.columns}
-    if name in names:
-        return (name,)
-    columns = _told_apart(name.split(JOIN), names)
+    columns = columns_named(spec, name)
     if columns == (SEGMENTS,):
         if not spec.segments:
             raise Refused("The audit has no segments.", todo="Save some rows as a segment first.")
@@ -110,6 +114,12 @@ def columns_of(spec: Spec, name: str) -> tuple[str, ...]:
     for column in columns:
         spec.column(column)
     return columns
+
+
+def columns_named(spec: Spec, name: str) -> tuple[str, ...]:
+    """The same, of an attribute that was read; whether it can be read now is not asked."""
+    names = {column.name for column in spec.columns}
+    return (name,) if name in names else _told_apart(name.split(JOIN), names)
 
 
 def _told_apart(parts: list[str], names: set[str]) -> tuple[str, ...]:
@@ -188,14 +198,14 @@ def _crossed(spec: Spec, columns: tuple[str, ...], parts: list[tuple[list[str], 
     place = np.zeros(len(sizes), dtype=np.int64)
     place[present] = np.arange(len(present))
     shape = [len(levels) for levels, _ in parts]
-    labels = tuple(
-        JOIN.join(
-            _naming(spec, name, levels[at])
-            for name, (levels, _), at in zip(columns, parts, np.unravel_index(code, shape), strict=True)
-        )
+    crossed = tuple(
+        tuple(levels[at] for (levels, _), at in zip(parts, np.unravel_index(code, shape), strict=True))
         for code in present
     )
-    return Grouping(columns, labels, codes=place[codes])
+    labels = tuple(
+        JOIN.join(_naming(spec, name, level) for name, level in zip(columns, each, strict=True)) for each in crossed
+    )
+    return Grouping(columns, labels, codes=place[codes], crossed=crossed)
 
 
 def _naming(spec: Spec, name: str, level: str) -> str:

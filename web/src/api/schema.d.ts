@@ -4826,6 +4826,11 @@ export interface components {
         CorrectedResult: {
             /** Attribute */
             attribute: string;
+            /**
+             * Columns
+             * @description Of the group: one, or those of a crossing
+             */
+            columns: string[];
             /** Reference */
             reference: string;
             /**
@@ -13882,7 +13887,7 @@ export interface components {
             /** @description Of the group less the reference */
             gap: components["schemas"]["Estimate"];
             gap_without: components["schemas"]["Estimate"];
-            /** @description The size of the gap less its size without, on the same folds */
+            /** @description How far the gap grows in its own direction, on the same folds; less than zero is towards none, and beyond */
             change: components["schemas"]["Estimate"];
             /** @description The metric less what it was without */
             price: components["schemas"]["Estimate"];

@@ -14,8 +14,7 @@ from zerotilt.core.groups import measure, metrics, readout
 from zerotilt.core.groups.disparity import Status, limits, status
 from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.reference import OTHERS
-from zerotilt.core.meaning import Kind, Spec, Wording
-from zerotilt.core.membership import JOIN
+from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
@@ -106,7 +105,7 @@ def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: W
         assert outside is not None  # asked for
         sides = (own[key], outside[key])
         compared = measure.compared(*sides, policy.confidence)
-        levels = _levels(spec, grouping)
+        levels = grouping.levels
         for i, label in enumerate(grouping.labels):
             mine, others = sides[0].at(i), sides[1].at(i)
             p = float(compared.p[i])
@@ -161,17 +160,6 @@ def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: W
         rows=subject.n,
         confidence=policy.confidence,
     )
-
-
-def _levels(spec: Spec, grouping: membership.Grouping) -> list[tuple[str, ...]]:
-    """The level of each column in each group, as it is called in that column alone."""
-    if len(grouping.columns) == 1:
-        return [(label,) for label in grouping.labels]
-    before = [f"{words.title(name)} " if spec.column(name).kind is Kind.numeric else "" for name in grouping.columns]
-    return [
-        tuple(part.removeprefix(start) for part, start in zip(label.split(JOIN), before, strict=True))
-        for label in grouping.labels
-    ]
 
 
 def _flagged_above(draft: dict, states: dict) -> bool:

@@ -185,7 +185,7 @@ def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
             name=called(found),
             kind="disparity",
             statement=sentence(result, found, spec.wording),
-            columns=tuple(found.attribute.split(membership.JOIN)),
+            columns=membership.columns_named(spec, found.attribute),
             group=found.group,
             reference=found.reference,
             metric=found.metric,

@@ -47,6 +47,7 @@ class CorrectedCase(Frozen):
 
 class CorrectedResult(Frozen):
     attribute: str
+    columns: tuple[str, ...] = Field(description="Of the group: one, or those of a crossing")
     reference: str
     taken: bool = Field(description="Whether the model takes a column of the group; if not nothing can change")
     set_to: dict[str, str] = Field(
@@ -119,6 +120,7 @@ def corrected(subject: Subject, settings: CorrectedSettings, seed: int, work: Wo
     worse, better = told.names
     return CorrectedResult(
         attribute=told.grouping.attribute,
+        columns=told.grouping.columns,
         reference=reference,
         taken=taken,
         set_to=set_to,
@@ -170,7 +172,7 @@ def say(result: CorrectedResult, wording: Wording, settings: CorrectedSettings) 
             detail="What goes along with it still tells: other columns may stand in for it, as Data says.",
         )
     gained, lost = (sum(getattr(one, side) for one in result.groups) for side in ("gained", "lost"))
-    apart = len(result.set_to) < len(result.attribute.split(membership.JOIN))
+    apart = len(result.set_to) < len(result.columns)
     alone = words.listing([words.title(one) for one in result.set_to]) if apart else name
     ranged = [
         f"{words.title(column)} to {value}" for column, value in result.set_to.items() if value not in result.reference

@@ -19,7 +19,7 @@ export function ByPart() {
   const { audit, search, set } = useAuditContext();
   const open = useOpenResponse();
   const classes = audit.classes.length > 0;
-  const columns = audit.groupings.filter((one) => !one.includes(" · "));
+  const columns = audit.groupings.filter((one) => audit.spec?.columns.some((column) => column.name === one));
   const wanted = settingsOf("shapley_by_part", search);
   const column = columns.find((one) => one === wanted.column) ?? columns[0];
   const by = classes && (wanted.by === "class" || !wanted.column) ? "class" : "group";
