@@ -134,7 +134,7 @@ def test_what_was_decided_on_another_version_is_shown_measured_again_until_it_wa
     more = page.get_by_role("button", name=re.compile(r"^\d+ more to look at$"))
     if more.count():  # what other tests decided
         more.click()
-    before = page.locator("[data-before]").filter(has_text="Outer isles claims (home area)")
+    before = page.locator("[data-decided]").filter(has_text="Outer isles claims (home area)")
     expect(before).to_contain_text("accepted by Ada on gradient trees v3, because: Known <b>since</b> spring.")
     expect(before).to_contain_text(re.compile(r"selection rate of outer isles: It .*: the ratio is \d\.\d\d now and was \d\.\d\d"))
     accessible(page)

@@ -64,7 +64,7 @@ function Line({ one }: { one: Before }) {
   const write = (standing: Before["standing"]) =>
     decide.mutate({ finding: one.finding, read: one.number, evidence: one.evidence, standing });
   return (
-    <li className="border-b border-rule py-2.5 last:border-0" data-before={one.finding}>
+    <li className="border-b border-rule py-2.5 last:border-0" data-decided={one.finding}>
       <p className="font-serif text-[14.5px] leading-snug">
         <b className="font-semibold">{CALLED[one.verdict] ?? one.verdict}</b>: {one.statement}
       </p>
