@@ -316,24 +316,31 @@ def plain(told: list[str]) -> dict[str, str]:
     return dict(zip(REGIONS, clean, strict=True))
 
 
-def tried(world: World, change: str, tabs: Sequence[Page], places: Sequence[str]) -> dict[str, str]:
-    """One change under open places; what is wrong, by place: of before and not marked, or other than a fresh page says."""
-    before = world.memory.get("fresh") or settled(tabs)
+def tried(
+    world: World, change: str, tabs: Sequence[Page], places: Sequence[str], anew: Sequence[int] | None = None
+) -> dict[str, str]:
+    """One change under open places; what is wrong, by place: of before and not marked, or other than a fresh page says.
+
+    ``anew``: which of them are read anew to be held against, all when None; what is left in another shows when it is its turn.
+    """
+    before = world.memory.get("told") or settled(tabs)
     CHANGES[change](world)
     early = [once_heard(world, tab, was) for tab, was in zip(tabs, before, strict=True)]
     after = settled(tabs)
     # what one place has measured is told in the others, which may have been calm before
     while not all(of_today(world, tab) and shown(tab) == said for tab, said in zip(tabs, after, strict=True)):
         after = settled(tabs)
-    for tab in tabs:
-        tab.reload(wait_until="commit")
-    world.memory["fresh"] = settled(tabs)
+    again = range(len(tabs)) if anew is None else anew
+    for place in again:
+        tabs[place].reload(wait_until="commit")
+    fresh = dict(zip(again, settled([tabs[place] for place in again]), strict=True))
     wrong = {}
-    for place, was, (marked, seen), now, fresh in zip(places, before, early, after, world.memory["fresh"], strict=True):
-        if left := differs(now, fresh):
-            wrong[place] = str(left)
+    for at, (was, (marked, seen), now) in enumerate(zip(before, early, after, strict=True)):
+        if left := differs(now, fresh.get(at, now)):
+            wrong[places[at]] = str(left)
         elif not marked and differs(seen, now) and not differs(seen, was):
-            wrong[place] = f"of before without a mark: {differs(seen, now)}"
+            wrong[places[at]] = f"of before without a mark: {differs(seen, now)}"
+    world.memory["told"] = [fresh.get(at, now) for at, now in enumerate(after)]
     return wrong
 
 

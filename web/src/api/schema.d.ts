@@ -15007,6 +15007,12 @@ export interface components {
             /** P Adjusted */
             p_adjusted: number | null;
             /**
+             * Labels Differ
+             * @description Whether the first reading alone differs beyond chance, adjusted over all gaps of its pairing
+             * @default false
+             */
+            labels_differ: boolean;
+            /**
              * Verdict
              * @enum {string}
              */

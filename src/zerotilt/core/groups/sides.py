@@ -49,6 +49,10 @@ class SidedGap(Frozen):
     second_ratio: Estimate
     change: Estimate
     p_adjusted: float | None
+    labels_differ: bool = Field(
+        default=False,
+        description="Whether the first reading alone differs beyond chance, adjusted over all gaps of its pairing",
+    )
     verdict: Literal["wider", "narrower", "not told apart", "too few", "not defined"]
 
 
@@ -99,6 +103,12 @@ def set_beside(subject: Subject, settings: SidesSettings, seed: int, work: Work)
             drafts += _gaps(which, before, after, shared, columns, policy)
             work.advance(1)
     adjusted = intervals.adjust([one.pop("p") for one in drafts], policy.adjustment)
+    for which in pairings:
+        mine = [one for one in drafts if one["pairing"] == which]
+        for draft, own in zip(
+            mine, intervals.adjust([one.pop("first_p") for one in mine], policy.adjustment), strict=True
+        ):
+            draft["labels_differ"] = bool(own <= policy.alpha)
     gaps = tuple(
         SidedGap(
             **draft,
@@ -168,13 +178,15 @@ def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns
     for i, label in enumerate(base.labels):
         if i == place:
             continue
-        pairs, sides, ratios = [], [], []
+        pairs, sides, ratios, own = [], [], [], []
         for grouping, (subject, found) in zip(groupings, (before, after), strict=True):
             masks = _masks(grouping, label, reference, subject.n)
             measured = [measure.of_rows(subject, found, mask, 0)[KEY] for mask in masks]
             sides.append(measured)
             pairs += [influence.influence(found, KEY, mask) for mask in masks]
-            ratios.append(_ratio(measured, [_effective(found, mask) for mask in masks], policy.confidence))
+            ratio, p = _ratio(measured, [_effective(found, mask) for mask in masks], policy.confidence)
+            ratios.append(ratio)
+            own.append(p)
         change, p = influence.log_change(pairs, shared, policy.confidence)
         enough = min(one.of for measured in sides for one in measured) >= policy.minimum_rows
         drafts.append(
@@ -189,6 +201,7 @@ def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns
                 "second_ratio": ratios[1],
                 "change": estimate(*change),
                 "p": p if enough else math.nan,
+                "first_p": own[0] if enough else math.nan,
             }
         )
     return drafts
@@ -202,13 +215,13 @@ def _effective(found: Readout, mask: np.ndarray) -> tuple[float, float]:
     return float(x), float(n)
 
 
-def _ratio(measured: list[Measure], counts: list[tuple[float, float]], confidence: float) -> Estimate:
-    """The ratio of two shares from their effective counts; not defined where a share is not."""
+def _ratio(measured: list[Measure], counts: list[tuple[float, float]], confidence: float) -> tuple[Estimate, float]:
+    """The ratio of two shares from their effective counts, and its p-value; not defined where a share is not."""
     if any(one.value is None for one in measured):
-        return estimate(math.nan, math.nan, math.nan)
+        return estimate(math.nan, math.nan, math.nan), math.nan
     (x1, n1), (x2, n2) = counts
-    *ratio, _ = intervals.koopman(x1, n1, x2, n2, confidence)
-    return estimate(*ratio)
+    *ratio, p = intervals.koopman(x1, n1, x2, n2, confidence)
+    return estimate(*ratio), float(p)
 
 
 def _masks(grouping: Grouping, label: str, reference: str, n: int) -> list[np.ndarray]:
@@ -229,11 +242,21 @@ def _verdict(draft: dict, p: float | None, policy) -> str:
 
 
 def _splits(subject: Subject, wanted: list[tuple[str, ...]]) -> list[SplitShare]:
-    """Every split's groups: their share of the rows and of the favourable outcome, Wilson intervals."""
+    """Every split's groups: their share of the rows and of the favourable outcome, weighted as the rates are; Wilson
+    intervals of effective counts.
+    """
     spec, confidence = subject.spec, subject.spec.policy.confidence
     whole = replace(subject, context=subject.context.model_copy(update={"rows": "all", "alongside": None}), beside=None)
     known = whole.rows.numbers
-    deserved = whole.decisions.deserved
+    deserved, mass = whole.decisions.deserved, whole.rows.mass
+
+    def share(hit: np.ndarray, among: np.ndarray) -> Estimate:
+        w = mass[among & (mass > 0)]
+        own = mass[among & hit & (mass > 0)]
+        x, n = intervals.effective_counts(own.sum(), (own**2).sum(), w.sum(), (w**2).sum(), len(w))
+        value, *ends = intervals.wilson(x, n, confidence)
+        return estimate(value, *ends)
+
     column = spec.only(Role.split)
     if column is not None:
         levels, codes = subject.table.coded(column.name)
@@ -255,8 +278,8 @@ def _splits(subject: Subject, wanted: list[tuple[str, ...]]) -> list[SplitShare]
                         attribute=grouping.attribute,
                         group=label,
                         rows=rows,
-                        share=estimate(*intervals.wilson(rows, int(inside.sum()), confidence)),
-                        outcome=estimate(*intervals.wilson(int(deserved[mine].sum()), rows, confidence)),
+                        share=share(mine, inside),
+                        outcome=share(deserved, mine),
                     )
                 )
     return found
@@ -265,13 +288,7 @@ def _splits(subject: Subject, wanted: list[tuple[str, ...]]) -> list[SplitShare]
 def say(result: SidesResult, wording: Wording, settings: SidesSettings) -> Reading:
     labels = [one for one in result.gaps if one.pairing == "labels and decisions"]
     told = [one for one in labels if one.verdict in ("wider", "narrower")]
-    tilted = [
-        one
-        for one in labels
-        if one.verdict not in ("too few", "not defined")
-        and one.first_ratio.high is not None
-        and not one.first_ratio.low <= 1 <= one.first_ratio.high
-    ]
+    tilted = [one for one in labels if one.labels_differ]
     detail = (
         f"Wider in the decisions than in the labels: {words.count(sum(one.verdict == 'wider' for one in labels))} of "
         f"{words.plural(len(labels), 'gap')}; narrower: {words.count(sum(one.verdict == 'narrower' for one in labels))}, after adjusting "
@@ -318,5 +335,5 @@ METHOD = Method(
     main="gaps",
     needs=frozenset({"predictions", "outcome"}),
     depends=frozenset({"spec", "comparisons", "policy"}),
-    version=2,
+    version=3,
 )
