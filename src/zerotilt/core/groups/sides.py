@@ -220,8 +220,8 @@ def _ratio(measured: list[Measure], counts: list[tuple[float, float]], confidenc
     if any(one.value is None for one in measured):
         return estimate(math.nan, math.nan, math.nan), math.nan
     (x1, n1), (x2, n2) = counts
-    *ratio, p = intervals.koopman(x1, n1, x2, n2, confidence)
-    return estimate(*ratio), float(p)
+    *ratio, _ = intervals.koopman(x1, n1, x2, n2, confidence)
+    return estimate(*ratio), float(intervals.score_test(x1, n1, x2, n2))
 
 
 def _masks(grouping: Grouping, label: str, reference: str, n: int) -> list[np.ndarray]:
