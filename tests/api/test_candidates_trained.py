@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
+
 import pytest
 from tests.api import talk
 
@@ -68,6 +70,35 @@ def test_what_is_there_already_is_not_trained_again(client, own):
     assert again.status_code == 422 and "was trained already" in again.json()["detail"]
     wrong = client.post(f"/api/audits/{own}/candidates", json={"recipes": [{"estimator": "oracle"}]})
     assert wrong.status_code == 422
+
+
+def test_the_same_asked_for_at_the_same_moment_is_trained_once(client, own, running):
+    """Two tabs, a double click, a starter set posted twice: joined by recipe, under one name each."""
+    wanted = {"recipes": [{"estimator": "naive Bayes", "seed": 77}, {"estimator": "one tree", "seed": 78}]}
+
+    def ask(_: int) -> list[dict]:
+        with talk.to(running.url) as other:
+            answer = other.post(f"/api/audits/{own}/candidates", json=wanted)
+        return answer.json() if answer.status_code == 202 else []
+
+    with ThreadPoolExecutor(8) as people:
+        every = [task for tasks in people.map(ask, range(8)) for task in tasks]
+    assert len({task["id"] for task in every}) == 2
+    assert {talk.wait(client, task)["state"] for task in every[:2]} == {"done"}
+    names = [one["name"] for one in client.get(f"/api/audits/{own}").json()["models"]]
+    assert len(names) == len(set(names)) and sum("naive Bayes" in one for one in names) == 1
+    search = {"search": {"seconds": 5}}
+    with ThreadPoolExecutor(4) as people:
+        told = list(
+            people.map(
+                lambda _: client.post(f"/api/audits/{own}/candidates/search", json=search).json()["id"], range(4)
+            )
+        )
+    assert len(set(told)) == 1
+    client.post(f"/api/audits/{own}/tasks/{told[0]}/cancel")
+    for model in client.get(f"/api/audits/{own}").json()["models"]:
+        if model["name"] in ("naive Bayes 1", "one tree 2"):
+            client.delete(f"/api/audits/{own}/models/{model['id']}")
 
 
 def test_other_folds_are_not_compared_with_these_and_a_failure_is_said(client, own):

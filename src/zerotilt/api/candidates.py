@@ -20,8 +20,8 @@ from zerotilt.core.meaning import Spec
 from zerotilt.core.refusal import Refused
 from zerotilt.core.tasks import kind_of
 from zerotilt.store.records import Audit, Candidate, TableFile, Task, TestLook
-from zerotilt.tasks.board import current_table, version_of
-from zerotilt.tasks.candidates import free_names, of_table, standing
+from zerotilt.tasks.board import current_table, named, version_of
+from zerotilt.tasks.candidates import ask_to_train, free_names, of_table, standing
 
 router = APIRouter(prefix="/api/audits/{audit_id}/candidates", tags=["candidates"])
 
@@ -112,10 +112,9 @@ def train(audit: Audit, desk: TheDesk, saw: Seeing, wanted: Wanted) -> list[Task
             "spec": audit.spec,
             "table_digest": table.digest,
             "recipe": recipe.model_dump(mode="json"),
-            "name": name,
             "parent": str(parent.id) if parent else None,
         }
-        task = desk.board.submit("train", f"Training {name}", payload, audit)
+        task = ask_to_train(desk.board, audit, name, payload)
         found.append(TaskView.of(Task.get_by_id(task.id)))
     return found
 
@@ -141,7 +140,7 @@ def seek(audit: Audit, desk: TheDesk, saw: Seeing, wanted: Sought) -> TaskView:
         "base": wanted.base.model_dump(mode="json"),
         "parent": str(parent.id) if parent else None,
     }
-    task = desk.board.submit("search", "Searching settings", payload, audit)
+    task = desk.board.submit("search", "Searching settings", payload, audit, named("search", audit, payload))
     return TaskView.of(Task.get_by_id(task.id))
 
 

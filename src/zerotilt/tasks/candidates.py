@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import count
+from typing import Any
 
 from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.standing import Standing, stand
 from zerotilt.core.candidates.validated import Validated
 from zerotilt.core.meaning import Spec
 from zerotilt.store.records import ACTIVE, Audit, Candidate, ModelVersion, TableFile, Task
+from zerotilt.tasks.board import Board, named
 
 
 def of_table(audit: Audit, table: TableFile, spec: Spec) -> list[Candidate]:
@@ -28,6 +30,13 @@ def free_names(audit: Audit, recipes: Sequence[Recipe]) -> list[str]:
         found.append(f"{recipe.called} {number}")
         taken.add(found[-1])
     return found
+
+
+def ask_to_train(board: Board, audit: Audit, name: str, payload: dict[str, Any]) -> Task:
+    """A candidate's training; the one under way where the same recipe is trained on the same table already, by whatever
+    name."""
+    same = {what: payload[what] for what in ("spec", "table_digest", "recipe", "parent")}
+    return board.submit("train", f"Training {name}", payload | {"name": name}, audit, named("train", audit, same))
 
 
 def standing(audit: Audit, table: TableFile, spec: Spec, **how: str) -> tuple[list[Candidate], Standing]:

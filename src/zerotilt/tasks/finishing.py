@@ -15,7 +15,7 @@ from zerotilt.store.meaning import begin
 from zerotilt.store.records import Audit, Candidate, ModelVersion, ReportForm, TableFile, Task
 from zerotilt.store.written import freeze, keep_preview
 from zerotilt.tasks.board import Board
-from zerotilt.tasks.candidates import free_names
+from zerotilt.tasks.candidates import ask_to_train, free_names
 from zerotilt.tasks.ownership import carried_over, guess_again, locked, now
 
 
@@ -113,8 +113,7 @@ def search(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -
     recipe = Recipe.model_validate(found["best"])
     (name,) = free_names(audit, [recipe])
     trained = {name: payload[name] for name in ("spec", "table_digest", "parent")}
-    made = trained | {"recipe": found["best"], "name": name, "found_among": found["recipes"]}
-    board.submit("train", f"Training {name}", made, audit)
+    ask_to_train(board, audit, name, trained | {"recipe": found["best"], "found_among": found["recipes"]})
     return told | {"name": name}
 
 
