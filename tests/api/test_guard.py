@@ -1,6 +1,7 @@
 """Host and Origin, without a running installation."""
 
 import asyncio
+import re
 from concurrent.futures import ThreadPoolExecutor
 
 import httpx
@@ -57,3 +58,17 @@ def test_headers_of_an_answers_own_are_kept_and_the_others_added():
     assert answer.headers.get_list("x-content-type-options") == ["own"]
     assert answer.headers["referrer-policy"] == "no-referrer"
     assert "frame-ancestors 'self'" in answer.headers["content-security-policy"]
+
+
+def test_answers_are_kept_in_no_cache_and_files_named_by_their_content_for_good(client, audit):
+    for path in (f"/api/audits/{audit['id']}", "/api/audits", f"/api/audits/{audit['id']}/reports", "/api/nothing"):
+        assert client.get(path).headers["cache-control"] == "no-store", path
+    page = client.get("/").text
+    script = re.search(r'src="(/assets/[^"]+\.js)"', page)
+    assert script and "immutable" in client.get(script[1]).headers["cache-control"]
+
+
+def test_settings_that_would_take_an_hour_are_refused_at_once_and_nobody_waits_for_them(client, audit):
+    for text in ("a" + ".a" * 60_000 + " = 1", "a = " + "[" * 6_000 + "]" * 6_000):
+        answer = client.post(f"/api/audits/{audit['id']}/settings", json={"file": text})
+        assert answer.status_code == 422 and "nested deeper than 32 levels" in answer.json()["detail"]

@@ -114,3 +114,14 @@ def test_what_people_enter_stays_out_of_the_databases_log(running):
             )
         connection.rollback()
     assert "a secret of somebody" not in (running.home.logs / "postgres.log").read_text(errors="replace")
+
+
+@pytest.mark.parametrize(
+    "note",
+    ["[]", "null", "7", '"x"', "{}", '{"pid": "1"}', '{"pid": true}', '{"pid": -1}', '{"pid": 1e400}', "[" * 9000],
+)
+def test_a_note_that_is_none_says_that_nothing_runs(tmp_path, note):
+    place = Home(tmp_path)
+    place.note.parent.mkdir(parents=True, exist_ok=True)
+    place.note.write_text(note)
+    assert place.running() is None

@@ -134,6 +134,10 @@ class Guard:
                 extra = [pair for pair in HEADERS if pair[0] not in present]
                 if b"content-security-policy" not in present:
                     extra.append((b"content-security-policy", POLICY))
+                if path.startswith("/api/") and b"cache-control" not in present:
+                    extra.append(
+                        (b"cache-control", b"no-store")
+                    )  # people's data stay in no cache on the way, nor on disk
                 message = message | {"headers": [*message["headers"], *extra]}
             await send(message)
 

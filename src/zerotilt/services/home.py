@@ -83,8 +83,10 @@ class Home:
         """What runs from this folder, None when its supervisor is gone."""
         try:
             found = json.loads(self.note.read_text())
+            if not isinstance(found, dict) or type(found.get("pid")) is not int or found["pid"] <= 0:
+                return None  # whatever wrote that, it is no note of ours
             os.kill(found["pid"], 0)
-        except (FileNotFoundError, ProcessLookupError, ValueError, KeyError):
+        except (FileNotFoundError, ProcessLookupError, ValueError, OverflowError, RecursionError):
             return None
         except PermissionError:
             pass
