@@ -11,12 +11,15 @@ from sklearn.metrics import roc_auc_score
 from tests.core.systems import system
 
 from zerotilt.core.data import foretold
-from zerotilt.core.data.concern import RANKS
+from zerotilt.core.data.concern import RANKS, Gathered
 from zerotilt.core.data.concerns import ConcernsSettings, find_concerns
+from zerotilt.core.data.tested import shares_of_groups
 from zerotilt.core.meaning import Context, Role, Task
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import apart
+from zerotilt.core.stats.distributions import binomial_two_sided
+from zerotilt.core.stats.intervals import adjust
 from zerotilt.core.work import Work
 
 FEATURES = ["x0", "x1", "x2", "lev"]
@@ -258,6 +261,34 @@ def test_a_number_and_classes_have_leaks_too():
     held["y"] = 3 * held["a"]
     number = system(held, lambda rows: rows["a"], ["b", "after"], task=Task.regression, event="")
     assert only(concerns(number), "leak").columns == ("after",)
+
+
+def test_rare_groups_that_are_as_rare_as_in_the_population_raise_nothing():
+    """Ten groups of half a percent each: by the normal distribution one row too many is beyond chance in a fifth of tables."""
+    raised, many = 0, 100
+    shares = {f"g{i}": 0.005 for i in range(10)}
+    names = np.array([*shares, "rest"], dtype=object)
+    for seed in range(many):
+        rng = np.random.default_rng(seed)
+        columns = {
+            "x": rng.normal(size=400),
+            "g": rng.choice(names, 400, p=[*shares.values(), 0.95]),
+            "y": rng.integers(0, 2, 400).astype(str),
+        }
+        subject = system(
+            columns, lambda rows: (1 / (1 + np.exp(-rows["x"])))[:, None], ["x"], context=Context(rows="all")
+        )
+        found = Gathered()
+        shares_of_groups(subject, {f"g={name}": share for name, share in shares.items()}, found)
+        raised += bool((adjust([one.p for one in found.suspicions]) <= 0.05).any())
+    assert raised <= 0.05 * many
+
+
+def test_the_exact_tails_are_those_of_the_distribution():
+    for n, share in ((14, 0.3), (100, 0.005), (3000, 0.5)):
+        for count in {0, 1, n // 3, n}:
+            tails = stats.binom.cdf(count, n, share), stats.binom.sf(count - 1, n, share)
+            assert binomial_two_sided(count, n, share) == pytest.approx(min(1, 2 * min(tails)), rel=1e-9)
 
 
 def test_a_population_is_refused_where_it_names_nothing():

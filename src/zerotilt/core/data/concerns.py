@@ -129,7 +129,7 @@ METHOD = Method(
         "the rows and judged in the other), and how well the other features tell a group (**least squares** with a penalty "
         "over all bins and levels, in five folds), as areas under the ROC curve (DeLong 1988). A leak is said from a lower "
         "end of 0.95, a stand-in from 0.70.\n\nTested: missing cells against groups and outcome (**χ²**), shares against a "
-        "given population, columns of training against hold-out (**Kolmogorov–Smirnov**, χ²) and whether all features together tell these apart, stand-ins against chance (an area of scores learnt in folds varies twice as much by chance as one of ranks). All "
+        "given population (exact binomial tails, Clopper & Pearson 1934), columns of training against hold-out (**Kolmogorov–Smirnov**, χ²) and whether all features together tell these apart, stand-ins against chance (an area of scores learnt in folds varies twice as much by chance as one of ranks). All "
         "p-values are adjusted together (Benjamini & Hochberg 1995) and stand at 5%, and only what is large enough to "
         "matter is said: 2 points of missing cells, a stability index of 0.1."
     ),

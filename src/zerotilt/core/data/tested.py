@@ -17,7 +17,7 @@ from zerotilt.core.data.plainly import features_of
 from zerotilt.core.meaning import Role
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import apart, intervals
-from zerotilt.core.stats.distributions import normal_tail
+from zerotilt.core.stats.distributions import binomial_two_sided
 from zerotilt.core.stats.estimates import estimate
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
@@ -176,10 +176,9 @@ def shares_of_groups(subject: Subject, population: Mapping[str, float], found: G
             raise Refused(f"population: a share of {share:g} was given for “{name}”; it lies between 0 and 1.")
         grouping = membership.grouping(subject.spec, subject.table, subject.rows.numbers, (column,))
         here = int(grouping.mask(grouping.labels.index(level)).sum()) if level in grouping.labels else 0
-        z = (here / n - share) / np.sqrt(share * (1 - share) / n)
         value, low, high = (float(v) for v in intervals.wilson(here, n, subject.spec.policy.confidence))
         said = f"{level} ({words.title(column)}) {'is' if here == 1 else 'are'} {words.percent(value)} of {words.count(n)} {wording.rows} ({words.percent(low)} to {words.percent(high)}) and {words.percent(share)} of the population given."
-        found.suspect(2 * float(normal_tail(abs(z))), True, "share of a group", [column], said, "What is learnt and measured of a group rests on its own rows; read its intervals, or weigh the rows.", n, group=level, rows=here, found=estimate(value, low, high))  # fmt: skip
+        found.suspect(binomial_two_sided(here, n, share), True, "share of a group", [column], said, "What is learnt and measured of a group rests on its own rows; read its intervals, or weigh the rows.", n, group=level, rows=here, found=estimate(value, low, high))  # fmt: skip
 
 
 def splits(subject: Subject, found: Gathered, seed: int) -> None:

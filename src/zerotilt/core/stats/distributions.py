@@ -60,3 +60,17 @@ def log_gamma(value: ArrayLike) -> Any:
     from scipy.special import gammaln
 
     return gammaln(value)
+
+
+def binomial_two_sided(count: int, n: int, share: float) -> float:
+    """Twice the smaller exact tail of a binomial count, at most 1 (Clopper & Pearson 1934): right for the rarest group, where
+    the normal distribution says of one row too many that it is beyond chance.
+
+    >>> round(binomial_two_sided(0, 100, 0.005), 3), round(binomial_two_sided(4, 100, 0.005), 4)
+    (1.0, 0.0033)
+    """
+    from scipy.special import bdtr, bdtrc
+
+    below = float(bdtr(count, n, share))
+    above = float(bdtrc(count - 1, n, share)) if count > 0 else 1.0
+    return min(1.0, 2 * min(below, above))
