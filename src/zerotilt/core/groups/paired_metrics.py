@@ -34,8 +34,8 @@ def paired(here: Readout, there: Readout, grouping: Grouping, confidence: float)
     """Every metric that both are read in, by key.
 
     A rate among rows that both versions have in common, of rows that weigh alike: the score interval and McNemar's test
-    (Tango 1998; McNemar 1947). Other rates, and with weights: the linearised variance of the difference of two ratios of the
-    same rows. Means: Hall (1992) of the differences row by row; a root of means by the ends of what is under it. AUC: DeLong
+    (Tango 1998; McNemar 1947), group by group. Other rates, and with weights: the linearised variance of the difference of two
+    ratios of the same rows, with half a row added to each way in which one can differ (as Agresti & Min 2005). Means: Hall (1992) of the differences row by row; a root of means by the ends of what is under it. AUC: DeLong
     et al. (1988). Macro rates: of the classes' differences (Zou & Donner 2008).
 
     Parameters
@@ -84,31 +84,57 @@ def _together(first: Lens, second: Lens, codes: NDArray[np.int64], k: int, weigh
     return np.stack(sums, axis=-1).astype(np.float64).reshape(k, CELLS, CELLS, 3)
 
 
+HIT, MISS, OUT = 1, 0, 2
+"""What a row is to a rate: counted, among those it is a rate of, or neither."""
+HALF = 0.5
+"""Rows that are added to each way in which a row can differ between the versions (as Agresti & Min 2005): where few differ, or
+none, how far that is chance is not nothing."""
+
+
 def _rate(metric: Metric, table: Floats, alike: bool, confidence: float) -> Changed:
     among, counted = metric.among(_Y, _D, _F), metric.counted(_Y, _D, _F)
     hit = among & counted
     a, b = among[:, None] & np.ones(CELLS, bool), np.ones((CELLS, 1), bool) & among
     rows = table[..., 0]
-    if alike and not rows[:, a ^ b].any():
-        new, mended = (rows[:, one].sum(axis=1) for one in (~hit[:, None] & hit & a, hit[:, None] & ~hit & a))
-        return Changed(tango(new, mended, rows[:, a].sum(axis=1), confidence), mcnemar(new, mended))
-    mass, square = table[..., 1], table[..., 2]
+    found = _linearised(among, hit, table, confidence)
+    common = alike & ~rows[:, a ^ b].any(axis=1)
+    if not common.any():
+        return found
+    new, mended = (rows[:, one].sum(axis=1) for one in (~hit[:, None] & hit & a, hit[:, None] & ~hit & a))
+    exact = Changed(tango(new, mended, rows[:, a].sum(axis=1), confidence), mcnemar(new, mended))
+    ends = (np.where(common, one, other) for one, other in zip(exact.interval, found.interval, strict=True))
+    return Changed(Interval(*ends), np.where(common, exact.p, found.p))
+
+
+def _linearised(among: NDArray[np.bool_], hit: NDArray[np.bool_], table: Floats, confidence: float) -> Changed:
+    """The difference of two ratios of the same rows by what each row moves it; half a row is added to every way to differ."""
+    rows, mass, square = table[..., 0], table[..., 1], table[..., 2]
+    state = np.where(among, np.where(hit, HIT, MISS), OUT)
+    # what happened is the same in both versions
+    pairs = {(int(state[i]), int(state[j])) for i in range(CELLS) for j in range(CELLS) if _Y[i] == _Y[j]}
+    pairs = sorted(one for one in pairs if one[0] != one[1])
+    sides = [np.broadcast_to(one, (CELLS, CELLS)) for one in (state[:, None], state[None, :])]
+    either = (sides[0] != OUT) | (sides[1] != OUT)
     with np.errstate(invalid="ignore", divide="ignore"):
-        below = [(mass * one).sum(axis=(1, 2)) for one in (a, b)]
-        rates = [
-            (mass * one).sum(axis=(1, 2)) / base for one, base in zip((hit[:, None] & a, hit & b), below, strict=True)
-        ]
-        moved = [
-            (one - rate[:, None, None] * base_of) / base[:, None, None]
-            for one, rate, base_of, base in zip((hit[:, None] & a, hit & b), rates, (a, b), below, strict=True)
-        ]
+        weight = np.nan_to_num((square * either).sum(axis=(1, 2)) / (mass * either).sum(axis=(1, 2)))  # of one row
+        plain, moved, extra = [], [], []
+        for place, side in enumerate(sides):
+            below, above = ((mass * which).sum(axis=(1, 2)) for which in (side != OUT, side == HIT))
+            plain.append(above / below)
+            base = below + HALF * weight * sum(one[place] != OUT for one in pairs)
+            rate = (above + HALF * weight * sum(one[place] == HIT for one in pairs)) / base
+            share = np.where(side == OUT, 0.0, (side == HIT) - rate[:, None, None]) / base[:, None, None]
+            moved.append(share)
+            extra.append([0.0 * rate if one[place] == OUT else ((one[place] == HIT) - rate) / base for one in pairs])
         variance = (square * (moved[1] - moved[0]) ** 2).sum(axis=(1, 2))
-        n = (rows * (a | b)).sum(axis=(1, 2))
-        return _about(rates[1] - rates[0], variance * n / np.maximum(n - 1, 1), n, confidence)
+        variance += sum(HALF * weight**2 * (two - one) ** 2 for one, two in zip(*extra, strict=True))
+        n = (rows * either).sum(axis=(1, 2))
+        return _about(plain[1] - plain[0], variance, n, confidence)
 
 
 def _about(value: Floats, variance: Floats, n: Floats, confidence: float) -> Changed:
-    """A difference with Student's interval on n − 1 degrees of freedom; nothing is claimed where nothing varies."""
+    """A difference with Student's interval on n − 1 degrees of freedom; no ends where nothing varies: how far that is chance
+    is then not known."""
     with np.errstate(invalid="ignore", divide="ignore"):
         error = np.sqrt(variance)
         free = np.maximum(n - 1, 1)
@@ -116,7 +142,7 @@ def _about(value: Floats, variance: Floats, n: Floats, confidence: float) -> Cha
         p = 2 * distributions.t_tail(np.abs(value) / error, free)
     p = np.where(error > 0, p, np.where(value == 0, 1.0, np.nan))
     known = np.isfinite(value) & (n > 1)
-    ends = (np.where(known & ((error > 0) | (value == 0)), one, np.nan) for one in (value - half, value + half))
+    ends = (np.where(known & (error > 0), one, np.nan) for one in (value - half, value + half))
     return Changed(Interval(value, *ends), np.where(known, p, np.nan))
 
 
@@ -140,6 +166,7 @@ def _means(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, conf
         p = intervals.tested(interval, confidence)
         same = np.bincount(codes, told[name] != 0, k) == 0  # nothing moved: nothing changed, and that is sure
         p = np.where(same & np.isfinite(interval.value), 1.0, p)
+        interval = Interval(interval.value, *(np.where(same, np.nan, end) for end in interval[1:]))
         if metric_named(name).kind == "root":
             roots = [
                 np.sqrt(
