@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
 from datetime import UTC, datetime, timedelta
 
 import peewee
@@ -127,6 +129,24 @@ def test_a_task_whose_message_was_lost_is_sent_again_though_others_are_pending(c
     assert worker.sweep() == 2
     assert sent.messages() == {str(there.id): Turn.asked, str(lost.id): Turn.asked, str(ahead.id): Turn.ahead}
     assert worker.sweep() == 0 and sent.huey.pending_count() == 3
+
+
+def test_scratch_of_a_killed_process_goes_while_others_work_on(tmp_path):
+    dead = subprocess.Popen(["true"])
+    dead.wait()
+    names = (
+        f"zt-{dead.pid}-a",
+        f"zt-reader-{dead.pid}-b",
+        f"zt-{os.getpid()}-c",
+        f"zt-reader-{os.getpid()}-d",
+        "other",
+    )
+    for name in names:
+        (tmp_path / name / "within").mkdir(parents=True)
+    worker = Worker(Recorded(), FileStore(tmp_path / "files"), tmp_path)
+    assert worker.sweep_scratch() == 2 and worker.sweep_scratch() == 0
+    left = {one.name for one in tmp_path.iterdir()}
+    assert left >= set(names[2:]) and not left & set(names[:2])
 
 
 def test_the_newest_wish_comes_first_but_not_for_ever(connection, tmp_path):

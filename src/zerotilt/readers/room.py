@@ -43,7 +43,7 @@ class Reader:
     """One resident process, and the way to ask it. Questions are answered one at a time; jobs run beside each other."""
 
     def __init__(self, files: dict[str, Any], scratch: Path | None, limits: Limits, structures: Path | None = None):
-        self._scratch = tempfile.mkdtemp(prefix="zt-reader-", dir=scratch)
+        self._scratch = tempfile.mkdtemp(prefix=f"zt-reader-{os.getpid()}-", dir=scratch)
         self._structures = structures
         self._models = {files.get("model_digest"), files.get("alongside_digest")} - {None}
         spawn = alone.context()

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import os
+import re
 import shutil
 import tempfile
 import threading
@@ -37,6 +39,8 @@ from zerotilt.tasks.ticker import Ticker
 log = logging.getLogger(__name__)
 STALE = timedelta(seconds=6)
 SWEEP_SECONDS = 2.0
+OWNED = re.compile(r"zt-(?:reader-)?(\d+)-")
+"""Folders in scratch are named after the process that made them."""
 LONG = timedelta(seconds=20)
 """After this time a wish comes before newer ones."""
 MOST_ATTEMPTS = 3
@@ -131,7 +135,7 @@ class Worker:
                     todo="Read fewer rows, or check the model file.",
                 )
             ticker = Ticker(task, lane)
-            with tempfile.TemporaryDirectory(prefix="zt-", dir=self._scratch) as scratch:
+            with tempfile.TemporaryDirectory(prefix=f"zt-{os.getpid()}-", dir=self._scratch) as scratch:
                 arguments = patiently(lambda: self._arguments(task, ticker), PATIENCE)
                 if given := arguments.pop("given_digest", None):
                     # a copy: a reader reaches its scratch and no file of the store
@@ -271,6 +275,17 @@ class Worker:
             self._advance(messages)
         return len(left)
 
+    def sweep_scratch(self) -> int:
+        """Remove what processes left in scratch that were killed while others go on; how many folders there were."""
+        gone = [
+            folder
+            for folder in (self._scratch.iterdir() if self._scratch else ())
+            if (of := OWNED.match(folder.name)) and not Path(f"/proc/{of[1]}").exists()
+        ]
+        for folder in gone:
+            shutil.rmtree(folder, ignore_errors=True)
+        return len(gone)
+
     def _send_again(self, task: Task, turn: Turn) -> None:
         with database.atomic():
             mine = (Task.id == task.id) & (Task.state == task.state)
@@ -291,6 +306,7 @@ class Worker:
         while not stop.wait(SWEEP_SECONDS):
             try:
                 self.sweep()
+                self.sweep_scratch()
             except Exception as problem:  # the database may be away for a while; the next sweep tries again
                 log.warning("sweep failed: %s", problem)
 
