@@ -289,6 +289,14 @@ def test_distances_before_and_after_are_told_and_any_row():
         "Moved 100% of the way, wide, in which groups of home are farthest apart, goes from"
     )
     assert "Few keeps a distance: many claims share a value" in said.detail
+    # where nothing was moved, or hardly a value is shared, that is not the reason
+    still = second.model_copy(update={"moved": 0.0})
+    apart = second.model_copy(update={"shared": 0.01})
+    for feature, why in ((still, "it is not moved, since groups have too few values"), (apart, "fits these less well")):
+        detail = say_repaired(
+            result.model_copy(update={"features": (first, feature)}), WORDS, RepairedSettings()
+        ).detail
+        assert why in detail and "share a value" not in detail
 
 
 @pytest.mark.parametrize(

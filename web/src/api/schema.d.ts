@@ -13954,6 +13954,11 @@ export interface components {
              * @description Mean absolute change, in standard deviations
              */
             moved: number | null;
+            /**
+             * Shared
+             * @description Of one group the largest share of rows that have one value
+             */
+            shared?: number | null;
             /** Groups */
             groups: components["schemas"]["RepairedGroup"][];
             /**

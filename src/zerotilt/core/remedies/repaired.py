@@ -23,6 +23,10 @@ from zerotilt.core.work import Work
 SHARES = (0.05, 0.25, 0.5, 0.75, 0.95)
 
 
+SHARED = 0.05
+"""Of a group's rows at one value: so many that they leave a distance when they move together."""
+
+
 class RepairedSettings(Frozen):
     by: str = Field(
         default="", max_length=500, description="Column that makes the groups; the first of levels when empty"
@@ -45,6 +49,7 @@ class RepairedFeature(Frozen):
     apart: float | None = Field(description="Largest distance between two groups' distributions (Kolmogorov–Smirnov)")
     apart_after: float | None
     moved: float | None = Field(description="Mean absolute change, in standard deviations")
+    shared: float | None = Field(default=None, description="Of one group the largest share of rows that have one value")
     groups: tuple[RepairedGroup, ...]
     value: float | None = Field(description="Of the row that was asked about, as it is")
     value_after: float | None = Field(description="The same repaired")
@@ -127,6 +132,7 @@ def _feature(name: str, repair: Repair, values, rows, here: Groups, names, row: 
         apart=_apart(before, here.codes),
         apart_after=_apart(after, here.codes),
         moved=float(off.mean()) / spread if len(off) and spread else None,
+        shared=_shared(before, here.codes),
         groups=tuple(groups),
         value=value,
         value_after=after_value,
@@ -143,6 +149,22 @@ def _apart(values: NDArray[np.float64], group: NDArray) -> float | None:
     at = np.unique(np.concatenate(held))
     shares = np.array([np.searchsorted(one, at, side="right") / len(one) for one in held])
     return float((shares.max(axis=0) - shares.min(axis=0)).max())
+
+
+def _shared(values: NDArray[np.float64], group: NDArray) -> float | None:
+    known = np.isfinite(values)
+    held = [values[known & (group == one)] for one in np.unique(group[known])]
+    found = [np.unique(one, return_counts=True)[1].max() / len(one) for one in held if len(one) >= LEAST]
+    return float(max(found)) if found else None
+
+
+def _why_left(one: RepairedFeature, wording: Wording) -> str:
+    """Why a distance stays when all is moved that can be."""
+    if not one.moved:
+        return "it is not moved, since groups have too few values among the training rows"
+    if (one.shared or 0.0) >= SHARED:
+        return f"many {wording.rows} share a value, and move together"
+    return "what was learnt from the training rows fits these less well"
 
 
 def say(result: RepairedResult, wording: Wording, settings: RepairedSettings) -> Reading:
@@ -166,11 +188,8 @@ def say(result: RepairedResult, wording: Wording, settings: RepairedSettings) ->
         f"Repaired values are not what anybody told: they were learnt from {words.plural(result.learnt_from, 'training row')}, and stand "
         f"beside the real ones here and nowhere else."
     )
-    if left:
-        detail += (
-            f" {words.opening(words.listing([words.title(one.feature) for one in left[:3]]))} {'keeps' if len(left) == 1 else 'keep'} a "
-            f"distance: many {wording.rows} share a value, and move together."
-        )
+    for one in left[:3]:
+        detail += f" {words.opening(words.title(one.feature))} keeps a distance: {_why_left(one, wording)}."
     return Reading(headline=(Span(text=head),), detail=detail)
 
 
@@ -200,6 +219,7 @@ METHOD = Method(
         "rightly. It hurts people whose number truly differs and matters, and it needs the group of everybody who is decided about, "
         "which the law forbids in many places. Explanations of such a model are of the values as they are."
     ),
+    version=2,
     main="features",
     part="repair",
     needs=frozenset(),
