@@ -222,6 +222,7 @@ METHOD = Method(
     version=2,
     main="features",
     part="repair",
+    version=2,
     needs=frozenset(),
     depends=frozenset({"spec", "comparisons"}),
     picture=picture,
