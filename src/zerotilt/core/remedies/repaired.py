@@ -222,7 +222,6 @@ METHOD = Method(
     version=2,
     main="features",
     part="repair",
-    version=2,
     needs=frozenset(),
     depends=frozenset({"spec", "comparisons"}),
     picture=picture,
