@@ -82,6 +82,14 @@ def page(window, running):
     assert left == [], refused
 
 
+def pytest_runtest_teardown(item) -> None:
+    """The page is left before what it shows is taken away: it would hear of that at once, and ask for what is gone."""
+    page = getattr(item, "funcargs", {}).get("page")
+    if isinstance(page, Page) and not page.is_closed():
+        with contextlib.suppress(Error):
+            page.goto("/api/health")
+
+
 def nobody_waits(running) -> None:
     """What a page asked for and nobody will look at takes no time from the next test."""
     with contextlib.suppress(peewee.OperationalError, httpx.TransportError):  # a test may have left all of it down
