@@ -264,7 +264,7 @@ def test_a_number_and_classes_have_leaks_too():
 
 
 def test_rare_groups_that_are_as_rare_as_in_the_population_raise_nothing():
-    """Ten groups of half a percent each: by the normal distribution one row too many is beyond chance in a fifth of tables."""
+    """Ten groups of half a percent each: the normal distribution rejects a fifth of tables for one row too many."""
     raised, many = 0, 100
     shares = {f"g{i}": 0.005 for i in range(10)}
     names = np.array([*shares, "rest"], dtype=object)

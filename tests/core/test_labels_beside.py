@@ -1,4 +1,4 @@
-"""Labels and decisions side by side: what is said of the labels alone is said no more often than promised, and weighs."""
+"""Labels and decisions side by side: labels are called different no more often than promised, and weigh."""
 
 from __future__ import annotations
 

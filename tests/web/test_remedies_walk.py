@@ -77,7 +77,7 @@ def test_a_gap_is_mended_one_way_makes_it_worse_and_the_choice_is_in_the_report(
 
     page.get_by_role("tab", name="Lineage").click()
     page.locator("[data-row] [role=button]").filter(has=page.locator("rect")).first.wait_for()
-    expect(page.locator("[data-behind], [aria-busy=true]")).to_have_count(0)  # the look is counted here, too, and drawn anew
+    expect(page.locator("[data-behind], [aria-busy=true]")).to_have_count(0)  # the look is counted in this drawing, too
     page.get_by_role("button", name=re.compile(f"^{name}: ")).press("Enter")
     mine = page.get_by_role("region", name=f"Version {name}")
     expect(mine).to_contain_text("the same without its remedies")

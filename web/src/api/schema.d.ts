@@ -15013,7 +15013,7 @@ export interface components {
             p_adjusted: number | null;
             /**
              * Labels Differ
-             * @description Whether the first reading alone differs beyond chance, adjusted over all gaps of its pairing
+             * @description Whether the first reading alone differs, its p-value adjusted over all gaps of its pairing
              * @default false
              */
             labels_differ: boolean;

@@ -126,7 +126,7 @@ def _found(candidates, metric: str, gap: Gap, confidence: float, alpha: float, m
 
 
 def _apart(span: Interval) -> bool:
-    """Whether a gap is there beyond chance."""
+    """Whether the interval of a gap leaves out zero."""
     low, high = float(span.low), float(span.high)
     return low > 0 or high < 0
 

@@ -51,7 +51,7 @@ class SidedGap(Frozen):
     p_adjusted: float | None
     labels_differ: bool = Field(
         default=False,
-        description="Whether the first reading alone differs beyond chance, adjusted over all gaps of its pairing",
+        description="Whether the first reading alone differs, its p-value adjusted over all gaps of its pairing",
     )
     verdict: Literal["wider", "narrower", "not told apart", "too few", "not defined"]
 

@@ -64,7 +64,7 @@ def log_gamma(value: ArrayLike) -> Any:
 
 def binomial_two_sided(count: int, n: int, share: float) -> float:
     """Twice the smaller exact tail of a binomial count, at most 1 (Clopper & Pearson 1934): right for the rarest group, where
-    the normal distribution says of one row too many that it is beyond chance.
+    the normal distribution rejects for one row too many.
 
     >>> round(binomial_two_sided(0, 100, 0.005), 3), round(binomial_two_sided(4, 100, 0.005), 4)
     (1.0, 0.0033)
