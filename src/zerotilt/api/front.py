@@ -15,7 +15,8 @@ from zerotilt.api.listed import findings_of, read_so_far
 from zerotilt.api.views import AuditEntry, AuditLine, line
 from zerotilt.core.meaning import Context
 from zerotilt.store import copies, removal
-from zerotilt.store.records import Audit, ModelVersion, Report, TableFile, Task
+from zerotilt.store.checks import opens_with
+from zerotilt.store.records import Audit, ModelVersion, Report, TableFile
 from zerotilt.tasks.queue import Turn
 
 router = APIRouter(prefix="/api", tags=["audits"])
@@ -84,24 +85,13 @@ def flagged(desk: TheDesk) -> dict[str, Flagged]:
     """
     found = {}
     for audit in Audit.select().where(Audit.deleted.is_null() & Audit.ready):
-        context = Context(model=_opened_with(audit))
+        context = Context(model=opens_with(audit))
         here = findings_of(audit, desk, context, Turn.ahead)
         again = any(one.again and not one.author for one in here)
         if not read_so_far(audit, desk, context) and not again:
             continue  # how many there are is not known, which is not none
         found[str(audit.id)] = Flagged(open=sum(one.standing.decision == "open" for one in here), again=again)
     return found
-
-
-def _opened_with(audit: Audit) -> str | None:
-    """The model version that its pages open with: the one that Intake was last finished with, else the newest."""
-    kept = {str(one.id) for one in audit.models}
-    done = (Task.kind == "check") & (Task.state == "done")
-    last = audit.tasks.where(done).order_by(Task.finished.desc()).first()
-    if last is not None and last.payload["context"]["model"] in kept:
-        return last.payload["context"]["model"]
-    newest = audit.models.order_by(ModelVersion.created.desc()).first()
-    return str(newest.id) if newest else None
 
 
 @router.post("/audits", status_code=201)

@@ -18,6 +18,7 @@ from zerotilt.core.reading import Reading
 from zerotilt.core.rows import nothing_trained
 from zerotilt.report.compose import as_kept
 from zerotilt.store import meaning, shelf, state
+from zerotilt.store.checks import chosen_version, last_check
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, TableFile, Task
 from zerotilt.tasks.board import changes, rule_of
@@ -174,9 +175,7 @@ class AuditView(AuditLine):
         tags = state.tags(audit)
         audit = Audit.get_by_id(audit.id)
         table = audit.tables.order_by(TableFile.created.desc()).first()
-        checked = (
-            audit.tasks.where((Task.kind == "check") & (Task.state == "done")).order_by(Task.finished.desc()).first()
-        )
+        checked = last_check(audit)
         # one query gives what the parts hold and their tags: from two, a tag could be newer than what was read with it
         parts = meaning.in_force(audit)
         spec = Spec.joined({name: version.body for name, version in parts.items()}) if audit.spec else None
@@ -210,7 +209,7 @@ class AuditView(AuditLine):
                 )
                 for model in audit.models.order_by(ModelVersion.created)
             ],
-            checked_model=checked.payload["context"]["model"] if checked else None,
+            checked_model=chosen_version(audit),
             counts=checked.result["counts"] if checked and audit.ready else None,
             unknown_outcomes=checked.result["unknown_outcomes"] if checked and audit.ready else None,
             classes=checked.result.get("classes", []) if checked and audit.ready else [],

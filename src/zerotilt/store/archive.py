@@ -16,6 +16,7 @@ from zerotilt import __version__
 from zerotilt.core import words
 from zerotilt.core.refusal import Refused
 from zerotilt.store.check import discard_unowned, lock_file
+from zerotilt.store.checks import last_check
 from zerotilt.store.database import database
 from zerotilt.store.files import MOST_FETCHED, PIECE, FileStore
 from zerotilt.store.records import (
@@ -74,8 +75,8 @@ def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Mo
     yield VersionNote, VersionNote.select().join(ModelVersion).where(ModelVersion.audit == audit)
     yield VersionChoice, VersionChoice.select().where(VersionChoice.audit == audit)
     yield Signature, Signature.select().join(Report).where(Report.audit == audit)
-    done = (Task.kind == "check") & (Task.state == "done")
-    yield Task, audit.tasks.where(done).order_by(Task.finished.desc()).limit(1)
+    checked = last_check(audit)
+    yield Task, [checked] if checked else []
 
 
 def export(audit: Audit, files: FileStore, target: BinaryIO) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from zerotilt.core.meaning import Spec
 from zerotilt.store import meaning
+from zerotilt.store.checks import last_check
 from zerotilt.store.records import Audit, DecisionRule, ModelVersion, TableFile, Task
 
 MOST_TITLE = 200
@@ -37,7 +38,7 @@ def duplicate(audit: Audit) -> Audit:
 
 def _copy_check(audit: Audit, made: Audit, versions: dict[str, ModelVersion]) -> None:
     """What Intake's last step found: rows of each set, classes."""
-    done = audit.tasks.where((Task.kind == "check") & (Task.state == "done")).order_by(Task.finished.desc()).first()
+    done = last_check(audit)
     if done is None:
         return
     context = done.payload["context"]

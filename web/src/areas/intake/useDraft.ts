@@ -8,11 +8,11 @@ const PAUSE = 400;
 const EDITED = ["schema", "problem", "wording"] as const;
 type Edited = (typeof EDITED)[number];
 
-/** Write one part as this window has it; the audit then. */
-function write(read: Audit, part: Edited, wanted: Spec): Promise<Audit> {
+/** Write one part as this window has it; the audit then. `leaving`: the page that asks is not there for the answer. */
+function write(read: Audit, part: Edited, wanted: Spec, leaving = false): Promise<Audit> {
   const address = `/api/audits/{audit_id}/meaning/${part}` as const;
   const body = { ...partOf(wanted, part), author: "", reason: "" };
-  return need(api.PUT(address, { params: underTag(read, part), body: body as never }));
+  return need(api.PUT(address, { params: underTag(read, part), body: body as never, keepalive: leaving }));
 }
 
 /** The meaning of the columns while it is edited; every change is saved shortly after it is made. */
@@ -55,7 +55,8 @@ export function useDraft(audit: Audit) {
       setProblem(error as Problem);
       return false;
     } finally {
-      setSaving(false);
+      // what was entered while this was under way is not saved by it
+      setSaving(pending.current !== null && pending.current !== wanted);
     }
   }, []);
 
@@ -69,6 +70,7 @@ export function useDraft(audit: Audit) {
 
   const edit = useCallback(
     (change: (before: Spec) => Spec) => {
+      setSaving(true);
       setDraft((before) => {
         if (!before) return before;
         const next = change(before);
@@ -81,6 +83,19 @@ export function useDraft(audit: Audit) {
     [flush],
   );
   useEffect(() => () => void flush(), [flush]);
+  // who reloads or closes the page a moment after entering something has entered it: each part is written under a tag of
+  // its own, so none waits for the answer to another
+  useEffect(() => {
+    const leave = () => {
+      const wanted = pending.current;
+      if (wanted === null) return;
+      clearTimeout(timer.current);
+      const parts = changedParts(read.current.spec ?? wanted, wanted, EDITED);
+      for (const part of parts) write(read.current, part, wanted, true).catch(() => undefined);
+    };
+    window.addEventListener("pagehide", leave);
+    return () => window.removeEventListener("pagehide", leave);
+  }, []);
 
   const set = useCallback(
     (changes: Partial<Spec> | ((before: Spec) => Partial<Spec>)) =>
