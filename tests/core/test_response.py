@@ -98,7 +98,7 @@ def test_directions(curve, ordered, expected):
 def test_the_reading_has_the_curves_own_numbers():
     result = partial.respond(subject_of(), ResponseSettings(feature="x"), 1, Work())
     reading = partial.say(result, Wording(row="claim", rows="claims"), ResponseSettings(feature="x"))
-    on_scale = [point for point in result.points if point.position is not None]
+    on_scale = [point for point in result.points if point.position is not None and not point.scarce]
     assert f"from {on_scale[0].mean * 100:.1f}% to {on_scale[-1].mean * 100:.1f}%" in reading.text
 
 
@@ -115,3 +115,20 @@ def test_a_feature_with_one_value_or_none_is_said(value):
 def test_an_unknown_feature_is_refused_by_name():
     with pytest.raises(Refused, match="“colour” is not a feature of the model"):
         partial.respond(subject_of(), ResponseSettings(feature="colour"), 1, Work())
+
+
+def test_nothing_in_the_sentence_is_of_a_place_where_hardly_any_row_lies():
+    """A curve that rises where the rows are and falls steeply where three of them lie: the sentence speaks of the rise."""
+    x = np.concatenate([np.linspace(0, 1, 400), [9.0, 9.5, 10.0]])
+    shape = lambda rows: np.where(rows["x"] < 2, 0.2 + 0.4 * rows["x"], 0.01)  # noqa: E731
+    subject = system({"x": x, "y": np.arange(403) % 2}, shape, ["x"])
+    result = partial.respond(subject, ResponseSettings(feature="x", percentiles=(0, 100)), 1, Work())
+    held = [point for point in result.points if not point.scarce]
+    assert result.points[-1].scarce and result.points[-1].mean < min(point.mean for point in held)
+    assert result.direction == "rises"
+    text = partial.say(result, Wording(), ResponseSettings(feature="x")).text
+    first, last = held[0], held[-1]
+    assert text == (
+        f"As x goes from {first.label} to {last.label}, the mean chance that y is 1 rises from "
+        f"{first.mean:.1%} to {last.mean:.1%}."
+    )

@@ -66,6 +66,8 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     support, scarce = support_at(values, grid)
     scale = np.zeros(len(mean), bool) if grid.positions is None else np.isfinite(grid.positions)
     shown = scale if scale.any() else np.ones(len(mean), bool)
+    # what the curve does where hardly any row lies is not what it does
+    held = shown & ~scarce if (shown & ~scarce).sum() > 1 else shown
     parts, codes = _parts(subject, settings, feature, grid, chosen, found, shown)
     positions = np.full(len(mean), np.nan) if grid.positions is None else grid.positions
     drawn = positions[scale] if scale.any() else np.zeros(0)
@@ -114,7 +116,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
         centred=settings.centred,
         threshold=None if settings.centred else subject.threshold,
         event=subject.what,
-        direction=direction(mean[shown], grid.ordered, float(found.std())),
+        direction=direction(mean[held], grid.ordered, float(found.std())),
         rows=subject.n,
         rows_read=len(chosen),
         left_out=grid.left_out,

@@ -26,13 +26,17 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
 
     points = [point for point in result.points if point.position is not None or not result.numeric]
     points = points or list(result.points)
+    # nothing is said of places and levels that hardly any row holds; they are drawn, thin and dashed
+    held = [point for point in points if not point.scarce]
+    told = held if len(held) > 1 else points
     if len(points) == 1:
         only = points[0]
         value = amount(only.mean, result.output)
         headline = f"{words.opening(name)} is {only.label} in all of these {wording.rows}; the {what} is {value}."
         return plain(headline, _detail(result, wording, name))
-    if result.numeric and len(points) > 1:
-        first, last = points[0], points[-1]
+    top, bottom = max(told, key=lambda point: point.mean), min(told, key=lambda point: point.mean)
+    if result.numeric:
+        first, last = told[0], told[-1]
         if result.direction == "flat":
             headline = f"The {what} hardly moves along {name}: {amount(first.mean, result.output)} throughout."
         else:
@@ -42,17 +46,12 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
                 f"{amount(first.mean, result.output)} to {amount(last.mean, result.output)}"
             )
             if result.direction == "bends":
-                told = [p for p in points if not p.scarce] or points
-                top, bottom = max(told, key=lambda p: p.mean), min(told, key=lambda p: p.mean)
                 headline += (
                     f", highest {amount(top.mean, result.output)} at {top.label} and lowest "
                     f"{amount(bottom.mean, result.output)} at {bottom.label}"
                 )
             headline += "."
     else:
-        # nothing is made of a level that hardly any row holds
-        told = [p for p in points if not p.scarce] or points
-        top, bottom = max(told, key=lambda p: p.mean), min(told, key=lambda p: p.mean)
         headline = (
             f"The {what} is highest at {name} {top.label} ({amount(top.mean, result.output)}) and lowest at "
             f"{bottom.label} ({amount(bottom.mean, result.output)})."
