@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zerotilt.core import guess, levels, profiles, rows, typed_conditions, words
-from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Segment, Spec
+from zerotilt.core.meaning import ColumnSpec, Context, Kind, Role, Segment, Spec, Task
 from zerotilt.core.refit import refit
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 from zerotilt.settings_file import SettingsFile
-from zerotilt.study_inputs import favoured
+from zerotilt.study_inputs import favoured, task_of
 
 
 @dataclass(frozen=True)
@@ -23,7 +23,7 @@ class Request:
 
     table: Path
     outcome: str | None
-    event: str
+    event: str | None
     groups: Sequence[str]
     out: Path
     settings: SettingsFile | None = None
@@ -36,6 +36,9 @@ class Request:
     favourable: str | None = None
     threshold: float = 0.5
     ignore: Sequence[str] = ()
+    weights: str | None = None
+    order: Sequence[str] = ()
+    """The outcome's values from the lowest to the highest, where they are ordered classes."""
     explained: int | None = None
     split: str | None = None
     where: Sequence[str] = ()
@@ -86,7 +89,13 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
         **{name: Role.ignored for name in request.ignore},
     }
     asked = {request.outcome: "outcome"} if request.outcome else {}
-    for name, role in ((request.score, Role.score), (request.decision, Role.decision), (split, Role.split)):
+    others = {
+        request.score: Role.score,
+        request.decision: Role.decision,
+        split: Role.split,
+        request.weights: Role.weight,
+    }
+    for name, role in others.items():
         if name and name in asked:
             raise Refused(
                 f"“{name}” was given as {asked[name]} and as {role.value}; a column can be one of them.",
@@ -118,21 +127,22 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
             plain = found.role in (Role.feature, Role.group, Role.outcome, Role.weight, Role.score, Role.decision)
             role = Role.feature if plain and found.kind is not Kind.text else found.role
             role = Role.ignored if role is Role.split else role
+        order = tuple(request.order) if found.name == request.outcome and request.order else found.order
         columns.append(
-            ColumnSpec(
-                name=found.name, kind=found.kind, role=role, order=found.order, reference=references.get(found.name)
-            )
+            ColumnSpec(name=found.name, kind=found.kind, role=role, order=order, reference=references.get(found.name))
         )
+    task, said = _problem(request, cases)
     spec = Spec(
         columns=tuple(columns),
-        event=request.event,
+        task=task,
+        event=said,
         threshold=request.threshold,
         decision_means=_means(request.means),
         score_top=request.score_top,
     )
-    found = list(levels.predicted_levels(spec, cases)) or [request.event]
-    event = levels.match_level(request.event, found) or request.event
-    spec = spec.model_copy(update={"event": event})
+    if task is Task.binary:
+        known = levels.predicted_levels(spec, cases)
+        spec = spec.model_copy(update={"event": levels.match_level(said, known) or said})
     rows.known(spec, cases)  # refuses an outcome that cannot be used
     for name, reference in references.items():
         found = [str(level) for level in cases.coded(name)[0]]
@@ -150,6 +160,24 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
     if (unsaid := kind_of(spec.task).unfavoured(spec)) is not None:
         raise unsaid
     return spec
+
+
+def _problem(request: Request, cases: Table) -> tuple[Task, str]:
+    """What is predicted, and the event, as far as there is one."""
+    event = request.event
+    if request.outcome is not None or event is not None or request.decision is None:
+        return task_of(cases, request.outcome, event, None, request.order), event or ""
+    # of decisions without outcomes nothing is the event but the one that is favourable
+    made = sorted({value for value in cases.texts(request.decision) if value is not None})
+    if len(made) > 2:
+        return Task.several, ""
+    found = levels.match_level(request.favourable or "", made)
+    if found is None:
+        raise Refused(
+            f"--favourable is needed: no outcome was named, and the decisions are {words.listing([f'“{one}”' for one in made])}.",
+            todo="Say which of them is favourable to those concerned.",
+        )
+    return Task.binary, found
 
 
 def _group(given: str, names: list[str]) -> tuple[str, str | None]:

@@ -27,7 +27,10 @@ def audit(
         typer.Argument(help="File of settings (TOML), as Intake writes it; says all but rows", show_default=False),
     ] = None,
     table: Annotated[Path | None, typer.Option(help="Table of cases: CSV, Parquet or Arrow/Feather")] = None,
-    event: Annotated[str, typer.Option(help="Value of the outcome whose probability the score is")] = "",
+    event: Annotated[
+        str | None,
+        typer.Option(help="Value of the outcome whose probability the score is, where the outcome has two values"),
+    ] = None,
     group: Annotated[list[str] | None, typer.Option(help="COLUMN or COLUMN:REFERENCE; several may be given")] = None,
     out: Annotated[Path | None, typer.Option(help="Folder for report.html and audit.json")] = None,
     outcome: Annotated[
@@ -51,6 +54,11 @@ def audit(
         float, typer.Option(min=0.0, max=1.0, help="The event is predicted at this score or above")
     ] = 0.5,
     ignore: Annotated[list[str] | None, typer.Option(help="Column to leave out; several may be given")] = None,
+    weights: Annotated[str | None, typer.Option(help="Column of row weights")] = None,
+    order: Annotated[
+        str | None,
+        typer.Option(help="The outcome's classes from lowest to highest, by commas, where they have an order"),
+    ] = None,
     rows: Annotated[int | None, typer.Option(min=1, max=100_000, help="Rows read by each explanation")] = None,
     split: Annotated[str | None, typer.Option(help="COLUMN or COLUMN:VALUE; only held-out rows are audited")] = None,
     where: Annotated[
@@ -98,7 +106,7 @@ def audit(
         raise typer.Exit(REFUSED)
     said = {
         "--event": event, "--group": group, "--outcome": outcome, "--score": score, "--decision": decision, "--means": means,
-        "--favourable": favourable, "--ignore": ignore, "--split": split,
+        "--favourable": favourable, "--ignore": ignore, "--split": split, "--weights": weights, "--order": order,
     }  # fmt: skip
     try:
         found = opened_settings(settings, table, model, out, [name for name, value in said.items() if value])
@@ -117,6 +125,8 @@ def audit(
             favourable=favourable,
             threshold=threshold,
             ignore=ignore or (),
+            weights=weights,
+            order=_listed(order),
             explained=rows,
             split=split,
             where=where or (),

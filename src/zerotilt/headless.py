@@ -96,7 +96,7 @@ def opened_settings(
     Refused : a file is missing, or something is said twice.
     """
     if settings is None:
-        needed = {"--table": table, "--out": out, "--event": "--event" in said, "--group": "--group" in said}
+        needed = {"--table": table, "--out": out, "--group": "--group" in said}
         if missing := [name for name, value in needed.items() if not value]:
             raise Refused(
                 f"{words.listing(missing)} {'is' if len(missing) == 1 else 'are'} needed.",

@@ -47,7 +47,7 @@ def spec_of(
     found: Table, outcome, event, task, order, scales, groups, weights, features, favourable, threshold, wording,
     score: str | None = None, decision: str | None = None,
 ) -> Spec:  # fmt: skip
-    kind = _task(found, outcome, event, task, order)
+    kind = task_of(found, outcome, event, task, order)
     guessed = {column.name: column.kind for column in guess.guess_columns(profiles.profile(found))}
     roles = ({outcome: Role.outcome} if outcome else {}) | ({weights: Role.weight} if weights else {})
     roles |= {name: role for name, role in ((score, Role.score), (decision, Role.decision)) if name}
@@ -86,7 +86,13 @@ def favoured(spec: Spec, found: Table, said: Sequence[str]) -> Spec:
     return guess.favoured(spec, levels.predicted_levels(spec, found) if kind.decides else ())
 
 
-def _task(found: Table, outcome: str | None, event, task: str | None, order) -> Task:
+def task_of(found: Table, outcome: str | None, event, task: str | None, order) -> Task:
+    """What is predicted, as far as it was said; else as the outcome's values tell.
+
+    Raises
+    ------
+    Refused : it was said wrongly, or nothing tells.
+    """
     if task is not None:
         if task not in [one.value for one in Task]:
             raise Refused(f"task: “{task}” was given; there are {', '.join(one.value for one in Task)}.")

@@ -270,3 +270,79 @@ def test_a_model_that_is_none_is_refused(tmp_path, files, data):
     )  # fmt: skip
     assert run.returncode == 2
     assert "ONNX" in run.stderr
+
+
+ASKED = {
+    "decisions alone": (["--decision", "decided", "--favourable", "grant"], "favourable decision 1.59 times as often"),
+    "a number": (["--outcome", "days", "--score", "foretold", "--ignore", "decided"], "A high number is taken as favourable"),
+    "ordered classes": (
+        ["--outcome", "desk", "--decision", "sent", "--order", "later,soon,now", "--favourable", "now"],
+        "comparisons flagged",
+    ),
+}  # fmt: skip
+
+
+def odd_table(folder):
+    rng = np.random.default_rng(3)
+    n = 400
+    area = rng.choice(["north", "south"], n)
+    desk = rng.choice(["later", "soon", "now"], n)
+    sent = np.where(rng.random(n) < 0.7, desk, rng.choice(["later", "soon", "now"], n))
+    days = rng.normal(20, 4, n).round(2)
+    decided = np.where(rng.random(n) < np.where(area == "north", 0.7, 0.4), "grant", "deny")
+    heavy = rng.uniform(0.5, 3, n).round(2)
+    columns = {"area": area, "decided": decided, "days": days, "foretold": (days + rng.normal(0, 1, n)).round(3),
+               "desk": desk, "sent": sent, "heavy": heavy}  # fmt: skip
+    path = folder / "odd.csv"
+    path.write_text(
+        "\n".join([",".join(columns), *(",".join(map(str, row)) for row in zip(*columns.values(), strict=True))])
+    )
+    return path
+
+
+@pytest.mark.parametrize("name", ASKED)
+def test_no_event_is_asked_for_where_there_is_none(tmp_path, name):
+    options, said = ASKED[name]
+    run = audit("--table", odd_table(tmp_path), *options, "--group", "area", "--out", tmp_path / "out")
+    assert run.returncode in (0, 3), run.stderr
+    assert said in run.stdout
+
+
+def test_decisions_without_outcomes_are_asked_for_the_favourable_one_by_name(tmp_path):
+    table = odd_table(tmp_path)
+    run = audit("--table", table, "--decision", "decided", "--group", "area", "--out", tmp_path / "out")
+    assert run.returncode == 2
+    assert "--favourable is needed: no outcome was named, and the decisions are “deny” and “grant”." in run.stderr
+    run = audit(
+        "--table", table, "--outcome", "decided", "--score", "heavy", "--group", "area", "--out", tmp_path / "out"
+    )
+    assert run.returncode == 2
+    assert "event: the outcome “decided” has two values (deny, grant); say which" in run.stderr
+
+
+def test_row_weights_are_an_option(tmp_path):
+    table = odd_table(tmp_path)
+    found = []
+    for weights in ([], ["--weights", "heavy"]):
+        out = tmp_path / f"out{len(weights)}"
+        run = audit(
+            "--table",
+            table,
+            "--decision",
+            "decided",
+            "--favourable",
+            "grant",
+            "--group",
+            "area",
+            *weights,
+            "--out",
+            out,
+        )
+        assert run.returncode in (0, 3), run.stderr
+        groups = json.loads((out / "audit.json").read_text())["groups"]
+        found.append({one["group"]: one["metrics"]["selection_rate"]["value"] for one in groups})
+    cells = [line.split(",") for line in table.read_text().splitlines()[1:]]
+    for area in ("north", "south"):
+        mine = [(float(row[6]), row[1] == "grant") for row in cells if row[0] == area]
+        assert found[0][area] == pytest.approx(np.mean([grant for _, grant in mine]))
+        assert found[1][area] == pytest.approx(np.average([grant for _, grant in mine], weights=[w for w, _ in mine]))
