@@ -29,6 +29,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.tabulate import as_table
+from zerotilt.core.weighed import Weighing
 from zerotilt.core.work import Work
 from zerotilt.report import figures
 from zerotilt.report.explanations import drawing_of
@@ -78,6 +79,7 @@ class Found:
     result: BaseModel
     spec: Spec
     context: Context
+    weighing: Weighing | None = None
 
     @property
     def reading(self) -> str:
@@ -92,7 +94,8 @@ class Found:
 
     @property
     def _said(self) -> Reading:
-        return within(self.method.read(self.result, self.spec.wording, self.settings), self.context)
+        said = self.method.read(self.result, self.spec.wording, self.settings)
+        return within(said, self.context, self.weighing, self.spec)
 
     def table(self) -> pa.Table:
         """The result's records; ``.to_pandas()`` where a pandas frame is wanted."""
@@ -250,6 +253,7 @@ class Study:
             result_of(found, subject, checked, self.seed, self.work()),
             self.spec,
             self.subject.context,
+            subject.weighing if found.weighs else None,
         )
 
     def __getattr__(self, name: str) -> Callable[..., Found]:

@@ -273,7 +273,7 @@ def test_a_model_that_is_none_is_refused(tmp_path, files, data):
 
 
 ASKED = {
-    "decisions alone": (["--decision", "decided", "--favourable", "grant"], "favourable decision 1.59 times as often"),
+    "decisions alone": (["--decision", "decided", "--favourable", "grant"], "decided favourably 1.59 times as often"),
     "a number": (["--outcome", "days", "--score", "foretold", "--ignore", "decided"], "A high number is taken as favourable"),
     "ordered classes": (
         ["--outcome", "desk", "--decision", "sent", "--order", "later,soon,now", "--favourable", "now"],

@@ -121,10 +121,10 @@ def test_a_try_is_what_the_model_says():
     assert found.after.output == subject.output(both)[0]
     alone = {one.feature: one.alone for one in found.edited}
     assert alone["x0"] == subject.output(case.replace("x0", np.array([5.0])))[0]
-    assert found.before.decision == "unfavourable decision" and found.after.decision == "favourable decision"
+    assert found.before.decision == "decided unfavourably" and found.after.decision == "decided favourably"
     assert "over all of the 400 rows" in next(one.warning for one in found.edited if one.feature == "x0")
     text = said("tried", found, row=row, edits={"x0": "5"})
-    assert "The decision turns from unfavourable decision to favourable decision." in text
+    assert "The decision turns from decided unfavourably to decided favourably." in text
 
 
 @pytest.mark.parametrize(
@@ -506,7 +506,7 @@ def test_rows_are_piled_by_what_happened_and_what_was_decided():
         pile = found.x.levels[int(x)], found.y.levels[int(y)]
         piles[pile] = piles.get(pile, 0) + 1
     y, d = subject.rows.outcome, subject.decisions.predicted
-    assert piles["1", "favourable decision"] == (y & d).sum() and piles["0", "unfavourable decision"] == (~y & ~d).sum()
+    assert piles["1", "decided favourably"] == (y & d).sum() and piles["0", "decided unfavourably"] == (~y & ~d).sum()
     assert [found.colour.levels[one] for one in found.colours] == np.where(y == d, "right", "wrong").tolist()
 
 

@@ -90,11 +90,11 @@ def test_the_page_speaks_in_chances_also_where_log_odds_are_read():
 
 def test_which_side_of_the_threshold_is_favourable_is_said_as_it_is():
     subject = decided()
-    assert any("at or above it, favourable decision; below it, unfavourable" in one for one in told(subject)[1])
+    assert any("at or above it, decided favourably; below it, decided unfavourably" in one for one in told(subject)[1])
     absent = replace(subject, spec=subject.spec.model_copy(update={"favourable": "no event"}))
     found, said = told(absent)
     assert found.favoured_above is False
-    assert any("at or above it, unfavourable decision; below it, favourable" in one for one in said)
+    assert any("at or above it, decided unfavourably; below it, decided favourably" in one for one in said)
 
 
 def test_of_several_classes_the_one_that_was_decided_is_told():

@@ -176,7 +176,7 @@ def test_decision_and_strength_are_read_apart():
     values = np.array(result.values)
     assert np.array_equal(np.array(result.decision), (values >= 0.5).astype(int))
     assert np.array(result.strength) == pytest.approx(np.abs(values - 0.5))
-    assert result.decisions == ("unfavourable decision", "favourable decision")
+    assert result.decisions == ("decided unfavourably", "decided favourably")
     assert result.first.mean == pytest.approx(values.mean(axis=1))
 
 

@@ -166,6 +166,7 @@ def say(result: CasesPage, wording: Wording, settings: CasesQuery) -> Reading:
 
 METHOD = Method(
     name="cases",
+    weighs=False,
     area="cases",
     title="Cases",
     settings=CasesQuery,

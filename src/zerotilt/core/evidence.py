@@ -20,13 +20,14 @@ from zerotilt.core.attached import attached_to
 from zerotilt.core.findings import Finding, Footing
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.marks import BEGIN
-from zerotilt.core.meaning import Context, Spec, counting
+from zerotilt.core.meaning import Context, Role, Spec, counting
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS, method_named, result_of
 from zerotilt.core.named_places import Places, in_words, taken_out, unmarked_refusal
 from zerotilt.core.reading import Reading, Span, plain
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
+from zerotilt.core.weighed import Weighing
 from zerotilt.core.work import Work
 
 LIBRARIES = ("numpy", "scipy", "numba", "pyarrow", "onnx", "onnxruntime")
@@ -79,6 +80,7 @@ class Evidence(Frozen):
     seconds: float
     result: dict[str, Any]
     reading: Reading | None = Field(default=None, description="As it was written when this was computed")
+    weighing: Weighing | None = Field(default=None, description="By what its rows are weighted, where its numbers are")
     worded: Places = Field(
         default=(), description="Texts of the result in which the audit's own words stand, by their paths"
     )
@@ -108,13 +110,21 @@ class Evidence(Frozen):
         """The sentence for this result in the audit's present wording; as it was written, where its method has changed."""
         if self.readable:
             told = self.in_words(spec)
-            return within(METHODS[self.method].read(told.typed, spec.wording, self.settled), self.context)
+            said = METHODS[self.method].read(told.typed, spec.wording, self.settled)
+            return within(said, self.context, self._weighing(spec), spec)
         if self.reading is not None:
             return self.reading
         return plain(
             f"{self.title}, computed on {self.computed[:10]} by an earlier version of Zero Tilt; read it again to see it here.",
             "Its numbers are kept as they were.",
         )
+
+    def _weighing(self, spec: Spec) -> Weighing | None:
+        """By what it is weighted; of what was kept before that was, as far as the meaning tells."""
+        column = spec.only(Role.weight)
+        if self.weighing is not None or column is None or self.digests.spec != spec.digest():
+            return self.weighing
+        return Weighing(column=column.name) if METHODS[self.method].weighs else None
 
     def findings(self, spec: Spec) -> tuple[Finding, ...]:
         """What it gives rise to; nothing where its method has changed since."""
@@ -173,9 +183,12 @@ def footing_of(digests: Digests, context: Context, spec: Spec) -> Footing:
     )
 
 
-def within(reading: Reading, context: Context) -> Reading:
-    """A reading with the segment that it is of; nobody is to take a part for the whole."""
-    segment = context.segment
+def within(reading: Reading, context: Context, weighing: Weighing | None, spec: Spec) -> Reading:
+    """A reading with the segment that it is of, so that nobody takes a part for the whole, and with what weights it."""
+    segment, wording = context.segment, spec.wording
+    if weighing is not None:
+        said = weighing.said(wording.row, wording.rows)
+        reading = reading.model_copy(update={"detail": f"{reading.detail} {said}".strip()})
     if segment is None:
         return reading
     return reading.model_copy(
@@ -270,6 +283,7 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
     if BEGIN in result.model_dump_json():
         body, places = taken_out(body, subject.spec)
         result = method.result.model_validate(body)
+    weighing = subject.weighing if method.weighs else None
     found = Evidence(
         key=key(method, digests, subject.context, settings, seed),
         method=name,
@@ -286,7 +300,8 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         seconds=round(time.perf_counter() - started, 3),
         result=body,
         worded=places,
-        reading=within(method.read(result, subject.spec.wording, settings), subject.context),
+        weighing=weighing,
+        reading=within(method.read(result, subject.spec.wording, settings), subject.context, weighing, subject.spec),
     )
     found._attached = attached
     return found

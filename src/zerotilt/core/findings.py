@@ -28,8 +28,10 @@ GATHERED = (
     "larger groups: flagged on the same metric, to the same side, by an amount that its interval holds."
 )
 SEVERE = (
-    "Severity is high where a gap is at least twice the tolerance, its whole interval lies outside, and the group holds a "
-    "twentieth of the rows or more; medium where two of these are so, or where there is no tolerance; else low."
+    "Severity is high where a gap is at least twice the tolerance (for a ratio twice on the log scale: 0.64 or 1.56 where the "
+    "limits are 0.8 and 1.25), its whole interval lies outside the limits, and the group holds a twentieth of the rows or "
+    "more; medium where two of these are so, or where there is no tolerance; else low. The metric of the group by which it "
+    "is severest is told first."
 )
 
 
@@ -53,6 +55,18 @@ class Gap(Frozen):
         if self.value <= 0:
             return -math.inf
         return _over(math.log(self.value), math.log(low) if low > 0 else -math.inf, math.log(high))
+
+    @property
+    def far_limits(self) -> tuple[float, float]:
+        """From where on it counts as large, on either side: twice the tolerance, for a ratio on the log scale.
+
+        >>> Gap(scale="ratio", value=0.6, low=0.5, high=0.7, within=(0.8, 1.25)).far_limits
+        (0.64, 1.5625)
+        """
+        low, high = self.within
+        if self.scale == "difference":
+            return FAR * low, FAR * high
+        return round(low**FAR, 9), round(high**FAR, 9)
 
     @property
     def sure(self) -> bool:
@@ -83,6 +97,9 @@ class Finding(Frozen):
     size: str = Field(default="", description="How far off it is, in a few words")
     concerned: int | None = Field(default=None, description="Rows of the people it is about")
     gap: Gap | None = Field(default=None, description="How far off it is; none where there is no tolerance")
+    of_model: bool = Field(
+        default=True, description="False where it is of what happened alone, whatever the model does"
+    )
 
     @property
     def fact(self) -> str:
@@ -277,26 +294,39 @@ def weigh(parts: Sequence[Finding]) -> Weight:
     """How severe a fact is: high where a part is at least twice the tolerance off, its whole interval outside, and its
     people a twentieth of the rows or more; medium where two of these are so; else low. Without a tolerance: medium.
     """
-    told = [(part, part.gap) for part in parts if part.gap is not None]
+    told = [part for part in parts if part.gap is not None and part.of_model]
     if not told:
         return Weight("medium", "no tolerance says how far off it is")
-    best: tuple[bool, bool, bool] = max((_points(part, gap) for part, gap in told), key=sum)
-    far, sure, many = best
+    part = max(told, key=lambda one: sum(_points(one)))
+    far, sure, many = best = _points(part)
     severity: Severity = "high" if all(best) else "medium" if sum(best) == 2 else "low"
     return Weight(
         severity,
-        f"{'at least' if far else 'less than'} twice the tolerance off; the interval lies "
-        f"{'wholly' if sure else 'only in part'} outside; {_people(parts, many)}",
+        f"{'at least' if far else 'less than'} twice the tolerance off{_from(part.gap)}; the interval lies "
+        f"{'wholly' if sure else 'only in part'} outside the limits; {_people(part, many)}",
     )
 
 
-def _points(part: Finding, gap: Gap) -> tuple[bool, bool, bool]:
+def _points(part: Finding) -> tuple[bool, bool, bool]:
+    """Whether it is far off, sure, and of many people."""
     many = part.concerned is not None and bool(part.rows) and part.concerned >= MANY * (part.rows or 0)
-    return abs(gap.off) >= FAR, gap.sure, many
+    return part.gap is not None and abs(part.gap.off) >= FAR, part.gap is not None and part.gap.sure, many
 
 
-def _people(parts: Sequence[Finding], many: bool) -> str:
-    concerned = max((part.concerned or 0 for part in parts), default=0)
+def _from(gap: Gap | None) -> str:
+    """From where on a gap counts as far off, in brackets."""
+    if gap is None:
+        return ""
+    low, high = gap.far_limits
+    if gap.scale == "difference":
+        return f" ({words.quantity(high)} or more)" if math.isclose(-low, high) else ""
+    ends = [f"{words.ratio(low)} or less"] if 0 < low < 1 else []
+    ends += [f"{words.ratio(high)} or more"] if high > 1 else []
+    return f" ({words.listing(ends, 'or')})" if ends else ""
+
+
+def _people(part: Finding, many: bool) -> str:
+    concerned = part.concerned or 0
     return f"{words.plural(concerned, 'row')}, {'a twentieth of all or more' if many else 'under a twentieth of all'}"
 
 
@@ -307,10 +337,12 @@ def _beside(part: Finding, first: Finding) -> str:
 
 
 def _fact(name: str, parts: Sequence[Finding]) -> Fact:
-    """Parts of the larger group come first; the first says the fact, the others are named with it."""
-    ordered = sorted(parts, key=lambda part: len(part.columns))
+    """Parts of the larger group come first, and of them the one by which it is severest: it says the fact, and the others
+    are named with it.
+    """
+    ordered = sorted(parts, key=lambda part: (len(part.columns), not part.of_model, -sum(_points(part))))
     first, rest = ordered[0], ordered[1:]
-    severity, why = weigh(ordered)
+    severity, why = weigh([part for part in ordered if part.columns == first.columns])
     more = [_beside(part, first) for part in rest]
     if len(more) > NAMED + 1:
         more = [*more[:NAMED], f"{words.count(len(more) - NAMED)} more"]

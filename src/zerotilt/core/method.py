@@ -98,6 +98,8 @@ class Method:
     """Other methods, and their settings, that are shown beside it: computed in the same turn, each kept as its own."""
     version: int = 1
     """Raised when numbers change, so that older evidence is not taken for the new."""
+    weighs: bool = True
+    """Whether row weights count in its numbers, where a column holds them; that is then said beside them."""
     reads_others: bool = False
     """Whether all other model versions of the audit are read on the same rows."""
     reads_alongside: bool = False

@@ -21,6 +21,7 @@ from zerotilt.core.predictors import Asked, Frame, Predictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import TaskKind, kind_of
+from zerotilt.core.weighed import Weighing
 
 
 @dataclass(frozen=True)
@@ -64,6 +65,12 @@ class Subject:
     def editor(self) -> Editor:
         """Single cases, edited."""
         return self.alike.editor if self.alike else Editor(self.predictions)
+
+    @property
+    def weighing(self) -> Weighing | None:
+        """By what the rows are weighted; None where no column holds weights."""
+        column = self.spec.only(Role.weight)
+        return None if column is None else Weighing.by(column.name, self.rows.mass)
 
     @property
     def second(self) -> Subject:

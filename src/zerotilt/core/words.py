@@ -86,6 +86,18 @@ def brief(text: str) -> str:
     return quantity(float(text))
 
 
+def brief_number(value: float) -> str:
+    """A number of which nothing else is known, in a table: three decimals, four digits where it is very small or large.
+
+    >>> brief_number(0.4567891), brief_number(13956860.26), brief_number(1.7e-16), brief_number(0.00004), brief_number(0.0)
+    ('0.457', '13,956,860', '0.000', '4e-05', '0.000')
+    """
+    size = abs(value)
+    if size >= 1_000:
+        return quantity(value)
+    return decimal(value) if size >= 0.001 or size < 1e-12 else quantity(value)
+
+
 def on_scale(value: float, scale: str, unit: str = "") -> str:
     """An output on its scale: a chance in percent, log-odds with two decimals, a value in its unit."""
     if scale == "probability":

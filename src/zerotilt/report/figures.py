@@ -19,8 +19,9 @@ from zerotilt.core import words
 from zerotilt.core.contributions.ladder import DRAWN, LadderResult
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.drivers.ranking_result import DriversResult
+from zerotilt.core.groups import metrics
 from zerotilt.core.groups.disparity import TiltResult
-from zerotilt.core.groups.metrics import metric_named
+from zerotilt.core.groups.favour import HAPPENED
 from zerotilt.core.meaning import Spec
 from zerotilt.core.response.response_result import ResponseResult
 from zerotilt.report.letters import FAMILY, LETTERS
@@ -49,7 +50,8 @@ STYLE = {
 }
 LONGEST = 44
 """Signs of a group's name that levels show: crossings differ at their ends."""
-LEVEL_METRICS = ("selection_rate", "accuracy", "true_positive_rate", "false_positive_rate", "positive_predictive_value")
+MOST_LEVELS = 5
+"""Tubes that stand side by side."""
 
 
 @dataclass(frozen=True)
@@ -264,11 +266,30 @@ def _through(axes: Axes, threshold: float, written: Sequence[tuple[float, float]
     axes.plot([threshold] * 2, [begin, len(written) - 0.5], color=INK, lw=1.2, zorder=0)
 
 
+def levels_of(result: TiltResult, attribute: str) -> list[str]:
+    """The metrics that a grouping's levels are drawn of."""
+    there = next(group.metrics for group in result.groups if group.attribute == attribute)
+    return [name for name in metrics.usual(list(there), len(metrics.USUAL)) if name not in HAPPENED][:MOST_LEVELS]
+
+
+def levels_caption(result: TiltResult, attribute: str) -> str:
+    """What a grouping's levels show."""
+    shown = levels_of(result, attribute)
+    judged = {one.judged for one in result.disparities if one.attribute == attribute and one.metric in shown}
+    ratio = "ratio to the reference group, from half to twice"
+    gap = "difference from the reference group, up to four times its limit"
+    said = {"ratio": ratio, "difference": gap}
+    what = said[judged.pop()] if len(judged) == 1 else f"{ratio}; of a metric without a ratio the {gap}"
+    return (
+        f"{words.opening(what)}; a pointed mark lies beyond. The band is what is within the limits. Filled: flagged. Hollow "
+        "ochre: undecided. Hollow: within."
+    )
+
+
 def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
     """Group comparisons of one grouping: a tube for each metric, parity in the middle."""
     groups = [group for group in result.groups if group.attribute == attribute]
-    known = [metric for metric in LEVEL_METRICS if any(metric in group.metrics for group in groups)]
-    shown = known if len(known) > 2 else list(groups[0].metrics)[:5]
+    shown = levels_of(result, attribute)
     found = {(d.group, d.metric): d for d in result.disparities if d.attribute == attribute}
     reach = 1.0  # a tube spans half to twice
     width, gap = 1.0, 0.16
@@ -283,7 +304,7 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
             axes.text(
                 middle,
                 -0.75,
-                metric_named(metric).short,
+                metrics.short(metric),
                 ha="center",
                 fontsize=7.2,  # five long names stand side by side
                 weight="bold",
@@ -309,9 +330,11 @@ def _tube(axes, middle, row, width, reach, disparity) -> None:
     by_ratio = disparity is None or disparity.judged == "ratio"
     limit = 1.0 if disparity is None else disparity.high
 
+    def far(value: float) -> float:
+        return math.log2(max(value, 1e-9)) / reach if by_ratio else value / (4 * limit)
+
     def at(value: float) -> float:
-        far = math.log2(max(value, 1e-9)) / reach if by_ratio else value / (4 * limit)
-        return middle + max(-1.0, min(1.0, far)) * width / 2
+        return middle + max(-1.0, min(1.0, far(value))) * width / 2
 
     half = 0.24
     axes.add_patch(
@@ -336,4 +359,10 @@ def _tube(axes, middle, row, width, reach, disparity) -> None:
     color = BRICK if disparity.status == "flagged" else OCHRE if disparity.status == "uncertain" else INK
     axes.plot([at(ratio.low), at(ratio.high)], [row, row], color=color, lw=1)
     face = color if disparity.status == "flagged" else SHEET
-    axes.plot(at(ratio.value), row, "o", mfc=face, mec=color, ms=6)
+    # what lies beyond the tube points out of it, and is not taken for a value at its end
+    for end in (ratio.low, ratio.high):
+        if abs(far(end)) > 1:
+            axes.plot(at(end), row, "<" if far(end) < 0 else ">", mfc=color, mec=color, ms=3)
+    beyond = far(ratio.value)
+    mark = "<" if beyond < -1 else ">" if beyond > 1 else "o"
+    axes.plot(at(ratio.value), row, mark, mfc=face, mec=color, ms=6)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import partial
 from typing import NamedTuple, cast
 
 from zerotilt.core import tabulate, words
 from zerotilt.core.drivers.ranking import DriversResult
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.disparity import TiltResult
-from zerotilt.core.groups.metrics import Measure, label, metric_named
+from zerotilt.core.groups.metrics import Measure, label, written, written_gap
 from zerotilt.core.groups.performance import PerformanceResult
 from zerotilt.report.compose import Bundle
 
@@ -67,10 +68,7 @@ def _name(*parts: str) -> str:
 def _measure(name: str, metric: str, found: Measure) -> Iterator[Number]:
     if found.value is None or found.low is None or found.high is None:
         return
-    share = metric_named(metric).unit == "share"
-    value, low, high = (
-        words.percent(one) if share else words.decimal(one) for one in (found.value, found.low, found.high)
-    )
+    value, low, high = (written(metric, one) for one in (found.value, found.low, found.high))
     yield Number(name, value, f"{low} to {high}; {words.plural(found.of, 'row')}")
 
 
@@ -90,7 +88,8 @@ def _of_groups(result: TiltResult) -> Iterator[Number]:
     for one in result.disparities:
         who = (words.title(one.attribute), one.group, label(one.metric).lower())
         rows = f"against {one.reference}"
-        for kind, found, said in (("ratio", one.ratio, words.ratio), ("difference", one.difference, words.decimal)):
+        gap = partial(written_gap, one.metric)
+        for kind, found, said in (("ratio", one.ratio, words.ratio), ("difference", one.difference, gap)):
             if found.value is not None and found.low is not None and found.high is not None:
                 yield Number(_name(*who, kind), said(found.value), f"{said(found.low)} to {said(found.high)}; {rows}")
 
@@ -113,6 +112,6 @@ def _of_table(evidence: Evidence) -> Iterator[Number]:
         for column, value in record.items():
             if isinstance(value, bool) or not isinstance(value, int | float):
                 continue
-            text = words.count(value) if isinstance(value, int) else words.decimal(value, 4)
+            text = words.count(value) if isinstance(value, int) else words.brief_number(value)
             name = _name(evidence.title, evidence.key[:6], *(told or [str(place + 1)]), words.title(column))
             yield Number(name, text)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
@@ -10,16 +10,17 @@ from typing import Any, cast
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from zerotilt.core import words
+from zerotilt.core import levels, membership, words
 from zerotilt.core.findings import GATHERED, OPEN, SEVERE, Fact, Standing
-from zerotilt.core.groups.disparity import TiltResult, by_weight
-from zerotilt.core.groups.metrics import METRICS, label
-from zerotilt.core.groups.tilt_said import wanting
+from zerotilt.core.groups.disparity import Group, TiltResult
+from zerotilt.core.groups.metrics import METRICS, label, usual, written_gap
+from zerotilt.core.groups.tilt_said import called, rule, wanting
 from zerotilt.core.meaning import Role, Spec, Task
+from zerotilt.core.membership import Grouping
 from zerotilt.core.methods import METHODS
 from zerotilt.core.pockets.errors import written as in_unit
 from zerotilt.core.subject import Subject
-from zerotilt.report import prose
+from zerotilt.report import figures, prose
 from zerotilt.report.compose import Bundle, Kept, as_kept
 from zerotilt.report.compose import Section as Read
 from zerotilt.report.document import Document, Piece, Reader
@@ -108,7 +109,7 @@ def render(
         bundle, left_out = published(bundle, subject, document.smallest)
     compared = bundle.evidence_of("tilt")
     tilt = cast(TiltResult, compared.typed) if compared else None
-    flagged = sorted((d for d in tilt.disparities if d.status == "flagged"), key=by_weight) if tilt else []
+    flagged = [one for one in tilt.disparities if one.status == "flagged"] if tilt else []
     names, found = bundle.numbered, {} if hushed else numbers(bundle)
     drawn = {} if drawn is None else drawn
     everything, flat = bundle.all_facts(), bundle.facts("tilt")
@@ -146,15 +147,15 @@ def render(
         unexamined=_unexamined(subject, bundle, cover),
         favourable=_favourable(subject),
         gives=_gives(subject),
-        recorded="decisions" if subject.spec.only(Role.decision) else "scores",
+        recorded=_recorded(subject.spec),
         methods=[METHODS[name] for name in METHODS if name in {found.method for found in bundle.by_key().values()}],
         prose=paragraphs,
         ended=lambda text: text.strip().removesuffix("."),  # the sentence around it ends with its own
         caption=captions(spec),
         main_table=main_table,
         facts=flat,
-        # both in the same order: what matters to the decision first
-        adjusted={one.name: found.p_adjusted for found, one in zip(flagged, bundle.findings("tilt"), strict=True)},
+        adjusted={called(one) + compared.ending: one.p_adjusted for one in flagged} if compared else {},
+        flag_rule=rule(tilt) if tilt else "",
         raised=list(
             zip(
                 bundle.decisions.raised,
@@ -176,7 +177,7 @@ def render(
         severe=SEVERE,
         attributes=list(dict.fromkeys(group.attribute for group in tilt.groups)) if tilt else [],
         metrics=METRICS,
-        compared_in=_compared_in(tilt),
+        compared_in=usual(list(tilt.groups[0].metrics), MOST_COMPARED_IN) if tilt and tilt.groups else [],
         label=label,
         words=words,
         reading=lambda evidence: evidence.read(spec),
@@ -184,13 +185,16 @@ def render(
         figure=partial(drawn_figure, spec, drawn),
         as_kept=lambda item: as_kept(item.evidence, item.spec, spec),
         figure_kept=lambda item: _figure_kept(item, spec, drawn),
+        levels_caption=partial(figures.levels_caption, tilt),
         levels=partial(drawn_levels, spec, drawn, tilt),
         evidence=bundle.by_key(),
         settings_of=settings_of,
         threshold_text=_threshold(subject) if subject.kind.cut else "",
         wanting=wanting(tilt, spec.wording) if tilt else "",
         in_error=lambda value, unit: "not defined" if value is None else in_unit(value, unit, spec.wording),
-        cell=cell,
+        cell=lambda metric, value: cell(metric, value, spec.wording.unit),
+        gap=lambda metric, value: written_gap(metric, value, spec.wording.unit),
+        share=_shares(subject),
         spanned=lambda found, metric, change=False: spanned(metric, found, change),
         interval=interval,
     )
@@ -252,8 +256,18 @@ def _unexamined(subject: Subject, bundle: Bundle, cover: Cover) -> list[str]:
         out.append(
             f"How the output moves along {words.count(len(rest))} of the {words.count(len(features))} features{named}."
         )
-    other = "" if cover.versions else ", and other models than this one"
-    out.append(f"Places where errors concentrate{other}.")
+    read = {one.method for one in bundle.by_key().values()}
+    left = [what for method, what, applies in (
+        ("tilt", "groups crossed with one another", spec.groupings and all(len(one) == 1 for one in spec.groupings)),
+        ("given", "groups within strata of other columns", bool(spec.groupings)),
+        ("sides", "labels beside decisions by group", spec.groupings and spec.knows_outcome and subject.kind.decides),
+        ("thresholds", "other thresholds and what they cost", spec.task is Task.binary and subject.predictions.scores is not None),
+        ("versions", "other models than this one", not cover.versions),
+    ) if applies and (method == "tilt" or method not in read)]  # fmt: skip
+    if "lattice" in read:
+        left = [one for one in left if "crossed" not in one]
+    if left:
+        out.append(f"{words.opening(words.listing(left))}.")
     return out
 
 
@@ -271,9 +285,26 @@ def _favourable(subject: Subject) -> str:
     return f"{found}; otherwise {spec.wording.unfavourable}"
 
 
+def _recorded(spec: Spec) -> str:
+    """Which column predictions were recorded in, and how it is read; where there is no model."""
+    score, decision = spec.only(Role.score), spec.only(Role.decision)
+    if score is not None:
+        top = (
+            ""
+            if spec.score_top == 1 or spec.task is not Task.binary
+            else f", of which {spec.score_top:g} is a chance of 100%"
+        )
+        return f"scores recorded in “{score.name}”{top}"
+    return f"decisions recorded in “{decision.name}”" if decision is not None else "nothing"
+
+
 def _gives(subject: Subject) -> str:
     """What the output is, in words."""
     spec = subject.spec
+    if subject.predictor is None and spec.only(Role.score) is None:
+        return (
+            f"decisions: {words.listing(list(subject.classes or levels.predicted_levels(spec, subject.table)), 'or')}"
+        )
     if subject.kind.classed:
         return f"a chance for each class of {words.title(spec.target_name)}: {words.listing(list(subject.classes))}"
     if subject.kind.cut:
@@ -281,23 +312,22 @@ def _gives(subject: Subject) -> str:
     return f"{spec.event_phrase}{f', in {spec.wording.unit}' if spec.wording.unit else ''}"
 
 
-USUAL = (
-    "base_rate",
-    "selection_rate",
-    "accuracy",
-    "true_positive_rate",
-    "false_positive_rate",
-    "positive_predictive_value",
-)
+MOST_COMPARED_IN = 6
+"""Metrics that a table of groups has columns for."""
 
 
-def _compared_in(tilt: TiltResult | None, most: int = 6) -> list[str]:
-    """The metrics that tables of groups show: the usual ones of an event, else the first that there are."""
-    if tilt is None or not tilt.groups:
-        return []
-    there = list(tilt.groups[0].metrics)
-    usual = [name for name in USUAL if name in there]
-    return usual if len(usual) > 2 else there[:most]
+def _shares(subject: Subject) -> Callable[[Group], float]:
+    """Of a group the weighted share of the rows read."""
+    found: dict[str, Grouping] = {}
+
+    def share(group: Group) -> float:
+        if group.attribute not in found:
+            columns = membership.columns_of(subject.spec, group.attribute)
+            found[group.attribute] = membership.grouping(subject.spec, subject.table, subject.rows.numbers, columns)
+        of = found[group.attribute]
+        return float(subject.rows.mass[of.mask(of.place(group.group))].sum() / subject.rows.mass.sum())
+
+    return share
 
 
 def _stands(bundle: Bundle, fact: Fact, found: Standing) -> str:

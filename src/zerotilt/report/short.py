@@ -9,7 +9,8 @@ from zerotilt.core import membership, words
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.findings import OPEN, Fact, Standing
 from zerotilt.core.groups.disparity import TiltResult
-from zerotilt.core.groups.tilt_said import wanting
+from zerotilt.core.groups.tilt_said import rule, wanting
+from zerotilt.core.meaning import Role
 from zerotilt.core.subject import Subject
 from zerotilt.report.compose import Bundle
 
@@ -41,7 +42,11 @@ def sentences(bundle: Bundle, subject: Subject, model: str | None, table: str, l
     facts = bundle.all_facts()
     return [
         Sentence("Examined", _examined(bundle, subject, model, table, tilt), bundle.needed("performance")),
-        Sentence("How good", bundle.needed("performance").read(subject.spec).text, bundle.needed("performance")),
+        Sentence(
+            "How good" if subject.spec.knows_outcome else "How decided",
+            bundle.needed("performance").read(subject.spec).text,
+            bundle.needed("performance"),
+        ),
         Sentence("Found", _found(facts, tilt, subject, left_out), compared),
         Sentence("How sure", _sure(tilt, subject), compared),
         Sentence("Decided", _decided(facts)),
@@ -51,16 +56,20 @@ def sentences(bundle: Bundle, subject: Subject, model: str | None, table: str, l
 
 def _examined(bundle: Bundle, subject: Subject, model: str | None, table: str, tilt: TiltResult | None) -> str:
     spec, read = subject.spec, bundle.needed("performance")
-    who = f"The model “{model}”" if model else "Recorded predictions"
     what = f"{subject.kind.raises.removesuffix(' of ')} {'' if subject.kind.raises.endswith('that ') else 'of '}"
-    about = f"{what.strip()} {spec.event_phrase}" if not subject.kind.classed else f"{words.title(spec.target_name)}"
+    about = f" for the {what.strip()} {spec.event_phrase}"
+    if subject.kind.classed:
+        about = f" for {words.title(spec.target_name)}"
+    who = f"The model “{model}”" if model else "Recorded scores"
+    if not model and spec.only(Role.score) is None:
+        who, about = "Recorded decisions", f" about {words.title(spec.target_name)}" if spec.knows_outcome else ""
     groups = (
         [words.title(one.attribute) for one in tilt.attributes if one.attribute != membership.SEGMENTS] if tilt else []
     )
     compared = f", and groups of {words.listing(groups)} were compared" if groups else ""
     verb = "was" if model else "were"
     return (
-        f"{who} for the {about} {verb} examined on {words.plural(read.rows, 'row')} of “{table}” "
+        f"{who}{about} {verb} examined on {words.plural(read.rows, 'row')} of “{table}” "
         f"({read.rows_described.rstrip('.')}){compared}."
     )
 
@@ -84,13 +93,36 @@ def _found(facts: list[tuple[Fact, Standing]], tilt: TiltResult | None, subject:
             "limits, or that so many rows could not show, may be there all the same."
         )
     severe = sum(fact.severity == "high" for fact, _ in facts)
-    rank = ("high", "medium", "low")
-    first = min((fact for fact, _ in facts), key=lambda fact: rank.index(fact.severity))
-    of_them = f", {words.count(severe)} of them of high severity" if severe and len(facts) > 1 else ""
-    lead = "it reads" if len(facts) == 1 else "the first reads"
+    of_groups = [fact for fact, _ in facts if fact.kind == "disparity"]
+    # people first: where a place of errors is as severe as a gap, the gap is told
+    first = min((fact for fact, _ in facts), key=lambda fact: (RANK.index(fact.severity), fact.kind != "disparity"))
+    of_them = f", {_of_high(severe, len(facts))}" if severe else ""
+    lead = "It reads" if len(facts) == 1 else "The most severe reads"
     return (
-        f"{words.opening(words.plural(len(facts), 'finding'))} came of it{of_them}; {lead}: {first.parts[0].statement}"
+        f"{words.opening(words.plural(len(facts), 'finding'))} came of it{of_them}.{_of_groups(of_groups, len(facts), tilt)} {lead}: "
+        f"{first.parts[0].statement}"
     )
+
+
+RANK = ("high", "medium", "low")
+
+
+def _of_high(severe: int, many: int) -> str:
+    if severe == many:
+        return "of high severity" if many == 1 else "all of high severity"
+    return f"{words.count(severe)} of them of high severity"
+
+
+def _of_groups(facts: list[Fact], many: int, tilt: TiltResult | None) -> str:
+    """What came of comparing groups, where there is more to tell than that."""
+    if tilt is None or not tilt.disparities or len(facts) == many:
+        return ""
+    compared = words.plural(len(tilt.disparities), "comparison")
+    if facts:
+        return f" {words.count(len(facts))} of them {_are(len(facts))} about groups of people."
+    if not tilt.tested:
+        return " No comparison of groups could be tested."
+    return f" None is about groups: none of {compared} of groups is flagged."
 
 
 def _sure(tilt: TiltResult | None, subject: Subject) -> str:
@@ -98,19 +130,25 @@ def _sure(tilt: TiltResult | None, subject: Subject) -> str:
     if tilt is None:
         return f"Intervals are given at {level}."
     told = Counter(one.status for one in tilt.disparities)
-    adjusted = "" if tilt.policy.adjustment == "none" else f", adjusted for {words.plural(tilt.tested, 'test')}"
+    compared = len(tilt.disparities)
+    if not compared:
+        return f"There is one group only, so nothing was compared. Intervals are given at {level}."
     parts = [
-        f"{words.plural(told[status], 'comparison')} {said(told[status])}"
-        for status, said in (
-            ("uncertain", lambda n: "cannot be told either way"),
-            ("too_few", lambda n: f"{'has' if n == 1 else 'have'} too few rows to be tested"),
-        )
-        if told[status]
+        f"{words.count(told['flagged'])} of {words.plural(compared, 'comparison')} {_are(told['flagged'])} flagged"
     ]
-    left = f" {words.opening(words.listing(parts))}." if parts else ""
-    return f"A gap is flagged where its p-value{adjusted}, is at most {tilt.policy.alpha:g}; intervals are given at {level}.{left}".replace(
-        "p-value, is", "p-value is"
+    if told["uncertain"]:
+        parts.append(f"{words.count(told['uncertain'])} {_are(told['uncertain'])} undecided")
+    if told["too_few"]:
+        parts.append(
+            f"{words.count(told['too_few'])} {'has' if told['too_few'] == 1 else 'have'} too few rows to be tested"
+        )
+    return (
+        f"A comparison is flagged where it shows {rule(tilt)}: {words.listing(parts)}. Intervals are given at {level}."
     )
+
+
+def _are(number: int) -> str:
+    return "is" if number == 1 else "are"
 
 
 def _decided(facts: list[tuple[Fact, Standing]]) -> str:

@@ -11,7 +11,7 @@ from markupsafe import Markup, escape
 from zerotilt.core import tabulate, words
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.disparity import TiltResult
-from zerotilt.core.groups.metrics import metric_named
+from zerotilt.core.groups.metrics import metric_named, written
 from zerotilt.core.meaning import Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.report import figures
@@ -68,7 +68,7 @@ def main_table(evidence: Evidence) -> list[dict[str, Any]]:
     """The first of the records behind a figure, as they are written."""
     records = tabulate.as_table(evidence.typed).slice(0, MOST_ROWS).to_pylist()
     return [
-        {name: words.decimal(value) if isinstance(value, float) else value for name, value in record.items()}
+        {name: words.brief_number(value) if isinstance(value, float) else value for name, value in record.items()}
         for record in records
     ]
 
@@ -84,14 +84,8 @@ def paragraphs(text: str) -> Markup:
     return Markup(out)
 
 
-def _is_rate(metric: str) -> bool:
-    return metric_named(metric).unit == "share"
-
-
-def cell(metric: str, value: float | None) -> str:
-    if value is None:
-        return "not defined"
-    return words.percent(value) if _is_rate(metric) else words.decimal(value)
+def cell(metric: str, value: float | None, unit: str = "") -> str:
+    return "not defined" if value is None else written(metric, value, unit)
 
 
 def spanned(metric: str, found: Mapping[str, float | None], change: bool = False) -> str:
@@ -109,6 +103,4 @@ def spanned(metric: str, found: Mapping[str, float | None], change: bool = False
 def interval(metric: str, measure) -> str:
     if measure is None or measure.value is None:
         return ""
-    if _is_rate(metric):
-        return f"{words.percent(measure.low)} to {words.percent(measure.high)}"
-    return f"{words.decimal(measure.low)} to {words.decimal(measure.high)}"
+    return f"{written(metric, measure.low)} to {written(metric, measure.high)}"

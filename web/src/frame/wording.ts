@@ -5,8 +5,8 @@ import { kindOf } from "./tasks";
 /** The audit's own names: one row, several rows, and the decisions above and below the threshold. */
 export function namesOf(audit: Audit) {
   const wording = audit.spec?.wording;
-  const favourable = wording?.favourable ?? "favourable decision";
-  const unfavourable = wording?.unfavourable ?? "unfavourable decision";
+  const favourable = wording?.favourable ?? "decided favourably";
+  const unfavourable = wording?.unfavourable ?? "decided unfavourably";
   const above = audit.spec?.favourable !== "other";
   return {
     row: wording?.row ?? "row",

@@ -146,6 +146,7 @@ def say(result: AlikeResult, wording: Wording, settings: AlikeSettings) -> Readi
 
 METHOD = Method(
     name="alike",
+    weighs=False,
     area="cases",
     title="Cases like this one",
     settings=AlikeSettings,

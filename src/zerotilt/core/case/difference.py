@@ -132,6 +132,7 @@ def say(result: DifferenceResult, wording: Wording, settings: DifferenceSettings
 
 METHOD = Method(
     name="difference",
+    weighs=False,
     area="cases",
     title="Two cases",
     settings=DifferenceSettings,

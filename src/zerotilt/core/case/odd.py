@@ -191,6 +191,7 @@ def say(result: OddResult, wording: Wording, settings: OddSettings) -> Reading:
 
 METHOD = Method(
     name="odd",
+    weighs=False,
     area="cases",
     title="Least consistent cases",
     settings=OddSettings,

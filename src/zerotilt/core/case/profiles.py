@@ -235,6 +235,7 @@ def say(result: ProfilesResult, wording: Wording, settings: ProfilesSettings) ->
 
 METHOD = Method(
     name="profiles",
+    weighs=False,
     area="cases",
     title="Curves of a case",
     settings=ProfilesSettings,

@@ -185,6 +185,7 @@ def say(result: TriedResult, wording: Wording, settings: TriedSettings) -> Readi
 
 METHOD = Method(
     name="tried",
+    weighs=False,
     area="cases",
     title="Case with other values",
     settings=TriedSettings,

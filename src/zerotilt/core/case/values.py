@@ -122,6 +122,7 @@ def say(result: ValuesResult, wording: Wording, settings: ValuesSettings) -> Rea
 
 METHOD = Method(
     name="values",
+    weighs=False,
     area="cases",
     title="Values of a case",
     settings=ValuesSettings,

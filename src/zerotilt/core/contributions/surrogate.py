@@ -222,6 +222,7 @@ def picture(result: SurrogateResult, spec: Spec) -> Bars:
 
 METHOD = Method(
     name="surrogate",
+    weighs=False,
     area="cases",
     part="believed",
     title="Simple model nearby",

@@ -283,6 +283,7 @@ def _result(search: _Search, one: Frame, away: float) -> Change:
 
 METHOD = Method(
     name="change",
+    weighs=False,
     area="cases",
     title="Smallest change",
     settings=ChangeSettings,

@@ -175,6 +175,7 @@ def say(result: NearestResult, wording: Wording, settings: NearestSettings) -> R
 
 METHOD = Method(
     name="nearest",
+    weighs=False,
     area="cases",
     title="Nearest case decided otherwise",
     settings=NearestSettings,

@@ -115,6 +115,7 @@ def say(result: ConcernsResult, wording: Wording, settings: ConcernsSettings) ->
 
 METHOD = Method(
     name="concerns",
+    weighs=False,
     area="data",
     title="Concerns",
     settings=ConcernsSettings,

@@ -8,11 +8,25 @@ from typing import Literal
 from pydantic import Field
 
 from zerotilt.core.frozen import Frozen
-from zerotilt.core.groups.metrics import Measure, metric_named
+from zerotilt.core.groups.metrics import Measure, Metrics, metric_named
 from zerotilt.core.meaning import FlagPolicy
 from zerotilt.core.stats.estimates import Estimate
 
 BARE = {"yes", "no", "true", "false"}
+OWN_WORDS = {
+    "other",
+    "others",
+    "all other",
+    "all others",
+    "missing",
+    "not so",
+    "none",
+    "rest",
+    "the rest",
+    "reference",
+    "all",
+}
+"""Levels that sentences of ours would mean something else by; they are told with their column, in quotes."""
 
 
 Status = Literal["flagged", "uncertain", "within", "too_few"]
@@ -45,7 +59,7 @@ class Group(Frozen):
     group: str
     reference: bool
     rows: int
-    metrics: dict[str, Measure]
+    metrics: Metrics
 
 
 class GapChange(Frozen):

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
+from zerotilt.core import words
 from zerotilt.core.meaning import Task
 from zerotilt.core.membership import JOIN
 from zerotilt.core.refusal import Refused
@@ -318,6 +319,68 @@ def phrase(key: str) -> str:
     """A key inside a sentence: "share decided of front desk"."""
     which = class_of(key)
     return f"{metric_named(key).phrase} of {which}" if which else metric_named(key).phrase
+
+
+def in_order(found: dict[str, Measure]) -> dict[str, Measure]:
+    """By the order of the metrics; records in a database keep none."""
+    known = list(METRICS)
+    return dict(sorted(found.items(), key=lambda one: known.index(metric_named(one[0]).name)))
+
+
+Metrics = Annotated[dict[str, Measure], AfterValidator(in_order)]
+"""Of some rows, by key: a metric, with several classes a metric and a class."""
+
+USUAL = (
+    "base_rate",
+    "selection_rate",
+    "accuracy",
+    "true_positive_rate",
+    "false_positive_rate",
+    "positive_predictive_value",
+)
+
+
+def usual(keys: Sequence[str], most: int) -> list[str]:
+    """The metrics that a figure or table of groups has room for: the usual ones of an event; with classes or numbers what is
+    decided and how rightly before what happened, and what is of all classes together before what is of one.
+    """
+    if len(known := [name for name in USUAL if name in keys]) == len(USUAL):
+        return known[:most]
+    happened = ("base_rate", "mean_outcome")
+    return sorted(keys, key=lambda key: (metric_named(key).name in happened, bool(class_of(key))))[:most]
+
+
+def written(key: str, value: float, unit: str = "") -> str:
+    """A value of a metric, on screens, in reports and in files alike: a share in percent, what is in the outcome's unit with
+    four digits, all else with three decimals.
+
+    >>> written("accuracy", 0.7561), written("mae", 13956860.26, "crowns"), written("auc", 0.83)
+    ('75.6%', '13,956,860 crowns', '0.830')
+    """
+    of = metric_named(key).unit
+    if of == "share":
+        return words.percent(value)
+    return words.quantity(value, unit) if of == "outcome" else words.decimal(value)
+
+
+def written_gap(key: str, gap: float, unit: str = "") -> str:
+    """A difference of two values of a metric, with its sign.
+
+    >>> written_gap("accuracy", -0.046), written_gap("mae", 0.5, "days"), written_gap("auc", 0.02)
+    ('−4.6 points', '+0.5 days', '+0.020')
+    """
+    of = metric_named(key).unit
+    if of == "share":
+        return words.signed_points(gap)
+    if of == "outcome":
+        return f"{'+' if gap > 0 else ''}{words.quantity(gap, unit)}"
+    return words.signed_decimal(gap)
+
+
+def short(key: str) -> str:
+    """A key over a narrow column: "Share decided, now"."""
+    which = class_of(key)
+    return f"{metric_named(key).short}, {which}" if which else metric_named(key).short
 
 
 def label(key: str) -> str:

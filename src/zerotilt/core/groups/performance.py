@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Literal
 
+import numpy as np
 from pydantic import Field
 
 from zerotilt.core import rows as row_sets
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.measure import of_whole
-from zerotilt.core.groups.metrics import Measure
+from zerotilt.core.groups.metrics import Metrics
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method, Place
 from zerotilt.core.reading import Reading, plain
@@ -28,7 +29,10 @@ class RowSet(Frozen):
     name: str
     described: str
     rows: int
-    metrics: dict[str, Measure] = Field(description="By key: a metric, with several classes a metric and a class")
+    metrics: Metrics
+    same_for_all: float | None = Field(
+        default=None, description="Share that would be decided rightly if all were decided the commonest way"
+    )
 
 
 class PerformanceResult(Frozen):
@@ -61,6 +65,7 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
                 described=row_sets.describe(subject.spec, read.context.row_set),
                 rows=read.n,
                 metrics=metrics,
+                same_for_all=_same_for_all(read),
             )
         )
         work.advance(1)
@@ -72,6 +77,15 @@ def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Wo
         else (*subject.predictor.notes, *subject.predictor.strange_levels(subject.table, subject.rows.numbers)),
         confidence=subject.spec.policy.confidence,
     )
+
+
+def _same_for_all(read: Subject) -> float | None:
+    """Share of the rows, weighted, in which the commonest outcome happened; None of a number and of unknown outcomes."""
+    outcome = read.rows.outcome_if_known
+    if outcome is None or not read.kind.decides:
+        return None
+    mass = np.bincount(outcome.astype(np.int64), read.rows.mass)
+    return float(mass.max() / mass.sum()) if mass.sum() > 0 else None
 
 
 def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettings) -> Reading:
@@ -104,11 +118,18 @@ def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettin
         detail = UNKNOWN
     elif "true_positive_rate" in found:  # of an event, not of each class
         headline = share("accuracy").format("are decided rightly")
-        detail = _of_order(result)
+        detail = f"{_same(first)}{_of_order(result)}"
     else:
         headline = share("accuracy").format("get their own class")
-        detail = f"Balanced accuracy {words.percent(found['balanced_accuracy'].value)}."
+        detail = f"{_same(first)}Balanced accuracy {words.percent(found['balanced_accuracy'].value)}."
     return plain(headline, f"{detail} Read: {first.described}.".strip())
+
+
+def _same(first: RowSet) -> str:
+    """How good it would be to decide alike about all."""
+    if first.same_for_all is None:
+        return ""
+    return f"Deciding the same for all would be right for {words.percent(first.same_for_all)}. "
 
 
 UNKNOWN = "No column says what really happened, so nothing is said about how good this is."

@@ -8,27 +8,24 @@ from zerotilt.core import membership, words
 from zerotilt.core.again import Measured
 from zerotilt.core.findings import Finding, Gap
 from zerotilt.core.groups import metrics
-from zerotilt.core.groups.disparity import BARE, Disparity, TiltResult, TiltSettings, by_weight
-from zerotilt.core.groups.metrics import metric_named
+from zerotilt.core.groups.disparity import BARE, OWN_WORDS, Disparity, Group, TiltResult, TiltSettings, by_weight
+from zerotilt.core.groups.favour import HAPPENED, favour
+from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.reference import OTHERS
-from zerotilt.core.meaning import Spec, Wording
+from zerotilt.core.meaning import Role, Spec, Wording
 from zerotilt.core.membership import MISSING
 from zerotilt.core.reading import Reading, Span
 
 
 def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[Span, ...]:
     """One comparison in plain words: who, how much, how sure, from how many rows. The size of the gap is marked."""
-    own = next(g for g in result.groups if (g.attribute, g.group) == (disparity.attribute, disparity.group))
+    own = _group_of(result, disparity)
     of, of_reference = own.metrics[disparity.metric].of, disparity.against.of
     ratio, gap = disparity.ratio, disparity.difference
     who = words.opening(_who(disparity.attribute, disparity.group, wording))
     if not _bare(disparity.group) and disparity.attribute != membership.SEGMENTS:
         who += f" ({words.title(disparity.attribute)})"
-    whom = (
-        f"{OTHERS} {wording.rows}".replace("all others", "all other")
-        if disparity.reference == OTHERS
-        else _who(disparity.attribute, disparity.reference, wording)
-    )
+    whom = _whom(disparity, wording)
     metric, label = metric_named(disparity.metric), metrics.phrase(disparity.metric)
     found = ratio if disparity.judged == "ratio" else gap
     if found.value is None or found.low is None:
@@ -38,12 +35,13 @@ def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[S
     flagged = disparity.status == "flagged"
     if disparity.judged == "difference":
         unit = {"outcome": wording.unit, "share": "", "rank": "ranks", "number": ""}[metric.unit]
+        more = found.value > 0
         value, low, high = words.measured(found.value, found.low, found.high)
-        amount = f"{value.removeprefix('−')} {unit}".strip()
-        ends = f"{low} to {high} {unit}".strip()
+        amount, way = f"{value.removeprefix('−')} {unit}".strip(), "more" if more else "less"
+        ends = _ends(low, high, unit, more)
         return (
             Span(text=f"{who}: {label} "),
-            Span(text=f"{amount} {'more' if found.value > 0 else 'less'}", flagged=flagged),
+            Span(text=f"{amount} {way}", flagged=flagged),
             Span(text=f" than that of {whom} ({sure} {ends}; {rows})."),
         )
     if disparity.metric == "selection_rate":
@@ -59,11 +57,75 @@ def spans(result: TiltResult, disparity: Disparity, wording: Wording) -> tuple[S
     )
 
 
+def _group_of(result: TiltResult, disparity: Disparity) -> Group:
+    return next(g for g in result.groups if (g.attribute, g.group) == (disparity.attribute, disparity.group))
+
+
+def _whom(disparity: Disparity, wording: Wording) -> str:
+    """What a group is compared with, in a sentence."""
+    if disparity.reference == OTHERS:
+        return f"all other {wording.rows}"
+    return _who(disparity.attribute, disparity.reference, wording)
+
+
+def _ends(low: str, high: str, unit: str, more: bool) -> str:
+    """The interval of a difference whose sign is a word: "0.13 to 0.60 days", nearer parity first; where it holds parity
+    each end has its word.
+
+    >>> _ends("−0.60", "−0.13", "days", False), _ends("−0.10", "0.40", "", True)
+    ('0.13 to 0.60 days', '0.10 less to 0.40 more')
+    """
+    below, above = low.startswith("−"), not high.startswith("−")
+    if below and above:
+        return f"{low.removeprefix('−')} {unit}".strip() + " less to " + f"{high} {unit}".strip() + " more"
+    ends = (low, high) if more else (high.removeprefix("−"), low.removeprefix("−"))
+    return f"{ends[0]} to {ends[1]} {unit}".strip()
+
+
+def rates(result: TiltResult, disparity: Disparity, spec: Spec) -> str:
+    """Both numbers of a comparison, how many people the gap comes to, and in whose favour it is; as a sentence."""
+    own, against = _group_of(result, disparity).metrics[disparity.metric], disparity.against
+    if own.value is None or against.value is None:
+        return ""
+    metric, gap, rows = metric_named(disparity.metric), own.value - against.value, spec.wording.rows
+    if metric.unit == "share":
+        text = f"The rates are {words.percent(own.value)} and {words.percent(against.value)}"
+    else:
+        shown = [_written(one, metric.unit, spec.wording.unit) for one in (own, against)]
+        text = f"The values are {shown[0]} and {shown[1]}"
+    people = round(abs(gap) * own.of)
+    if metric.kind == "rate" and people and spec.only(Role.weight) is None:
+        called = spec.wording.row if people == 1 else rows
+        text += (
+            f": about {words.count(people)} {called} {'more' if gap > 0 else 'fewer'} than at the rate of "
+            f"{_whom(disparity, spec.wording)}"
+        )
+    found = favour(disparity.metric, gap > 0, spec)
+    if found in ("advantage", "disadvantage"):
+        return f"{text}, to the group's {found}."
+    if found:
+        return f"{text}; the model does {found} for this group."
+    return f"{text}."
+
+
+def _written(one: Measure, unit: str, named: str) -> str:
+    value = words.measured(one.value or 0.0, one.low, one.high)[0]
+    return f"{value} {named if unit == 'outcome' else ''}".strip()
+
+
 def _bare(group: str) -> bool:
     """Whether a group's label says nothing without its column: a number or a stretch of numbers, one letter, yes, no,
-    true, false, missing."""
+    true, false, missing, or a word that is one of ours."""
     plain = group.replace(".", "", 1).replace("-", "", 1)
-    return plain.isdigit() or len(group) <= 2 or group.lower() in BARE or group.startswith(("over ", "up to ", "("))
+    return (
+        plain.isdigit() or len(group) <= 2 or group.lower() in BARE or group.startswith(("over ", "up to ", "("))
+        or _ours(group)
+    )  # fmt: skip
+
+
+def _ours(group: str) -> bool:
+    """Whether a level is written as our own words are, so that a sentence would mean something else by it."""
+    return group.lower() in OWN_WORDS
 
 
 def _who(attribute: str, group: str, wording: Wording) -> str:
@@ -74,7 +136,8 @@ def _who(attribute: str, group: str, wording: Wording) -> str:
         return f"{wording.rows} without {words.title(attribute)}"
     if group == membership.OTHER:
         return f"{wording.rows} of rarer {words.title(attribute)}"
-    return f"{wording.rows} whose {words.title(attribute)} is {group}"
+    quoted = f"“{group}”" if _ours(group) or group.lower() in BARE else group
+    return f"{wording.rows} whose {words.title(attribute)} is {quoted}"
 
 
 def _called(attribute: str, group: str) -> str:
@@ -117,12 +180,10 @@ def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading
         headline = (Span(text="No comparison is flagged under the limits of this audit."),)
     policy = result.policy
     detail = (
-        f"{words.count(len(flagged))} of {words.plural(compared, 'comparison')} "
-        f"{'is' if len(flagged) == 1 else 'are'} outside the limits {policy.ratio_low:g} to "
-        f"{policy.ratio_high:g}{_other_limits(result)} after adjusting for "
-        f"{words.plural(result.tested, 'test')} (flag policy {policy.number}, {policy.adjustment}); "
-        f"{words.count(uncertain)} cannot be told, {words.count(too_few)} have too few rows. "
-        f"{words.count(result.rows)} {wording.rows}."
+        f"{words.count(len(flagged))} of {words.plural(compared, 'comparison')} {'is' if len(flagged) == 1 else 'are'} "
+        f"flagged: {rule(result)} (flag policy {policy.number}, {policy.adjustment}). {words.count(uncertain)} "
+        f"{'is' if uncertain == 1 else 'are'} undecided, {words.count(too_few)} {'has' if too_few == 1 else 'have'} too few "
+        f"rows. {words.count(result.rows)} {wording.rows}."
     )
     if hidden := _behind_accuracy(result):
         detail += (
@@ -150,12 +211,29 @@ def _behind_accuracy(result: TiltResult) -> list[str]:
     )
 
 
-def _other_limits(result: TiltResult) -> str:
-    """What else than the ratio's limits is judged by."""
-    text = " or limits of their own" if result.policy.tolerances else ""
-    if any(metric_named(one.metric).signed for one in result.disparities):
-        text += f", or {result.policy.difference_share:g} standard deviations of the outcome where there is no ratio,"
-    return text
+def rule(result: TiltResult) -> str:
+    """When a comparison is flagged, as it is applied: by its estimate and by its test, both."""
+    policy = result.policy
+    judged = {one.judged for one in result.disparities if metric_named(one.metric).signed or one.judged == "ratio"}
+    limits = (
+        [f"a ratio outside {policy.ratio_low:g} to {policy.ratio_high:g}"] if "ratio" in judged or not judged else []
+    )
+    signed = next((one for one in result.disparities if metric_named(one.metric).signed), None)
+    if signed is not None and not policy.tolerance(metric_named(signed.metric).name).difference:
+        limits.append(
+            f"a difference of more than {words.quantity(signed.high)} ({policy.difference_share:g} standard deviations of the "
+            "outcome) where no ratio is judged"
+        )
+    if policy.tolerances:
+        limits.append("outside the metric's own limits")
+    adjusted = (
+        "a p-value"
+        if policy.adjustment == "none"
+        else f"a p-value, adjusted for {words.plural(result.tested, 'test')},"
+    )
+    if not result.tested:
+        adjusted = "an adjusted p-value"
+    return f"{words.listing(limits, 'or')}, and {adjusted} of at most {policy.alpha:g}"
 
 
 def _said_beside(result: TiltResult) -> str:
@@ -178,13 +256,18 @@ def _said_beside(result: TiltResult) -> str:
 
 
 def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
-    """Every flagged comparison: what matters to the decision first, then the furthest off."""
+    """Every flagged comparison: what matters to the decision first, then the furthest off. Of a group in which nothing is
+    flagged but what happened, none: that is told where labels and decisions are compared.
+    """
     concerned = {(group.attribute, group.group): group.rows for group in result.groups}
+    flagged = sorted((one for one in result.disparities if one.status == "flagged"), key=by_weight)
+    # a gap in what happened, alone, is none of the model's
+    modelled = {(one.attribute, one.group) for one in flagged if metric_named(one.metric).name not in HAPPENED}
     return [
         Finding(
             name=called(found),
             kind="disparity",
-            statement=sentence(result, found, spec.wording),
+            statement=f"{sentence(result, found, spec.wording)} {rates(result, found, spec)}".strip(),
             columns=membership.columns_named(spec, found.attribute),
             group=found.group,
             reference=found.reference,
@@ -195,8 +278,10 @@ def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
             size=_size(found),
             concerned=concerned[found.attribute, found.group],
             gap=_gap(found),
+            of_model=metric_named(found.metric).name not in HAPPENED,
         )
-        for found in sorted((one for one in result.disparities if one.status == "flagged"), key=by_weight)
+        for found in flagged
+        if (found.attribute, found.group) in modelled
     ]
 
 

@@ -15,8 +15,8 @@ class Wording(Frozen):
     rows: str = "rows"
     event: str = ""
     unit: str = Field(default="", description="Unit of the outcome, where it is a number")
-    favourable: str = "favourable decision"
-    unfavourable: str = "unfavourable decision"
+    favourable: str = "decided favourably"
+    unfavourable: str = "decided unfavourably"
 
     @field_validator("row", "rows", "favourable", "unfavourable", mode="before")
     @classmethod

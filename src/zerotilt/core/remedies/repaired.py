@@ -203,6 +203,7 @@ def picture(result: RepairedResult, spec: Spec) -> Picture | None:
 
 METHOD = Method(
     name="repaired",
+    weighs=False,
     area="remedies",
     title="Values moved towards being alike",
     settings=RepairedSettings,

@@ -261,6 +261,7 @@ def picture(result: SegmentsResult, spec: Spec) -> Picture:
 
 METHOD = Method(
     name="segments",
+    weighs=False,
     area="data",
     title="Segments compared",
     settings=SegmentsSettings,

@@ -282,6 +282,7 @@ def picture(result: SegmentResult, spec: Spec) -> Picture | None:
 
 METHOD = Method(
     name="segment",
+    weighs=False,
     area="data",
     title="Segment",
     settings=SegmentSettings,

@@ -300,6 +300,7 @@ def picture(result: QueryResult, spec: Spec) -> Picture | None:
 
 METHOD = Method(
     name="query",
+    weighs=False,
     area="data",
     title="Question in SQL",
     depends=frozenset({"spec", "wording"}),

@@ -23,13 +23,13 @@ const DECISIONS = [
   {
     part: "favourable",
     label: "Name of that decision",
-    unnamed: "favourable decision",
+    unnamed: "decided favourably",
     example: "for example: settled at once",
   },
   {
     part: "unfavourable",
     label: "Name of the other decision",
-    unnamed: "unfavourable decision",
+    unnamed: "decided unfavourably",
     example: "for example: inspected",
   },
 ] as const;
@@ -250,8 +250,8 @@ function ClassForm({ draft, levels, share, set, name }: Meaning) {
           id="favourable"
           className="field w-full"
           placeholder="for example: sent to a quick desk"
-          value={wording.favourable === "favourable decision" ? "" : (wording.favourable ?? "")}
-          onChange={(event) => name({ favourable: event.target.value || "favourable decision" })}
+          value={wording.favourable === "decided favourably" ? "" : (wording.favourable ?? "")}
+          onChange={(event) => name({ favourable: event.target.value || "decided favourably" })}
         />
       </Line>
     </>

@@ -16,7 +16,7 @@ export function BeforeAndAfter(props: { view: View }) {
   const [name, setName] = useState("");
   const one = remedied.find((each) => each.name === name) ?? remedied[0];
   if (!one || !gap) return null;
-  const favourable = audit.spec?.wording?.favourable ?? "favourable decision";
+  const favourable = audit.spec?.wording?.favourable ?? "decided favourably";
   return (
     <section aria-label="Labels and decisions before and after" className="mt-6">
       <h3 className="font-semibold">Labels and decisions before and after, by {title(gap.column)}</h3>
