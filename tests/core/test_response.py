@@ -109,7 +109,7 @@ def test_a_feature_with_one_value_or_none_is_said(value):
     result = partial.respond(subject, ResponseSettings(feature="x"), 1, Work())
     shown = "3" if value == 3 else "missing"
     text = partial.say(result, Wording(), ResponseSettings()).text
-    assert text == f"X is {shown} in all of these rows; the mean chance that y is 1 is 25.0%."
+    assert text == f"x is {shown} in all of these rows; the mean chance that y is 1 is 25.0%."
 
 
 def test_an_unknown_feature_is_refused_by_name():

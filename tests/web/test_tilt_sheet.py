@@ -1,6 +1,7 @@
 """Tilt in a browser: planted facts 2 and 8, choices that are kept, thresholds moved by hand and by keys."""
 
 import re
+from html import unescape
 
 import pytest
 from playwright.sync_api import expect
@@ -142,7 +143,7 @@ def test_metrics_are_chosen_with_the_guide_and_limits_put_in_force(page, audit, 
     save.click()
     expect(panel).to_be_hidden()
     page.wait_for_function("() => /flag policy (?!1\\b)\\d+/.test(document.querySelector('[data-testid=detail]')?.innerText ?? '')")
-    expect(page.get_by_test_id("detail")).to_contain_text("or limits of their own")
+    expect(page.get_by_test_id("detail")).to_contain_text("or a value outside the metric's own limits")
     detail = page.inner_text("[data-testid=detail]")
     expect(page.locator("[data-mark='home_area|outer isles|selection_rate']")).to_have_attribute("data-status", "within")
     assert page.locator("[data-mark$='|false_positive_rate']").count() == 0
@@ -174,7 +175,7 @@ def test_flagged_disparities_are_gathered_counted_once_and_decided_with_a_reason
         accessible(page)
         report = talk.wait(client, client.post(f"/api/audits/{audit['id']}/reports", json=context).json())
         html = client.get(f"/api/audits/{audit['id']}/reports/{report['result']['number']}").text
-        line = next(line for line in html.splitlines() if said in line and "Adjusted p" in line)
+        line = next(line for line in unescape(html).splitlines() if said in line and "Adjusted p" in line)
         assert "Decision: accepted; reason: Ferries were cut off in the test weeks. <a" in line
         flagged = re.search('<section data-piece="flagged".*?</section>', html, re.S)[0]
         assert flagged.count("<b>Severity ") == len(facts)

@@ -170,11 +170,12 @@ def value_text(value: object) -> str:
 
 
 def opening(text: str) -> str:
-    """A phrase at the start of a sentence. A name that is no plain word (v000, iD, 3rd) stays as it is written."""
+    """A phrase at the start of a sentence. A name that is no plain word (v000, iD, 3rd, x) stays as it is written."""
     if text.startswith(BEGIN):  # an audit's own word: it is opened within its marks
         return text[:2] + opening(text[2:])
     first = re.split(r"[^\w]", text, maxsplit=1)[0]
-    return text[:1].upper() + text[1:] if first.isalpha() and first.islower() else text
+    plain = first.isalpha() and first.islower() and (len(first) > 1 or first == "a")
+    return text[:1].upper() + text[1:] if plain else text
 
 
 def runs(labels: Sequence[str], chosen: Sequence[bool], joined: bool) -> str:

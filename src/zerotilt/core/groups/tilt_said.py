@@ -225,7 +225,7 @@ def rule(result: TiltResult) -> str:
             "outcome) where no ratio is judged"
         )
     if policy.tolerances:
-        limits.append("outside the metric's own limits")
+        limits.append("a value outside the metric's own limits")
     adjusted = (
         "a p-value"
         if policy.adjustment == "none"
