@@ -1,12 +1,18 @@
 """The public report tells of no few people, neither by what is printed nor by what is left when it is taken away."""
 
 import itertools
+from functools import partial
 
 import numpy as np
 import pytest
+from tests.core.systems import system
 
+from zerotilt.core.evidence import Digests
+from zerotilt.core.meaning import Role
 from zerotilt.core.membership import Grouping
-from zerotilt.report.published import printable
+from zerotilt.core.work import Work
+from zerotilt.report.compose import gather
+from zerotilt.report.published import printable, published
 
 
 def grouping(name: str, codes: np.ndarray) -> Grouping:
@@ -146,3 +152,67 @@ def test_of_a_group_that_overlaps_others_the_rest_counts_too():
 def test_fourteen_rows_print_nothing_and_one_group_prints_itself():
     assert printable([grouping("a", np.repeat([0, 1], [10, 4]))], 14, 30) == set()
     assert printable([grouping("a", np.zeros(50, int))], 50, 30) == {("a", "a0")}
+
+
+def four_cells(rng, rows, smallest):
+    """Groups whose tables of outcome by decision are small here and there."""
+    codes = rng.choice(4, rows, p=rng.dirichlet(np.full(4, 0.8)))
+    happened = rng.random(rows) < rng.choice([0.02, 0.3, 0.97], 4)[codes]
+    decided = rng.random(rows) < rng.choice([0.02, 0.5, 0.97], 4)[codes]
+    return {"g": np.array(list("abcd"))[codes], "y": happened.astype(int), "d": np.where(decided, "1", "0"),
+            "h": rng.choice(["u", "v"], rows)}  # fmt: skip
+
+
+def cells_of(cells, who, y="01", d="01"):
+    """Which cells hold the rows of some groups with these outcomes and decisions."""
+    return [one[0] in who and str(one[1]) in y and one[2] in d for one in cells]
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_no_rate_of_fewer_people_can_be_worked_out_from_the_rates_that_are_printed(seed):
+    """Every printed rate fixes a count in a cell of outcome by decision. Whatever the printed counts fix together, no margin
+    within which an error is known is smaller than was set: by ranks, over the cells of all groups."""
+    rng = np.random.default_rng(seed)
+    rows, smallest = int(rng.integers(150, 1_500)), int(rng.choice([5, 30]))
+    columns = four_cells(rng, rows, smallest)
+    if len(set(columns["y"])) < 2 or len(set(columns["d"])) < 2:
+        return
+    subject = system(columns, roles={"g": Role.group, "h": Role.group, "d": Role.decision})
+    public, _ = published(
+        gather(subject, Digests(table="0", spec=subject.spec.digest(), model=None), Work()), subject, smallest
+    )
+    tilt, whole = public.evidence_of("tilt").typed, public.needed("performance").typed.sets[0].metrics
+    for attribute in ("g", "h"):
+        levels = sorted(set(columns[attribute]))
+        cells = [(level, y, d) for level in levels for y in (0, 1) for d in "01"]
+        sizes = {
+            c: int(((columns[attribute] == c[0]) & (columns["y"] == c[1]) & (columns["d"] == c[2])).sum())
+            for c in cells
+        }
+        of = partial(cells_of, cells)
+        known = [of(levels)]
+        printed = {one.group: one.metrics for one in tilt.groups if one.attribute == attribute}
+        for who, metrics in [*(([g], m) for g, m in printed.items()), (levels, whole)]:
+            known.append(of(who))
+            known += [of(who, "1")] if "base_rate" in metrics else []
+            known += [of(who, "01", "1")] if "selection_rate" in metrics else []
+            errors = {
+                "true_positive_rate",
+                "false_positive_rate",
+                "accuracy",
+                "positive_predictive_value",
+                "auc",
+                "brier_score",
+            }
+            if errors & set(metrics):
+                known += [of(who, "1", "1"), of(who, "0", "1")]
+        held = np.array(known, float)
+        rank = np.linalg.matrix_rank(held)
+        for n in range(1, len(levels) + 1):
+            for who in itertools.combinations(levels, n):
+                inside = [of(who, y, d) for y in "01" for d in "01"]
+                if np.linalg.matrix_rank(np.vstack([held, *inside])) > rank:
+                    continue  # its table of errors is not known
+                for margin in (of(who, "0"), of(who, "1"), of(who, "01", "0"), of(who, "01", "1")):
+                    size = sum(sizes[c] for c, one in zip(cells, margin, strict=True) if one)
+                    assert size == 0 or size >= smallest, (attribute, who, size)

@@ -9,7 +9,7 @@ smaller crossing of two, or fewer people alike in all columns.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import cast
 
@@ -20,6 +20,8 @@ from scipy.sparse import csr_array, vstack
 from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.groups.disparity import TiltResult
+from zerotilt.core.groups.metrics import OF_DECISIONS, Measure, metric_named
+from zerotilt.core.groups.performance import PerformanceResult
 from zerotilt.core.groups.reference import OTHERS
 from zerotilt.core.membership import Grouping
 from zerotilt.core.subject import Subject
@@ -109,7 +111,7 @@ def _tells(of: _Parted, by: _Parted, smallest: int) -> bool:
         nested = by.printed & (rows == across.sum(axis=0)) & (rows > 0)
         if nested.any() and 0 < rows.sum() - rows[nested].sum() < smallest:
             return True
-    return False
+    return any(0 < size < smallest for one in [*sizes, *left] for size in one)
 
 
 def _combined(parted: list[_Parted], smallest: int) -> _Parted | None:
@@ -177,8 +179,45 @@ def _of_many_together(known: csr_array, kinds, sizes, smallest: int) -> NDArray[
     return None
 
 
-def without_the_few(found: Evidence, subject: Subject, smallest: int) -> tuple[Evidence, int]:
-    """A comparison of groups as it may go out to everybody, and how many groups it leaves out."""
+MARGINS = (
+    "true_positive_rate",
+    "false_positive_rate",
+    "positive_predictive_value",
+    "negative_predictive_value",
+)
+"""Their rows are those with and without the event, and those for whom it was predicted or not."""
+
+
+def _few_told(printed: Sequence[Mapping[str, Measure]], whole: Mapping[str, Measure], smallest: int) -> bool:
+    """Whether error rates of printed sets would tell of fewer people than that with or without the event, or predicted so:
+    of one set, or of what is left of all rows when they are taken away.
+
+    Any two error rates of a set, with its base and selection rate, give all four cells of its table; so one margin that is
+    too small keeps all of them back.
+    """
+    keys = [key for key in whole if metric_named(key).name in MARGINS]
+    sizes = [[one[key].of if key in one else 0 for key in keys] for one in printed]
+    of_all = [whole[key].of for key in keys]
+    together = [sum(one[place] for one in sizes) for place in range(len(keys))]
+    left = [[all_rows - taken for all_rows, taken in zip(of_all, one, strict=True)] for one in [*sizes, together]]
+    return any(0 < size < smallest for one in [*sizes, *left] for size in one)
+
+
+def _of_all_alike(found: Mapping[str, Measure], hushed: bool, smallest: int) -> dict[str, Measure]:
+    """The metrics that may be printed; where errors are not, those of all rows of a set whatever happened."""
+    return {
+        key: one
+        for key, one in found.items()
+        if one.of >= smallest and (not hushed or metric_named(key).name in ("base_rate", *OF_DECISIONS))
+    }
+
+
+def without_the_few(
+    found: Evidence, subject: Subject, smallest: int, whole: Mapping[str, Measure]
+) -> tuple[Evidence, int]:
+    """A comparison of groups as it may go out to everybody, and how many groups it leaves out; ``whole``: the metrics of
+    all rows, which are printed too.
+    """
     result = cast(TiltResult, found.typed)
     groupings = [
         membership.grouping(
@@ -188,10 +227,20 @@ def without_the_few(found: Evidence, subject: Subject, smallest: int) -> tuple[E
     ]
     allowed = printable(groupings, result.rows, smallest)
     groups = tuple(one for one in result.groups if (one.attribute, one.group) in allowed)
+    hushed = {
+        attribute
+        for attribute in {one.attribute for one in groups}
+        if _few_told([one.metrics for one in groups if one.attribute == attribute], whole, smallest)
+    }
+    groups = tuple(
+        one.model_copy(update={"metrics": _of_all_alike(one.metrics, one.attribute in hushed, smallest)})
+        for one in groups
+    )
+    told = {(one.attribute, one.group, metric) for one in groups for metric in one.metrics}
     kept = tuple(
         one
         for one in result.disparities
-        if (one.attribute, one.group) in allowed
+        if (one.attribute, one.group, one.metric) in told
         and (one.reference == OTHERS or (one.attribute, one.reference) in allowed)
         and min(_of(result, one.attribute, one.group, one.metric), one.against.of) >= smallest
     )
@@ -216,15 +265,16 @@ def _of(result: TiltResult, attribute: str, group: str, metric: str) -> int:
 
 def published(bundle: Bundle, subject: Subject, smallest: int) -> tuple[Bundle, int]:
     """A bundle as it may go out to everybody, and how many groups it leaves out: no single rows, nothing of few people."""
-    kept, left_out = [], 0
+    kept, left_out, whole = [], 0, {}
     for section in bundle.sections:
         if (own := sections().get(section.method.name)) is None or not own.publishable:
             continue
         items = section.items
         if section.method.name == "performance":
             items = tuple((_of_many(found, smallest), heading) for found, heading in items)
+            whole = cast(PerformanceResult, section.items[0][0].typed).sets[0].metrics
         if section.method.name == "tilt":
-            made = [(*without_the_few(found, subject, smallest), heading) for found, heading in items]
+            made = [(*without_the_few(found, subject, smallest, whole), heading) for found, heading in items]
             left_out = sum(number for _, number, _ in made)
             items = tuple((found, heading) for found, _, heading in made)
         kept.append(replace(section, items=items))
@@ -233,10 +283,17 @@ def published(bundle: Bundle, subject: Subject, smallest: int) -> tuple[Bundle, 
 
 
 def _of_many(found: Evidence, smallest: int) -> Evidence:
-    """Performance without other row sets that hold too few."""
-    first, *others = found.result["sets"]
-    kept = [first, *(one for one in others if one["rows"] >= smallest)]
-    return found.model_copy(update={"result": found.result | {"sets": kept}})
+    """Performance without other row sets that hold too few, and without rates of too few."""
+    result = cast(PerformanceResult, found.typed)
+    first, *others = result.sets
+    kept = [
+        one.model_copy(
+            update={"metrics": _of_all_alike(one.metrics, _few_told([one.metrics], one.metrics, smallest), smallest)}
+        )
+        for one in (first, *(one for one in others if one.rows >= smallest))
+    ]
+    made = result.model_copy(update={"sets": tuple(kept)})
+    return found.model_copy(update={"result": made.model_dump(mode="json"), "reading": None})
 
 
 def too_few(subject: Subject, smallest: int) -> bool:

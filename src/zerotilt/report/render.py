@@ -104,6 +104,7 @@ def render(
     """
     spec, document = subject.spec, (document or Document()).complete()
     left_out, hushed = 0, False
+    whole = bundle
     if reader == "public":
         hushed = too_few(subject, document.smallest)
         bundle, left_out = published(bundle, subject, document.smallest)
@@ -139,7 +140,7 @@ def render(
             piece.id: piece.id if piece.section else f"own-{place}" for place, piece in enumerate(document.pieces)
         },
         written=lambda text: prose.html(text, found, trace) if text.strip() else "",
-        sentences=sentences(bundle, subject, cover.model_name, cover.table_name, left_out),
+        sentences=sentences(bundle, subject, cover.model_name, cover.table_name, left_out, whole),
         bundle=bundle,
         tilt=tilt,
         compared=compared,

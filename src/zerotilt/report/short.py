@@ -30,12 +30,15 @@ class Sentence(NamedTuple):
     evidence: Evidence | None = None
 
 
-def sentences(bundle: Bundle, subject: Subject, model: str | None, table: str, left_out: int = 0) -> list[Sentence]:
+def sentences(
+    bundle: Bundle, subject: Subject, model: str | None, table: str, left_out: int = 0, whole: Bundle | None = None
+) -> list[Sentence]:
     """All of them, in their order.
 
     Parameters
     ----------
     model : name of the version; None where predictions were recorded. table : its name.
+    whole : what the full report says, where this one leaves things out.
     """
     compared = bundle.evidence_of("tilt")
     tilt = cast(TiltResult, compared.typed) if compared else None
@@ -49,8 +52,8 @@ def sentences(bundle: Bundle, subject: Subject, model: str | None, table: str, l
         ),
         Sentence("Found", _found(facts, tilt, subject, left_out), compared),
         Sentence("How sure", _sure(tilt, subject), compared),
-        Sentence("Decided", _decided(facts)),
-        Sentence("Open", _open(facts, bundle)),
+        Sentence("Decided", _decided((whole or bundle).all_facts())),
+        Sentence("Open", _open((whole or bundle).all_facts(), bundle, facts)),
     ]
 
 
@@ -161,12 +164,16 @@ def _decided(facts: list[tuple[Fact, Standing]]) -> str:
     return f"Of {words.plural(len(facts), 'finding')}, {words.listing(parts)}."
 
 
-def _open(facts: list[tuple[Fact, Standing]], bundle: Bundle) -> str:
+def _open(facts: list[tuple[Fact, Standing]], bundle: Bundle, here: list[tuple[Fact, Standing]]) -> str:
+    """``here``: those of them that are told of in this report."""
     still = [fact for fact, standing in facts if standing.decision == OPEN.decision]
+    told = {fact.name for fact, _ in here}
+    elsewhere = sum(fact.name not in told for fact in still)
     severe = sum(fact.severity == "high" for fact in still)
     said = (
         f"{words.opening(words.plural(len(still), 'finding'))} {'is' if len(still) == 1 else 'are'} open"
         + (f", {words.count(severe)} of high severity" if severe else "")
+        + (f"; {words.count(elsewhere)} of them {_are(elsewhere)} told of in the full report only" if elsewhere else "")
         if still
         else "No finding is open"
     )

@@ -113,9 +113,11 @@ def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettin
             f"{f'{high} {wording.unit}'.strip()})."
         )
         detail = UNKNOWN
-    elif "accuracy" not in found:
+    elif "accuracy" not in found and "selection_rate" in found:
         headline = share("selection_rate").format(f"are {wording.favourable}")
-        detail = UNKNOWN
+        detail = HUSHED if "base_rate" in found else UNKNOWN
+    elif "accuracy" not in found:
+        headline, detail = f"{words.opening(rows)} were read.", HUSHED
     elif "true_positive_rate" in found:  # of an event, not of each class
         headline = share("accuracy").format("are decided rightly")
         detail = f"{_same(first)}{_of_order(result)}"
@@ -132,6 +134,7 @@ def _same(first: RowSet) -> str:
     return f"Deciding the same for all would be right for {words.percent(first.same_for_all)}. "
 
 
+HUSHED = "How often decisions are right is not printed: it would tell of too few."
 UNKNOWN = "No column says what really happened, so nothing is said about how good this is."
 
 

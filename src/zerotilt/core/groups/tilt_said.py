@@ -231,6 +231,11 @@ def rule(result: TiltResult) -> str:
         if policy.adjustment == "none"
         else f"a p-value, adjusted for {words.plural(result.tested, 'test')},"
     )
+    printed = sum(one.p_adjusted is not None for one in result.disparities)
+    if printed < result.tested and policy.adjustment != "none":
+        adjusted = (
+            f"a p-value, adjusted for {words.plural(result.tested, 'test')} of which {words.count(printed)} stand here,"
+        )
     if not result.tested:
         adjusted = "an adjusted p-value"
     return f"{words.listing(limits, 'or')}, and {adjusted} of at most {policy.alpha:g}"
