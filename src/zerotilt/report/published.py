@@ -111,7 +111,7 @@ def _tells(of: _Parted, by: _Parted, smallest: int) -> bool:
         nested = by.printed & (rows == across.sum(axis=0)) & (rows > 0)
         if nested.any() and 0 < rows.sum() - rows[nested].sum() < smallest:
             return True
-    return any(0 < size < smallest for one in [*sizes, *left] for size in one)
+    return False
 
 
 def _combined(parted: list[_Parted], smallest: int) -> _Parted | None:
