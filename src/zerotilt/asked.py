@@ -69,7 +69,9 @@ def meaning(request: Request, cases: Table, work: Work) -> tuple[Spec, Context, 
     rows.known(spec, cases)  # refuses an outcome that cannot be used
     how = request.settings.reading
     part = _part(request, spec, cases)
-    context = Context(rows=how.rows, segment=part, output=how.output, read_class=how.read_class, rule=how.rule)
+    # where predictions were recorded and nothing splits them, no row is held out
+    rows_read = "all" if request.model is None and rows.nothing_trained(spec) else how.rows
+    context = Context(rows=rows_read, segment=part, output=how.output, read_class=how.read_class, rule=how.rule)
     return spec, context, unfit
 
 

@@ -39,7 +39,10 @@ def test_from_a_table_with_scores_to_a_finished_audit(client, loans):
     # scores were recorded and nothing splits the rows: nothing was trained on any of them here
     assert view["only_all"]
     assert [(one["which"], one["rows"]) for one in found["result"]["sets"]] == [("all", 1_200)]
-    assert "the predictions were recorded, so nothing was trained on them here" in found["reading"]["detail"]
+    assert (
+        "the predictions were recorded, and whether the model was trained on these very rows is not known"
+        in found["reading"]["detail"]
+    )
     tilt = talk.read(client, audit, "tilt", {"rows": "all"})
     assert {group["group"] for group in tilt["result"]["groups"]} == {"north", "south"}
 

@@ -82,7 +82,7 @@ def test_what_cannot_be_is_refused(folder, tmp_path):
     assert "cannot be read" in refused("nowhere.toml", folder=folder).stderr
     assert "not written as TOML" in refused("claims.csv", folder=folder).stderr
     assert "is no text" in refused("trees.onnx", folder=folder).stderr
-    assert "--table, --out, --event and --group are needed" in refused(folder=folder).stderr
+    assert "--table, --out and --group are needed" in refused(folder=folder).stderr
     assert (
         "--out is needed"
         in refused("--table", "claims.csv", "--event", "yes", "--group", "age_band", folder=folder).stderr

@@ -19,11 +19,15 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 
 
-def scored(n=400, seed=0, **more):
+def scored(n=400, seed=0, part=None, **more):
+    """``part``: of every row whether it is of the training or the test split."""
     rng = np.random.default_rng(seed)
     score = rng.random(n).round(2)
     columns = {"s": score, "y": (rng.random(n) < score).astype(int)}
-    return system(columns, roles={"s": Role.score}, **more)
+    if part is None:
+        return system(columns, roles={"s": Role.score}, **more)
+    split = {"holdout_values": ("test",), "training_values": ("train",)}
+    return system(columns | {"part": part}, roles={"s": Role.score, "part": Role.split}, **split, **more)
 
 
 def values(subject, mask=None):
@@ -86,8 +90,14 @@ def test_a_group_without_rows_has_no_numbers_at_all():
 
 def test_performance_sets_held_out_and_training_side_by_side():
     subject = scored(context=Context(rows="hold-out"))
+    drawn = performance.perform(subject, PerformanceSettings(), 1, Work())
+    assert [(one.name, one.rows) for one in drawn.sets] == [("held-out", 120)]  # nobody knows what was trained on
+    assert drawn.sets[0].described.endswith("and where it was, its errors are larger than told")
+    held = np.isin(np.arange(400), subject.rows.numbers)
+    subject = scored(context=Context(rows="hold-out"), part=np.where(held, "test", "train"))
     result = performance.perform(subject, PerformanceSettings(), 1, Work())
     assert [(one.name, one.rows) for one in result.sets] == [("held-out", 120), ("training", 280)]
+    assert result.sets[0].metrics == drawn.sets[0].metrics
     reading = performance.say(result, Wording(rows="loans"), PerformanceSettings())
     accuracy = result.sets[0].metrics["accuracy"]
     assert f"{accuracy.value * 100:.1f}% of 120 held-out loans" in reading.text

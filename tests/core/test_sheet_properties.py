@@ -21,7 +21,7 @@ from zerotilt.core.links import sets_of
 from zerotilt.core.meaning import Context, Wording
 from zerotilt.core.refusal import Refused
 from zerotilt.core.response import partial
-from zerotilt.core.response.curves import direction, grid_of
+from zerotilt.core.response.curves import direction, grid_of, told_of
 from zerotilt.core.response.expected import steps_against
 from zerotilt.core.response.response_result import ResponseSettings
 from zerotilt.core.work import Work
@@ -157,5 +157,10 @@ def test_what_a_response_counts_adds_up(seed, points, centred):
         assert point.mean_low <= point.mean <= point.mean_high
     assert not centred or (whole[0] == 0 and result.threshold is None)
     text = partial.say(result, Wording(), asked).text
-    shown = f"{abs(whole[0]) * 100:.1f}%"
+    told = told_of(
+        np.isfinite([np.nan if p.position is None else p.position for p in result.points]),
+        np.array([p.scarce for p in result.points]),
+    )
+    first = whole[np.flatnonzero(told)[0]] if told.any() else whole[0]
+    shown = f"{abs(first) * 100:.1f}%"
     assert centred or result.direction == "flat" or len(drawn) < 2 or shown in text

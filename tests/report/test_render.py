@@ -241,7 +241,12 @@ def test_what_was_not_examined_is_worked_out_from_what_was_left_out():
     subject = subject_of()
     _, html = rendered(subject)
     said = re.sub(r"\s+", " ", html[html.index("Not examined</h2>") :])
-    assert "Of the table: shares in the population (no population was given)." in said
+    assert (
+        "Of the table: training against hold-out (no column says which rows were held out) and shares in the population (no"
+        in said
+    )
+    assert "Groups crossed with one another, groups within strata of other columns" in said
+    assert "Places where errors" not in said  # they were read, in a section of their own
     along = {one.result["feature"] for one in rendered(subject)[0].by_key().values() if one.method == "response"}
     rest = [name for name in ("x0", "x1", "x2") if name not in along]
     assert rest and f"along {len(rest)} of the 3 features ({words.listing(rest)})." in said

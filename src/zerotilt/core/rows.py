@@ -11,6 +11,9 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 
+UNKNOWN = (
+    "whether the model was trained on these very rows is not known, and where it was, its errors are larger than told"
+)
 NAMES = {"hold-out": "held-out", "training": "training", "all": "all"}
 
 
@@ -52,10 +55,15 @@ def select(spec: Spec, table: Table, rows: RowSet) -> NDArray[np.int64]:
 
 
 def nothing_trained(spec: Spec) -> bool:
-    """Whether predictions were recorded and no column splits the rows: nothing was trained on any of them here, and all
-    are read."""
+    """Whether predictions were recorded and no column splits the rows: nothing is trained or held out here, and all are
+    read."""
     recorded = any(spec.with_role(role) for role in (Role.score, Role.decision))
     return recorded and not spec.with_role(Role.split)
+
+
+def split_known(spec: Spec) -> bool:
+    """Whether a column says which rows were held out; without one, training and hold-out are a draw of our own."""
+    return bool(spec.with_role(Role.split))
 
 
 def held_out(spec: Spec, table: Table, which: str) -> NDArray[np.bool_]:
@@ -80,16 +88,15 @@ def describe(spec: Spec, rows: RowSet) -> str:
         if spec.with_role(Role.split):
             return f"{every}; training rows are among them, on which a model does better than on others"
         if nothing_trained(spec):
-            return f"{every}; the predictions were recorded, so nothing was trained on them here"
-        return every
+            return f"{every}; the predictions were recorded, and {UNKNOWN}"
+        return f"{every}; the table has no split column: {UNKNOWN}"
     split = spec.only(Role.split)
     if split is not None:
         values = spec.holdout_values if which == "hold-out" else spec.training_values
         return f"rows whose {words.title(split.name)} is {words.listing([f'“{value}”' for value in values])}"
     share = spec.holdout_share if which == "hold-out" else 1 - spec.holdout_share
     return (
-        f"a seeded random draw of {share:.0%} of the rows (seed {spec.seed}); the table has no split column, so it is "
-        "not known which rows the model was trained on"
+        f"a seeded random draw of {share:.0%} of the rows (seed {spec.seed}); the table has no split column: {UNKNOWN}"
     )
 
 

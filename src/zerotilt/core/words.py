@@ -90,7 +90,7 @@ def brief_number(value: float) -> str:
     """A number of which nothing else is known, in a table: three decimals, four digits where it is very small or large.
 
     >>> brief_number(0.4567891), brief_number(13956860.26), brief_number(1.7e-16), brief_number(0.00004), brief_number(0.0)
-    ('0.457', '13,956,860', '0.000', '4e-05', '0.000')
+    ('0.457', '13,956,860', '0.000', '4e−05', '0.000')
     """
     size = abs(value)
     if size >= 1_000:

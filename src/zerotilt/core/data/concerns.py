@@ -82,7 +82,7 @@ def _looked_for(subject: Subject, settings: ConcernsSettings) -> tuple[list[str]
     for able, what, why in (
         (subject.spec.knows_outcome, "leaks", "no column says what happened"),
         (groups, "stand-ins and uneven gaps", "no column makes groups"),
-        (not row_sets.nothing_trained(subject.spec), "training against hold-out", "nothing was trained on these rows"),
+        (row_sets.split_known(subject.spec), "training against hold-out", "no column says which rows were held out"),
         (bool(settings.population), "shares in the population", "no population was given"),
         (subject.predictor is not None, "how much the model leans on what it finds", "there is no model"),
     ):

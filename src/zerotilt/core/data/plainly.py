@@ -165,7 +165,7 @@ def alike_rows(subject: Subject, found: Gathered) -> None:
         many = int(sizes[apart].sum())
         if many and pairs > BY_CHANCE * expected + 3:
             found.say("contradicting rows", [subject.spec.outcome.name], f"{words.count(many)} of {words.count(n)} {wording.rows} are the same as another in every feature and turned out otherwise.", "No model can tell them apart; what is missing that would?", n, rows=many)  # fmt: skip
-    if subject.spec.only(Role.split) is None and row_sets.nothing_trained(subject.spec):
+    if not row_sets.split_known(subject.spec):
         return
     held = row_sets.held_out(subject.spec, table, "hold-out")
     trained = row_sets.held_out(subject.spec, table, "training")

@@ -183,7 +183,7 @@ def shares_of_groups(subject: Subject, population: Mapping[str, float], found: G
 
 def splits(subject: Subject, found: Gathered, seed: int) -> None:
     """Columns that are distributed otherwise in training and hold-out rows, and whether all together tell them apart."""
-    if row_sets.nothing_trained(subject.spec):
+    if not row_sets.split_known(subject.spec):
         return
     table = subject.table
     held, trained = (

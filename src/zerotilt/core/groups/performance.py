@@ -43,8 +43,12 @@ class PerformanceResult(Frozen):
 
 
 def perform(subject: Subject, settings: PerformanceSettings, seed: int, work: Work) -> PerformanceResult:
-    """All metrics of the context's rows, and beside them of the training rows (or of the hold-out, when reading those)."""
+    """All metrics of the context's rows, and beside them of the training rows (or of the hold-out, when reading those),
+    where a column says which these are.
+    """
     others = {"hold-out": ["training"], "training": ["hold-out"], "all": []}[subject.context.rows]
+    if not row_sets.split_known(subject.spec):
+        others = []  # the rest of a draw of our own is not what the model was trained on
     wanted = [subject.context.rows, *others]
     work.begin(len(wanted), "row sets measured")
     sets = []

@@ -147,8 +147,8 @@ def _plain(span: Interval) -> Estimate:
 
 
 def trained(subject: Subject, block: Sequence[Condition], here: float) -> Trained | None:
-    """How common the conditions are among training rows; None where nothing was trained here."""
-    if row_sets.nothing_trained(subject.spec) or subject.predictor is None or subject.context.rows == "training":
+    """How common the conditions are among training rows; None where no column says which these are."""
+    if not row_sets.split_known(subject.spec) or subject.predictor is None or subject.context.rows == "training":
         return None
     rows = np.flatnonzero(row_sets.held_out(subject.spec, subject.table, "training"))
     if not len(rows):

@@ -107,6 +107,18 @@ def support_at(values: NDArray, grid: Grid) -> tuple[NDArray[np.int64], NDArray[
     return counts, counts < least
 
 
+def told_of(shown: NDArray[np.bool_], scarce: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Points that sentences speak of, shape (points,): not the thin ends of an axis, at which hardly any row lies.
+
+    Where rows are so few that less than half of the axis would be left, or one point, all of it is spoken of.
+    """
+    held = np.flatnonzero(shown & ~scarce)
+    found = shown.copy()
+    if len(held) > 1 and 2 * (held[-1] - held[0] + 1) >= shown.sum():
+        found[: held[0]] = found[held[-1] + 1 :] = False
+    return found
+
+
 def _nearest(rising: NDArray[np.float64], shares: NDArray[np.float64]) -> NDArray[np.float64]:
     """Quantiles of values that rise already, each the nearest value; what NumPy's "nearest" takes, in less time."""
     return rising[np.rint(shares * (len(rising) - 1)).astype(np.int64)]

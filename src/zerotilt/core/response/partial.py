@@ -10,7 +10,16 @@ from numpy.typing import NDArray
 
 from zerotilt.core import words
 from zerotilt.core.method import Asked, Method, Place
-from zerotilt.core.response.curves import Grid, all_curves, centred, direction, feature_named, grid_of, support_at
+from zerotilt.core.response.curves import (
+    Grid,
+    all_curves,
+    centred,
+    direction,
+    feature_named,
+    grid_of,
+    support_at,
+    told_of,
+)
 from zerotilt.core.response.parts import parts_of
 from zerotilt.core.response.response_result import (
     PART_ROWS,
@@ -66,8 +75,7 @@ def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work)
     support, scarce = support_at(values, grid)
     scale = np.zeros(len(mean), bool) if grid.positions is None else np.isfinite(grid.positions)
     shown = scale if scale.any() else np.ones(len(mean), bool)
-    # what the curve does where hardly any row lies is not what it does
-    held = shown & ~scarce if (shown & ~scarce).sum() > 1 else shown
+    held = told_of(shown, scarce)
     parts, codes = _parts(subject, settings, feature, grid, chosen, found, shown)
     positions = np.full(len(mean), np.nan) if grid.positions is None else grid.positions
     drawn = positions[scale] if scale.any() else np.zeros(0)

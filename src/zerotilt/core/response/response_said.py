@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from zerotilt.core import words
 from zerotilt.core.meaning import Wording
 from zerotilt.core.reading import Reading, plain
-from zerotilt.core.response.curves import Direction
+from zerotilt.core.response.curves import Direction, told_of
 from zerotilt.core.response.response_result import (
     PART_ROWS,
     ResponseResult,
@@ -26,15 +28,18 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
 
     points = [point for point in result.points if point.position is not None or not result.numeric]
     points = points or list(result.points)
-    # nothing is said of places and levels that hardly any row holds; they are drawn, thin and dashed
-    held = [point for point in points if not point.scarce]
-    told = held if len(held) > 1 else points
+    told = points
+    if result.numeric:
+        spoken = told_of(np.ones(len(points), bool), np.array([point.scarce for point in points]))
+        told = [point for point, one in zip(points, spoken, strict=True) if one]
+    # nothing is made of a place or level that hardly any row holds
+    held = [point for point in told if not point.scarce] or told
     if len(points) == 1:
         only = points[0]
         value = amount(only.mean, result.output)
         headline = f"{words.opening(name)} is {only.label} in all of these {wording.rows}; the {what} is {value}."
         return plain(headline, _detail(result, wording, name))
-    top, bottom = max(told, key=lambda point: point.mean), min(told, key=lambda point: point.mean)
+    top, bottom = max(held, key=lambda point: point.mean), min(held, key=lambda point: point.mean)
     if result.numeric:
         first, last = told[0], told[-1]
         if result.direction == "flat":
