@@ -5987,6 +5987,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["AleResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6032,6 +6034,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["AlikeResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6077,6 +6081,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ArrangementResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6122,6 +6128,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["BandResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6167,6 +6175,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ByPartResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6212,6 +6222,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["CasesPage"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6257,6 +6269,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ChangeResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6302,6 +6316,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ChangedResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6347,6 +6363,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ChecksResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6392,6 +6410,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ColumnsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6437,6 +6457,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ConcernsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6482,6 +6504,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["CorrectedResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6527,6 +6551,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["CutsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6572,6 +6598,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["DifferenceResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6617,6 +6645,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["DriversResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6662,6 +6692,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ErrorGridResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6707,6 +6739,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ExpectationsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6752,6 +6786,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ExpectedResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6797,6 +6833,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ExplainedResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6842,6 +6880,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["FamiliesResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6887,6 +6927,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["FlipResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6932,6 +6974,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["GivenResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -6977,6 +7021,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["InteractionsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7022,6 +7068,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LadderResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7067,6 +7115,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LatticeResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7112,6 +7162,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LeaningResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7157,6 +7209,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["LossShapleyResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7202,6 +7256,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["MeanLadderResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7247,6 +7303,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["NearestResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7292,6 +7350,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OddResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7337,6 +7397,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OneTreeResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7382,6 +7444,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OpenedResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7427,6 +7491,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["OwnResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7472,6 +7538,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PairsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7517,6 +7585,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PerformanceResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7562,6 +7632,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PersonResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7607,6 +7679,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PocketResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7652,6 +7726,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["PocketsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7697,6 +7773,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ProfilesResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7742,6 +7820,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["QueryResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7787,6 +7867,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["RepairedResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7832,6 +7914,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ResponseResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7877,6 +7961,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ScoreGapResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7922,6 +8008,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SegmentResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -7967,6 +8055,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SegmentsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8012,6 +8102,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SideResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8057,6 +8149,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SidesResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8102,6 +8196,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SpreadResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8147,6 +8243,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SurfaceResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8192,6 +8290,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["SurrogateResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8237,6 +8337,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ThresholdResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8282,6 +8384,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["TiltResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8327,6 +8431,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["TriedResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8372,6 +8478,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["ValuesResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8417,6 +8525,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["VersionsResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -8462,6 +8572,8 @@ export interface components {
             seconds: number;
             result: components["schemas"]["WithoutResult"];
             reading: components["schemas"]["Reading"];
+            /** @description By what its rows are weighted, where its numbers are */
+            weighing?: components["schemas"]["Weighing"] | null;
             /**
              * Worded
              * @description Texts of the result in which the audit's own words stand, by their paths
@@ -9001,6 +9113,12 @@ export interface components {
             concerned?: number | null;
             /** @description How far off it is; none where there is no tolerance */
             gap?: components["schemas"]["Gap"] | null;
+            /**
+             * Of Model
+             * @description False where it is of what happened alone, whatever the model does
+             * @default true
+             */
+            of_model: boolean;
         };
         /**
          * FindingView
@@ -10990,8 +11108,8 @@ export interface components {
              *       "rows": "rows",
              *       "event": "",
              *       "unit": "",
-             *       "favourable": "favourable decision",
-             *       "unfavourable": "unfavourable decision"
+             *       "favourable": "decided favourably",
+             *       "unfavourable": "decided unfavourably"
              *     }
              */
             wording: components["schemas"]["Wording"];
@@ -14333,13 +14451,15 @@ export interface components {
             described: string;
             /** Rows */
             rows: number;
-            /**
-             * Metrics
-             * @description By key: a metric, with several classes a metric and a class
-             */
+            /** Metrics */
             metrics: {
                 [key: string]: components["schemas"]["Measure"];
             };
+            /**
+             * Same For All
+             * @description Share that would be decided rightly if all were decided the commonest way
+             */
+            same_for_all?: number | null;
         };
         /**
          * Rule
@@ -15191,8 +15311,8 @@ export interface components {
              *       "rows": "rows",
              *       "event": "",
              *       "unit": "",
-             *       "favourable": "favourable decision",
-             *       "unfavourable": "unfavourable decision"
+             *       "favourable": "decided favourably",
+             *       "unfavourable": "decided unfavourably"
              *     }
              */
             wording: components["schemas"]["Wording"];
@@ -16431,6 +16551,19 @@ export interface components {
             /** @description Share decided otherwise than the outcome; of rows whose outcome is known */
             wrong: components["schemas"]["Estimate"];
         };
+        /**
+         * Weighing
+         * @description By which column rows are weighted, and as how many of equal weight they count.
+         */
+        Weighing: {
+            /** Column */
+            column: string;
+            /**
+             * Effective
+             * @description (Σw)² / Σw², Kish 1965; null where it was not kept
+             */
+            effective?: number | null;
+        };
         /** WholeMetric */
         WholeMetric: {
             /** Metric */
@@ -16540,12 +16673,12 @@ export interface components {
             unit: string;
             /**
              * Favourable
-             * @default favourable decision
+             * @default decided favourably
              */
             favourable: string;
             /**
              * Unfavourable
-             * @default unfavourable decision
+             * @default decided unfavourably
              */
             unfavourable: string;
         };
