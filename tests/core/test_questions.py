@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import time
 
 import numpy as np
+import psutil
 import pyarrow as pa
 import pytest
 from tests.core.systems import matrix, spec_of, system
@@ -181,3 +184,73 @@ def test_a_table_without_a_model_is_asked_too():
     subject = Subject(spec, table, None, Context(rows="all"))
     found = asked("select home, avg(x) from rows group by all", subject)
     assert len(found.cells) == 3 and "prediction" not in {one.name for one in found.known}
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "select levenshtein(repeat('x', 120000), repeat('y', 120000)) as a from rows limit 1",
+        "select length(repeat('x', 1000000000)) as a from rows limit 1",
+        "select list_sum(range(1000000000)) as a from rows limit 1",
+        "select count(*) as a from rows a, rows b, rows c, rows d",
+    ],
+)
+def test_one_call_that_heeds_nothing_is_ended_by_the_system_in_time_and_memory(text):
+    """None of these can be interrupted by the engine itself."""
+    table = pa.table({"x": np.arange(30_000)})
+    started = time.monotonic()
+    with pytest.raises(Refused, match=r"longer than 1 seconds|more than 1GB of memory"):
+        sql.ask(text, lambda names: table, 1.0)
+    assert time.monotonic() - started < 10
+    assert psutil.Process().children() == []
+
+
+def test_what_is_asked_ends_with_who_asks():
+    """A question is under way in a process of its own; killing the one that asked leaves nothing behind."""
+    program = (
+        "import pyarrow as pa\nfrom zerotilt.core.segmenting import sql\n"
+        "sql.ask(\"select levenshtein(repeat('x', 120000), repeat('y', 120000)) as a from rows\", lambda names: pa.table({'x': [1]}), 60.0)"
+    )
+    asker = subprocess.Popen([sys.executable, "-c", program])
+    try:
+        one = psutil.Process(asker.pid)
+        until = time.monotonic() + 30
+        while not (inside := one.children()) and time.monotonic() < until:
+            time.sleep(0.05)
+        assert inside
+        asker.kill()
+        asker.wait()
+        _, alive = psutil.wait_procs(inside, timeout=10)
+        assert not alive
+    finally:
+        asker.kill()
+        asker.wait()
+
+
+def test_columns_that_differ_by_capitals_are_told_by_number_and_never_answered_for_each_other():
+    subject = system(
+        {"Age": np.arange(40.0), "age": np.arange(40.0) * 10, "y": np.arange(40) % 2},
+        roles={},
+        context=Context(rows="all"),
+    )
+    known = {one.name: one.what for one in asked("", subject).known}
+    assert {"Age_1": "the column “Age”", "age_2": "the column “age”"}.items() <= known.items()
+    assert asked("select max(age_2) as m, max(Age_1) as n from rows", subject).cells == ((390.0, 39.0),)
+    with pytest.raises(Refused, match="age"):
+        asked("select max(age) as m from rows", subject)
+
+
+def test_what_takes_a_whole_row_is_answered_of_all_columns():
+    made = {"x": np.array([1.0, 1.0, 2.0, 2.0]), "z": np.array([1.0, 2.0, 1.0, 1.0]), "y": np.array([0, 1, 0, 0])}
+    subject = system(made, context=Context(rows="all"))
+    assert asked("select count(distinct r) as n from (select x, z, y from rows) r", subject).cells == ((3.0,),)
+    assert asked("select count(distinct rows) as n from rows", subject).cells == ((4.0,),)  # "row" tells all apart
+    assert asked("select count(*) as n from rows natural join (select 2.0 as x, 1.0 as z) b", subject).cells == (
+        (2.0,),
+    )
+    assert asked("select count(*) as n from rows join (select 2.0 as x) b using (x)", subject).cells == ((2.0,),)
+
+
+def test_numbers_without_end_and_large_ones_stand_beside_each_other():
+    found = asked("select 9007199254740993 as a, 'inf'::double as b, 'nan'::double as c, 1e39 as d from rows limit 1")
+    assert found.cells == (("9007199254740993", "inf", None, 1e39),)

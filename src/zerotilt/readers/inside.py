@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import json
 import os
 import pwd
@@ -15,11 +14,11 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from zerotilt.core import bounded
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 
 TICK = 0.2
-_PR_SET_PDEATHSIG = 1
 
 
 def unprivileged(arguments: dict, scratch: str) -> dict:
@@ -59,7 +58,7 @@ def passable(path: Path) -> bool:
 
 def end_with_parent() -> None:
     """To be called after the change of user, which clears it."""
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    bounded.end_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the parent's business
 
 

@@ -124,9 +124,16 @@ def _offered(subject: Subject, contributions: bool) -> dict[str, tuple[pa.DataTy
             own += "_"
         found[own] = (kind, what, made)
 
+    # the engine takes capitals for small letters: what differs by them alone is told by its number, and asked by no name
+    # that could be another's
+    alike: dict[str, list[str]] = {}
+    for name in table.names:
+        alike.setdefault(name.lower(), []).append(name)
     for name in table.names:
         if not table.holds_bytes(name):
-            put(name, table.stored(name), "", partial(_taken, table, name, None if every else numbers))
+            same = alike[name.lower()]
+            own, what = (name, "") if len(same) == 1 else (f"{name}_{same.index(name) + 1}", f"the column “{name}”")
+            put(own, table.stored(name), what, partial(_taken, table, name, None if every else numbers))
     put(ROW, pa.int64(), "number of the row in the table, from 1", lambda: pa.array(numbers + 1))
     if sizes.predicts(subject):
         _add_predicted(subject, put)

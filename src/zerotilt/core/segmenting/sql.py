@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import json
 import re
-import threading
+import tempfile
 from collections.abc import Callable, Iterator, Mapping
-from typing import Any, NamedTuple
+from functools import partial
+from typing import Any, BinaryIO, NamedTuple
 
 import pyarrow as pa
 
 from zerotilt.core import words
+from zerotilt.core.bounded import bounded
 from zerotilt.core.refusal import Refused
 
 SECONDS = 30.0
 MEMORY = "1GB"
+GRANTED = 2**30
+"""Bytes that a question may take, whatever the engine takes them for; the engine itself keeps to less."""
 MOST_ROWS, MOST_COLUMNS, MOST_BYTES = 1_000_000, 1_000, 256 * 2**20
 TABLE = "rows"
 """What the table is called in a question."""
@@ -25,8 +29,10 @@ _SHUT = {
     "autoload_known_extensions": "false",
     "python_enable_replacements": "false",
     "allow_community_extensions": "false",
-    "memory_limit": MEMORY,
+    "memory_limit": "600MB",
+    "threads": "2",
     "max_temp_directory_size": "0B",
+    "temp_directory": "",
 }
 _OF_TABLES = {"generate_series", "range", "unnest", "repeat", "repeat_row"}
 """Functions that may stand where a table stands; all others read files, settings or other questions."""
@@ -71,6 +77,7 @@ def _checked(tree: Any) -> set[str]:
     names: set[str] = set()
     tables: set[str] = set()
     own: set[str] = {TABLE}
+    called, whole = {TABLE}, set()  # what the table is called, and what stands where a column does
     for node in _nodes(tree):
         kind = node.get("type")
         if kind == "BASE_TABLE":
@@ -81,8 +88,17 @@ def _checked(tree: Any) -> set[str]:
             tables.add(str(node.get("table_name", "")).lower())
         if "cte_map" in node:
             own |= {str(one.get("key", "")).lower() for one in node["cte_map"].get("map", [])}
-        if kind == "STAR" or node.get("class") == "STAR":
+        if (
+            kind == "STAR"
+            or node.get("class") == "STAR"
+            or node.get("ref_type") == "NATURAL"
+            or node.get("using_columns")
+        ):
             names.add("*")
+        if kind == "BASE_TABLE" and node.get("alias"):
+            called.add(str(node["alias"]).lower())
+        if kind == "COLUMN_REF":
+            whole.update(str(one).lower() for one in node.get("column_names", [])[-1:])
         function = str(node.get("function_name", "")).lower()
         if kind == "TABLE_FUNCTION":
             function = str(node.get("function", {}).get("function_name", "")).lower()
@@ -97,6 +113,8 @@ def _checked(tree: Any) -> set[str]:
         names |= {value.lower() for value in _texts(node)}
     if strange := sorted(tables - own):
         raise Refused(f"There is no table “{strange[0]}”. {HOW}", where="question")
+    if called & whole:  # a row as one value holds all columns
+        names.add("*")
     return names
 
 
@@ -134,37 +152,67 @@ def ask(text: str, table: Callable[[set[str]], pa.Table], seconds: float = SECON
 
     with duckdb.connect(config=_SHUT) as shut:
         query, names = _read(shut, text)
-        shut.register(TABLE, table(names))
-        shut.execute("SET lock_configuration = true")
-        late = threading.Timer(seconds, shut.interrupt)
-        late.start()
-        try:
-            shut.execute(
-                f"EXPLAIN {query}"
-            ).fetchall()  # what is wrong in it is found here, where its lines are still its own
-            bounded = shut.sql(f"SELECT * FROM (\n{query}\n) AS asked LIMIT {MOST_ROWS + 1}")
-            if len(bounded.columns) > MOST_COLUMNS:
-                raise Refused(
-                    f"The answer would have {words.count(len(bounded.columns))} columns; {words.count(MOST_COLUMNS)} can be shown.",
-                    where="question", todo="Name the columns that are wanted.",
-                )  # fmt: skip
-            return _gathered(bounded.to_arrow_reader(65_536))
-        except duckdb.InterruptException:
+    made = table(names)
+    with tempfile.TemporaryFile() as told:
+        ended = bounded(partial(_answer, query, made, told), seconds, GRANTED, told)
+        if ended == "late":
             raise Refused(
                 f"The question took longer than {seconds:g} seconds and was ended.",
                 where="question",
                 todo="Ask for less: fewer rows, no joins of all with all.",
-            ) from None
-        except (duckdb.OutOfMemoryException, MemoryError):
+            )
+        if ended != "done":
             raise Refused(
                 f"The question needs more than {MEMORY} of memory and was ended.",
                 where="question",
                 todo="Ask for less: fewer rows, columns or groups.",
-            ) from None
+            )
+        told.seek(0)
+        kind, body = told.read(1), told.read()
+    if kind == REFUSED:
+        raise Refused(**json.loads(body))
+    found = pa.ipc.open_stream(pa.py_buffer(body)).read_all()
+    return Answer(found, kind == WHOLE)
+
+
+REFUSED, WHOLE, PART = b"r", b"w", b"p"
+
+
+def _answer(query: str, made: pa.Table, told: BinaryIO) -> None:
+    """Answer in a process of its own, and write the answer, or why there is none, into a file."""
+    try:
+        found = _found(query, made)
+    except Refused as problem:
+        told.write(REFUSED + json.dumps(problem.as_dict()).encode())
+    else:
+        told.write(WHOLE if found.whole else PART)
+        with pa.ipc.new_stream(told, found.table.schema) as stream:
+            stream.write_table(found.table)
+    told.flush()
+
+
+def _found(query: str, made: pa.Table) -> Answer:
+    """What the engine answers; it looks for no time and memory but its own."""
+    import duckdb
+
+    with duckdb.connect(config=_SHUT) as shut:
+        shut.register(TABLE, made)
+        shut.execute("SET lock_configuration = true")
+        try:
+            shut.execute(
+                f"EXPLAIN {query}"
+            ).fetchall()  # what is wrong in it is found here, where its lines are still its own
+            bounded_by_rows = shut.sql(f"SELECT * FROM (\n{query}\n) AS asked LIMIT {MOST_ROWS + 1}")
+            if len(bounded_by_rows.columns) > MOST_COLUMNS:
+                raise Refused(
+                    f"The answer would have {words.count(len(bounded_by_rows.columns))} columns; {words.count(MOST_COLUMNS)} can be shown.",
+                    where="question", todo="Name the columns that are wanted.",
+                )  # fmt: skip
+            return _gathered(bounded_by_rows.to_arrow_reader(65_536))
+        except duckdb.OutOfMemoryException:
+            raise MemoryError from None
         except duckdb.Error as error:
             raise _refused(error) from None
-        finally:
-            late.cancel()
 
 
 def _gathered(reader: pa.RecordBatchReader) -> Answer:
