@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import json
+import random
 import zipfile
+from collections import Counter
 
 import pytest
 from tests.api import talk
@@ -13,7 +15,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 from zerotilt.store import archive, check, database, removal
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit
+from zerotilt.store.records import Audit, TableFile
 from zerotilt.stored import audit_named, report_named, reproduce
 
 
@@ -79,6 +81,17 @@ def test_what_was_exported_comes_back_as_it_was(files, signed, client):
     assert standing.count("accepted") == 1
 
 
+OTHERS = ("11111111-1111-1111-1111-111111111111", "22222222-2222-2222-2222-222222222222")
+"""Names that belong to nothing in the archive."""
+
+
+def deep(levels: int):
+    found: list = []
+    for _ in range(levels):
+        found = [found]
+    return found
+
+
 def altered(data: bytes, change, **more: bytes) -> io.BytesIO:
     """The archive with its records changed, its files as they were, and more of them by their names."""
     out = io.BytesIO()
@@ -114,11 +127,11 @@ def elsewhere(told) -> None:
         (lambda told: told["files"].append("../../etc/passwd"), "cannot be read"),
         (lambda told: told["files"].append("0" * 64), "is not in the archive"),
         (lambda told: told["records"]["report"][0].update(html_digest="f" * 64), "is not in the archive"),
-        (lambda told: told["records"]["kept"][0].update(evidence_key="none"), "do not fit together"),
+        (lambda told: told["records"]["kept"][0].update(evidence_key="none"), "not in the archive"),
         (lambda told: told.pop("files"), "cannot be read"),
         (lambda told: told["records"]["audit"][0].update(id="nobody"), "cannot be read"),
         (lambda told: told["records"]["table_file"][0].update(digest="../x"), "cannot be read"),
-        (lambda told: told["records"].update(kept={"a": 1}), "in records of kept"),
+        (lambda told: told["records"].update(kept={"a": 1}), "no records in kept"),
     ],
 )
 def test_what_is_not_whole_or_not_known_is_refused_and_leaves_nothing(files, signed, change, said):
@@ -132,6 +145,144 @@ def test_what_is_not_whole_or_not_known_is_refused_and_leaves_nothing(files, sig
     with pytest.raises(Refused, match=said):
         archive.restore(altered(data, both), files)
     assert Audit.select().count() == audits
+
+
+def first(table, **changes):
+    return lambda told: told["records"][table][0].update(changes)
+
+
+def of_task(**changes):
+    return lambda told: told["records"]["background_task"][0].update(changes)
+
+
+def payload(**more):
+    return lambda told: told["records"]["background_task"][0]["payload"].update(more)
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        # it starts no work and reads no file of the host
+        (of_task(state="queued"), "still to be done"),
+        (of_task(kind="form", state="queued", payload={"path": "/etc/shadow"}), "still to be done"),
+        (of_task(kind="report"), "still to be done"),
+        (payload(path="/etc/shadow"), "asks with “path”"),
+        (of_task(result={"counts": {"all": "many"}, "unknown_outcomes": 0}), "none of its kind"),
+        # it owns nothing but what it brings
+        (
+            lambda told: told["records"]["table_file"][0].update(audit_id=OTHERS[0]),
+            "belongs to something that is not in the",
+        ),
+        (
+            lambda told: told["records"]["report"][0].update(audit_id=OTHERS[0]),
+            "belongs to something that is not in the",
+        ),
+        (
+            lambda told: told["records"]["model_version"][0].update(parent_id=OTHERS[1]),
+            "belongs to something that is not in the",
+        ),
+        (lambda told: told["records"]["table_file"].append(dict(told["records"]["table_file"][0])), "have one name"),
+        # nothing by which a list or page breaks
+        (first("audit", created="99999-01-01T00:00:00+00:00"), "none of its kind"),
+        (first("audit", created="9999-01-01T00:00:00+00:00"), "no time at which"),
+        (first("audit", created="2026-01-01T00:00:00"), "of no zone"),
+        (first("audit", title="a\0b"), "holds a NUL"),
+        (first("audit", title="\ud800"), "half of a character"),
+        (first("audit", title=7), "is no text"),
+        (first("audit", title=None), "is empty"),
+        (first("audit", spec={"columns": 7}), "none of its kind"),
+        (first("audit", ready="yes"), "neither true nor false"),
+        (first("table_file", profile={}), "none of its kind"),
+        (first("table_file", bytes=2**70), "whole number of a size"),
+        (first("model_version", card=[]), "none of its kind"),
+        (first("report", files={"../../x": "0" * 64}), "could be a path"),
+        (first("report", files={"x.html": "etc"}), "cannot be read"),
+        (first("report", number=0), "numbered from 1"),
+        (first("meaning_version", part="secrets"), "no such part"),
+        (first("judgement", decision="done"), "no such decision"),
+        (first("judgement", due="0001-01-01"), "no day"),
+        (first("kept", view={"a": float("nan")}), "cannot be read as JSON"),
+        (first("kept", view=deep(100)), "nested too deeply"),
+        (first("kept", context={"rows": "some"}), "none of its kind"),
+        (first("evidence", body={"a": 1}), "none of its kind"),
+        (first("evidence", method="tilt2"), "another piece of evidence"),
+    ],
+)
+def test_a_record_that_an_enemy_wrote_is_refused_by_its_place_and_leaves_nothing(files, signed, change, said):
+    data = exported(audit_named(signed), files)
+    before = [(kind.__name__, kind.select().count()) for kind in archive.ORDER]
+
+    def both(told):
+        elsewhere(told)
+        change(told)
+
+    with pytest.raises(Refused, match=said):
+        archive.restore(altered(data, both), files)
+    assert [(kind.__name__, kind.select().count()) for kind in archive.ORDER] == before
+
+
+def test_records_that_are_no_json_packed_oddly_or_locked_are_refused_in_words(files, signed):
+    data = exported(audit_named(signed), files)
+    for text in (
+        b"[" * 200_000,
+        b'{"a":' * 50_000,
+        b"\xff\xfe",
+        b"null",
+        b"[]",
+        b'{"format": "zerotilt-archive/1"}',
+        b"",
+    ):
+        made = io.BytesIO()
+        with zipfile.ZipFile(made, "w") as one:
+            one.writestr("records.json", text)
+        with pytest.raises(Refused):
+            archive.restore(made, files)
+    locked = bytearray(data)
+    for place in (data.find(b"PK\x03\x04") + 6, data.find(b"PK\x01\x02") + 8):
+        locked[place] |= 1  # says of itself that it is encrypted
+    with pytest.raises(Refused, match="cannot be read"):
+        archive.restore(io.BytesIO(bytes(locked)), files)
+
+
+NASTY = (None, True, -1, 2**40, 1e308, "", "\0", "\ud800", "../../etc/passwd", "x" * 5_000, [], {}, [[]], "0" * 64, "99999-01-01",
+         OTHERS[0], deep(70), {"path": "/etc/passwd"}, "queued", "1970-01-01T00:00:00+00:00")  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_whatever_is_put_into_records_is_refused_or_leaves_every_page_whole(files, signed, client, seed):
+    """A value somewhere in the records is exchanged, at random: what is taken all the same is listed, read and deleted."""
+    rng = random.Random(seed)
+    data = exported(audit_named(signed), files)
+    others = Counter({str(one.audit_id): 1 for one in TableFile.select()})
+    for _ in range(25):
+
+        def change(told):
+            elsewhere(told)
+            table = rng.choice([name for name, rows in told["records"].items() if rows])
+            at = rng.choice(told["records"][table])
+            key = rng.choice(sorted(at))
+            while isinstance(at[key], dict | list) and at[key] and rng.random() < 0.7:
+                at, inner = at[key], at[key]
+                key = rng.choice(sorted(inner)) if isinstance(inner, dict) else rng.randrange(len(inner))
+            at[key] = rng.choice(NASTY)
+
+        try:
+            made = archive.restore(altered(data, change), files)
+        except Refused:
+            continue
+        own = f"/api/audits/{made.id}"
+        for address in (
+            "/api/audits",
+            "/api/audits/flagged",
+            own,
+            f"{own}/dossier",
+            f"{own}/reports",
+            f"{own}/tasks",
+            f"{own}/versions",
+        ):
+            assert client.get(address).status_code < 500, address
+        assert client.delete(f"{own}?for_good=true").status_code < 300
+        assert Counter({str(one.audit_id): 1 for one in TableFile.select()}) == others
 
 
 def test_an_altered_file_and_no_archive_at_all_are_refused(files, signed):

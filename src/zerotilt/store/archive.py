@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import lzma
 import re
 import zipfile
+import zlib
 from collections.abc import Iterable, Iterator
 from datetime import UTC, date, datetime
 from typing import Any, BinaryIO, cast
@@ -14,11 +16,13 @@ import peewee
 
 from zerotilt import __version__
 from zerotilt.core import words
+from zerotilt.core.parsing import from_json
 from zerotilt.core.refusal import Refused
 from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.checks import last_check
 from zerotilt.store.database import database
 from zerotilt.store.files import MOST_FETCHED, PIECE, FileStore
+from zerotilt.store.incoming import checked
 from zerotilt.store.records import (
     FINDING,
     Audit,
@@ -46,9 +50,20 @@ from zerotilt.store.records import (
 FORMAT = "zerotilt-archive/1"
 RECORDS = "records.json"
 DIGEST = re.compile("[0-9a-f]{64}")
+UNREADABLE = (
+    zipfile.BadZipFile,
+    zlib.error,
+    lzma.LZMAError,
+    EOFError,
+    RuntimeError,
+    NotImplementedError,
+    OSError,
+    MemoryError,
+)
+"""What reading an altered, encrypted or oddly packed entry ends in."""
 BEGAN = (1980, 1, 1, 0, 0, 0)
-MOST_RECORDS = 2 * 2**30
-"""Bytes of records that are read."""
+MOST_RECORDS = 512 * 2**20
+"""Bytes of records that are read; large arrays are files of their own."""
 OWNED = (TableFile, ModelVersion, MeaningVersion, Judgement, Remark, TakenApart, ReportDraft, Report)
 """What belongs to an audit and to nothing else. The order is that in which records can be written: owners first."""
 ORDER = (
@@ -118,7 +133,7 @@ def restore(source: BinaryIO, files: FileStore) -> Audit:
     try:
         archive = zipfile.ZipFile(source)
         entry = archive.getinfo(RECORDS)
-    except (zipfile.BadZipFile, KeyError):
+    except (KeyError, ValueError, *UNREADABLE):
         raise Refused("This is no archive of an audit.", todo="Give a file that ./zt export wrote.") from None
     if entry.file_size > MOST_RECORDS:
         raise Refused("The archive's records are too large to be read.")
@@ -151,11 +166,15 @@ def _mark_findings(audit: Audit) -> None:
 
 def _told(archive: zipfile.ZipFile) -> dict[str, Any]:
     try:
-        told = json.loads(archive.read(RECORDS))
+        told = from_json(archive.read(RECORDS))
         known = {kind._meta.table_name: set(kind._meta.columns) for kind in ORDER}
         if told["format"] != FORMAT:
             raise Refused(f"The archive is in the format {told['format']}, which this release does not read.")
         for name, rows in told["records"].items():
+            if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+                raise Refused(
+                    f"The archive has no records in {name}, but something else.", todo="Export the audit again."
+                )
             unknown = {column for row in rows for column in row} - known.get(name, set())
             if name not in known or unknown:
                 what = f"records called {name}" if name not in known else f"“{min(unknown)}” in records of {name}"
@@ -165,11 +184,12 @@ def _told(archive: zipfile.ZipFile) -> dict[str, Any]:
         if len(told["records"][Audit._meta.table_name]) != 1:
             raise Refused("The archive does not hold one audit.")
         UUID(told["records"][Audit._meta.table_name][0]["id"])
+        checked(told["records"], ORDER)
         if not all(DIGEST.fullmatch(one) for one in (*told["files"], *_files(told["records"]))):
             raise ValueError
     except Refused:
         raise
-    except (ValueError, KeyError, TypeError, AttributeError, zipfile.BadZipFile):
+    except (ValueError, KeyError, TypeError, AttributeError, *UNREADABLE):
         raise Refused("The archive's records cannot be read.", todo="Export the audit again.") from None
     return told
 
@@ -200,7 +220,7 @@ def _put(archive: zipfile.ZipFile, files: FileStore, digest: str) -> None:
             if incoming.digest == digest:
                 incoming.keep()
                 return
-    except zipfile.BadZipFile:
+    except UNREADABLE:
         pass
     raise Refused(f"The file {digest[:12]}… of the archive was altered.", todo="Export the audit again.")
 
