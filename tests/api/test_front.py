@@ -7,6 +7,8 @@ import uuid
 import pytest
 from tests.api import talk
 
+from zerotilt.store import database
+
 TABLE = b"sent,claimed,way\n" + b"".join(
     b"%d,%s,%s\n" % (i, (b"yes", b"no")[i % 2], b"ab"[i % 2 : i % 2 + 1]) for i in range(60)
 )
@@ -103,3 +105,36 @@ def test_an_empty_audit_is_duplicated_too(client, own):
     made = client.post(f"/api/audits/{own}/duplicate").json()
     assert client.get(f"/api/audits/{made['id']}").json()["table"] is None
     client.delete(f"/api/audits/{made['id']}?for_good=true")
+
+
+@pytest.fixture
+def written(running):
+    """The database itself, behind the back of the program."""
+    database.bind(running.postgres.address)
+    with database.database.connection_context():
+        yield database.database
+
+
+@pytest.mark.parametrize(
+    "harm",
+    [
+        "update audit set created = '99999-01-01' where id = %s",
+        "update audit set opened = '99999-01-01' where id = %s",
+        "update audit set spec = '{\"columns\": 7}' where id = %s",
+        'update table_file set profile = \'{"rows": "many", "columns": {}}\' where audit_id = %s',
+        "update meaning_version set body = '[]' where audit_id = %s",
+        "update model_version set card = '7' where audit_id = %s",
+    ],
+)
+def test_one_damaged_audit_breaks_no_list_and_can_be_deleted(client, audit, written, harm):
+    own = client.post(f"/api/audits/{audit['id']}/duplicate").json()["id"]
+    others = {one["id"] for one in client.get("/api/audits").json()} - {own}
+    written.execute_sql(harm, (own,))
+    listed = {one["id"] for one in client.get("/api/audits").json()}
+    assert listed == {*others, own}
+    assert client.get("/api/audits/flagged").status_code == 200
+    for address in ("", "/findings", "/dossier", "/reports", "/tasks", "/state"):
+        answer = client.get(f"/api/audits/{own}{address}")
+        assert answer.status_code < 500, (address, answer.text)
+    assert client.delete(f"/api/audits/{own}?for_good=true").status_code == 204
+    assert {one["id"] for one in client.get("/api/audits").json()} == others

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import random
+import re
 import zipfile
 from collections import Counter
+from uuid import uuid4, uuid5
 
 import pytest
 from tests.api import talk
@@ -114,6 +117,15 @@ def elsewhere(told) -> None:
     own = told["records"]["audit"][0]["id"]
     other = f"{'0' * 8}{own[8:]}"
     text = json.dumps(told["records"]).replace(own, other)
+    told["records"] = json.loads(text)
+
+
+def all_anew(told) -> None:
+    """As if nothing of it were here: every record has another name."""
+    salt = uuid4()
+    text = re.sub(
+        r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", lambda one: str(uuid5(salt, one[0])), json.dumps(told["records"])
+    )
     told["records"] = json.loads(text)
 
 
@@ -244,33 +256,37 @@ def test_records_that_are_no_json_packed_oddly_or_locked_are_refused_in_words(fi
         archive.restore(io.BytesIO(bytes(locked)), files)
 
 
+TRIES = int(os.environ.get("ZT_TRIES", "12"))
+PLAIN = ("another text", 3, 0.5, False, "all", "E1", ["a"], {"a": 1}) * 3
+"""Of the right kind here and there, and not what was meant."""
 NASTY = (None, True, -1, 2**40, 1e308, "", "\0", "\ud800", "../../etc/passwd", "x" * 5_000, [], {}, [[]], "0" * 64, "99999-01-01",
          OTHERS[0], deep(70), {"path": "/etc/passwd"}, "queued", "1970-01-01T00:00:00+00:00")  # fmt: skip
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", range(2))
 def test_whatever_is_put_into_records_is_refused_or_leaves_every_page_whole(files, signed, client, seed):
     """A value somewhere in the records is exchanged, at random: what is taken all the same is listed, read and deleted."""
-    rng = random.Random(seed)
+    rng = random.Random(seed + int(os.environ.get("ZT_SEED", "0")))
     data = exported(audit_named(signed), files)
     others = Counter({str(one.audit_id): 1 for one in TableFile.select()})
-    for _ in range(25):
+    taken = 0
+    for _ in range(TRIES):
 
         def change(told):
-            elsewhere(told)
+            all_anew(told)
             table = rng.choice([name for name, rows in told["records"].items() if rows])
             at = rng.choice(told["records"][table])
             key = rng.choice(sorted(at))
             while isinstance(at[key], dict | list) and at[key] and rng.random() < 0.7:
                 at, inner = at[key], at[key]
                 key = rng.choice(sorted(inner)) if isinstance(inner, dict) else rng.randrange(len(inner))
-            at[key] = rng.choice(NASTY)
+            at[key] = rng.choice(NASTY + PLAIN)
 
         try:
             made = archive.restore(altered(data, change), files)
         except Refused:
             continue
-        own = f"/api/audits/{made.id}"
+        own, taken = f"/api/audits/{made.id}", taken + 1
         for address in (
             "/api/audits",
             "/api/audits/flagged",
@@ -283,6 +299,7 @@ def test_whatever_is_put_into_records_is_refused_or_leaves_every_page_whole(file
             assert client.get(address).status_code < 500, address
         assert client.delete(f"{own}?for_good=true").status_code < 300
         assert Counter({str(one.audit_id): 1 for one in TableFile.select()}) == others
+    assert 0 < taken < TRIES
 
 
 def test_an_altered_file_and_no_archive_at_all_are_refused(files, signed):

@@ -7,7 +7,7 @@ from typing import Any
 
 from fastapi import APIRouter, Query
 from peewee import JOIN, SQL, fn
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, ValidationError
 
 from zerotilt.api.desk import TheDesk, connected, held
 from zerotilt.api.identity import Who
@@ -41,8 +41,10 @@ def audits() -> list[AuditEntry]:
         TableFile.select(
             TableFile.audit,
             TableFile.name,
-            SQL("(profile->>'rows')::bigint").alias("rows"),
-            SQL("jsonb_array_length(profile->'columns')").alias("columns"),
+            SQL("case when jsonb_typeof(profile->'rows') = 'number' then (profile->>'rows')::bigint end").alias("rows"),
+            SQL(
+                "case when jsonb_typeof(profile->'columns') = 'array' then jsonb_array_length(profile->'columns') end"
+            ).alias("columns"),
         )
         .distinct(TableFile.audit)
         .order_by(TableFile.audit, TableFile.created.desc())
@@ -85,8 +87,11 @@ def flagged(desk: TheDesk) -> dict[str, Flagged]:
     """
     found = {}
     for audit in Audit.select().where(Audit.deleted.is_null() & Audit.ready):
-        context = Context(model=opens_with(audit))
-        here = findings_of(audit, desk, context, Turn.ahead)
+        try:
+            context = Context(model=opens_with(audit))
+            here = findings_of(audit, desk, context, Turn.ahead)
+        except (ValidationError, KeyError, TypeError):  # its own page says what is wrong with it; the others are whole
+            continue
         again = any(one.again and not one.author for one in here)
         if not read_so_far(audit, desk, context) and not again:
             continue  # how many there are is not known, which is not none

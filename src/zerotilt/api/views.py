@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Generic, Literal, TypeVar
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, ValidationError
 
 from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
@@ -15,6 +15,7 @@ from zerotilt.core.predictors.matching import InputPair, columns_in_order, pairs
 from zerotilt.core.predictors.modelfile import ModelCard
 from zerotilt.core.profiles import TableProfile
 from zerotilt.core.reading import Reading
+from zerotilt.core.refusal import Refused
 from zerotilt.core.rows import nothing_trained
 from zerotilt.report.compose import as_kept
 from zerotilt.store import meaning, shelf, state
@@ -171,6 +172,22 @@ class AuditView(AuditLine):
 
     @classmethod
     def whole(cls, audit: Audit) -> AuditView:
+        """
+        Raises
+        ------
+        Refused : what its records hold is none of what is written here.
+        """
+        try:
+            return cls._whole(audit)
+        except (ValidationError, KeyError, TypeError, AttributeError):
+            raise Refused(
+                "The records of this audit are damaged: they hold something that is never written here.",
+                where=f"audit “{audit.title}”",
+                todo="Delete it on the first page, and bring it back from an archive where there is one. ./zt check says more.",
+            ) from None
+
+    @classmethod
+    def _whole(cls, audit: Audit) -> AuditView:
         # first, so that what follows is of this state or newer
         tags = state.tags(audit)
         audit = Audit.get_by_id(audit.id)

@@ -6,12 +6,29 @@ import importlib
 import pkgutil
 import time
 from collections.abc import Callable
-from typing import TypeVar
+from datetime import UTC, datetime
+from typing import Any, TypeVar
 
 import peewee
+import psycopg2.extensions
 from playhouse.pool import PooledPostgresqlDatabase
 
 from zerotilt.store import migrations
+
+END_OF_TIME = datetime(9999, 1, 1, tzinfo=UTC)
+
+
+def _moment(value: Any, cursor: Any) -> Any:
+    """A time as the database has it; it knows later ones than there are here, and one of these would break every list."""
+    try:
+        return psycopg2.extensions.PYDATETIMETZ(value, cursor)
+    except (ValueError, OverflowError):
+        return END_OF_TIME
+
+
+psycopg2.extensions.register_type(
+    psycopg2.extensions.new_type(psycopg2.extensions.PYDATETIMETZ.values, "MOMENT", _moment)
+)
 
 POOL = 45
 """Connections of one process: a few more than the threads that answer requests, so that none has to wait for long."""

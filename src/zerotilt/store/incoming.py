@@ -216,12 +216,12 @@ def _evidence(row: Mapping[str, Any]) -> None:
     found = Evidence.model_validate(row["body"])
     if (found.key, found.method) != (row["key"], row["method"]):
         raise _Wrong("it is another piece of evidence than it is called")
-    _digests(row.get("files") or [])
+    _digests(TypeAdapter(list[str]).validate_python(row.get("files", [])))
 
 
 def _kept(row: Mapping[str, Any]) -> None:
     Context.model_validate(row["context"])
-    TypeAdapter(dict[str, Any]).validate_python(row.get("view") or {})
+    TypeAdapter(dict[str, Any]).validate_python(row.get("view", {}))
     if row.get("spec") is not None:
         Spec.model_validate(row["spec"])
 
@@ -240,8 +240,8 @@ def _judged(row: Mapping[str, Any]) -> None:
 
 
 def _report(row: Mapping[str, Any]) -> None:
-    files = row.get("files") or {}
-    if not isinstance(files, dict) or not all(NAMED.fullmatch(name) for name in files):
+    files = TypeAdapter(dict[str, str]).validate_python(row.get("files", {}))
+    if not all(NAMED.fullmatch(name) for name in files):
         raise _Wrong("it has a file whose name could be a path")
     _digests(files.values())
     if row["number"] < 1:
