@@ -153,7 +153,7 @@ readers = []
     run = typed("audit", "arranged.toml", "--rows", 10, "--out", "arranged", folder=folder)
     assert run.returncode == 3, run.stderr
     assert "missing in the report: Why <b>now</b>: no number is called “nothing”." in run.stderr
-    assert "missing in the report: Purpose and use: nobody has written what the system is for" in run.stderr
+    assert "missing in the report: Purpose and use: nobody has written what is decided about whom" in run.stderr
     html = (folder / "arranged/report.html").read_text()
     assert (
         "<h1>Claims, arranged</h1>" in html

@@ -110,7 +110,7 @@ def test_readers_get_what_is_theirs_and_no_public_reader_gets_single_rows():
 
 def test_what_only_a_person_can_write_is_missing_until_it_is_there():
     said = unwritten(Document())
-    assert any(one.startswith("Purpose and use: nobody has written what the system is for") for one in said)
+    assert any(one.startswith("Purpose and use: nobody has written what is decided about whom") for one in said)
     piece = Piece(id="purpose", title="Why", text="For claims.")
     assert not any("Why" in one or "Purpose" in one for one in unwritten(Document(pieces=(piece,))))
 

@@ -47,17 +47,46 @@ def sections() -> dict[str, Section]:
     """Every section by its name, in the order of the work."""
     found = (
         Section("short", "In short", ALL),
-        Section("purpose", "Purpose and use", ALL, asks="what the system is for, who uses it, and on whom"),
-        Section("data", "Data", ("full", "public"), asks="where the rows come from, and what was left out"),
+        Section(
+            "purpose",
+            "Purpose and use",
+            ALL,
+            asks="what is decided about whom and on what basis, what the system is for, and who uses it",
+        ),
+        Section(
+            "data",
+            "Data",
+            ("full", "public"),
+            asks="where the rows come from, of which period they are, how they were chosen, what became of the others, and who "
+            "established what really happened",
+        ),
         Section("model", "Model", ("full", "public"), asks="how the model was made"),
         Section("choice", "Versions and their choice", DECIDERS, publishable=False),
         *_of_methods(),
+        Section(
+            "protected",
+            "Protected attributes",
+            ("full", "public"),
+            asks="which attributes are protected, by which rule, and why these",
+        ),
         Section("chosen", "Metrics and limits", ("full", "public")),
         Section("flagged", "Flagged disparities", ALL),
         Section("raised", "Raised by hand", DECIDERS, publishable=False),
         Section("unexamined", "Not examined", ALL),
+        Section(
+            "limits",
+            "Limits of use",
+            ("full", "public"),
+            asks="what the system is not to be used for, and for whom this audit says nothing",
+        ),
         Section("open", "Open findings", DECIDERS),
         Section("decided", "Decisions", DECIDERS),
+        Section(
+            "next",
+            "Next steps and contact",
+            ("full", "public"),
+            asks="who does what about the findings and by when, and whom to ask",
+        ),
         Section("kept", "From the dossier", FULL, publishable=False),
         Section("methods", "Method notes", ("full", "public")),
         Section("appendix", "Appendix: evidence", FULL, publishable=False),

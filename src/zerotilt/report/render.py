@@ -142,6 +142,8 @@ def render(
         written=lambda text: prose.html(text, found, trace) if text.strip() else "",
         sentences=sentences(bundle, subject, cover.model_name, cover.table_name, left_out, whole),
         bundle=bundle,
+        words_only=WORDS,
+        unused=_unused(subject),
         tilt=tilt,
         compared=compared,
         absent=_absent(bundle),
@@ -207,7 +209,7 @@ NAMED_UNREAD = 12
 """Features that are named where nobody read along them."""
 MOST_IN_SUMMARY = 8
 """Disparities that a summary lists, the most severe first; and of what is open, and decided, as many."""
-WORDS = frozenset({"purpose"})
+WORDS = frozenset({"purpose", "protected", "limits", "next"})
 """Sections in which nothing stands but what people wrote."""
 PLAIN = frozenset({"choice", "raised", "kept"})
 """Sections that a document leaves out while there is nothing in them."""
@@ -284,6 +286,20 @@ def _favourable(subject: Subject) -> str:
         under = ", as the decision rule of this version says" if subject.context.rule else ""
         found += f"; the event is predicted at a score of {_threshold(subject)}{under}"
     return f"{found}; otherwise {spec.wording.unfavourable}"
+
+
+def _unused(subject: Subject) -> str:
+    """Columns of the table that nothing here reads, in a phrase."""
+    takes = set(subject.predictor.inputs) if subject.predictor else set()
+    left = [
+        one.name
+        for one in subject.spec.columns
+        if one.name not in takes and not one.makes_groups and one.role in (Role.ignored, Role.feature)
+    ]
+    named = [words.title(name) for name in left[:NAMED_UNREAD]]
+    if len(left) > NAMED_UNREAD:
+        named.append(f"{words.count(len(left) - NAMED_UNREAD)} more")
+    return words.listing(named)
 
 
 def _recorded(spec: Spec) -> str:
