@@ -138,7 +138,7 @@ def test_the_metric_that_makes_a_finding_severe_is_told_first_and_its_reason_fit
             far = ratio <= 0.645 or ratio >= 1.555
             if not 0.635 < ratio < 0.645 and not 1.555 < ratio < 1.565:  # where rounding decides
                 assert fact.why.startswith("at least" if far else "less than")
-            assert "(0.64 or less or 1.56 or more)" in fact.why
+            assert "(twice is 0.64 or 1.56)" in fact.why
             low, high = (float(end) for end in re.search(r"interval ([\d.]+) to ([\d.]+)", first.statement).groups())
             assert (
                 ("wholly outside" in fact.why) == (high < 0.8 or low > 1.25)

@@ -319,10 +319,9 @@ def _from(gap: Gap | None) -> str:
         return ""
     low, high = gap.far_limits
     if gap.scale == "difference":
-        return f" ({words.quantity(high)} or more)" if math.isclose(-low, high) else ""
-    ends = [f"{words.ratio(low)} or less"] if 0 < low < 1 else []
-    ends += [f"{words.ratio(high)} or more"] if high > 1 else []
-    return f" ({words.listing(ends, 'or')})" if ends else ""
+        return f" (twice is {words.quantity(high)})" if math.isclose(-low, high) else ""
+    ends = [words.ratio(end) for end, one in ((low, 0 < low < 1), (high, high > 1)) if one]
+    return f" (twice is {words.listing(ends, 'or')})" if ends else ""
 
 
 def _people(part: Finding, many: bool) -> str:

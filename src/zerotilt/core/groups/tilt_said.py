@@ -214,31 +214,23 @@ def _behind_accuracy(result: TiltResult) -> list[str]:
 def rule(result: TiltResult) -> str:
     """When a comparison is flagged, as it is applied: by its estimate and by its test, both."""
     policy = result.policy
-    judged = {one.judged for one in result.disparities if metric_named(one.metric).signed or one.judged == "ratio"}
+    by_ratio = [one for one in result.disparities if one.judged == "ratio"]
     limits = (
-        [f"a ratio outside {policy.ratio_low:g} to {policy.ratio_high:g}"] if "ratio" in judged or not judged else []
+        [f"a ratio outside {policy.ratio_low:g} to {policy.ratio_high:g}"] if by_ratio or not result.disparities else []
     )
     signed = next((one for one in result.disparities if metric_named(one.metric).signed), None)
-    if signed is not None and not policy.tolerance(metric_named(signed.metric).name).difference:
+    if signed is not None and policy.tolerance(metric_named(signed.metric).name).difference is None:
         limits.append(
-            f"a difference of more than {words.quantity(signed.high)} ({policy.difference_share:g} standard deviations of the "
-            "outcome) where no ratio is judged"
+            f"a difference over {signed.high:.2g}" if signed.high < 100 else f"a difference over {signed.high:,.0f}"
         )
     if policy.tolerances:
         limits.append("a value outside the metric's own limits")
-    adjusted = (
-        "a p-value"
-        if policy.adjustment == "none"
-        else f"a p-value, adjusted for {words.plural(result.tested, 'test')},"
-    )
+    if policy.adjustment == "none" or not result.tested:
+        return f"{words.listing(limits, 'or')}, and a p-value of at most {policy.alpha:g}"
     printed = sum(one.p_adjusted is not None for one in result.disparities)
-    if printed < result.tested and policy.adjustment != "none":
-        adjusted = (
-            f"a p-value, adjusted for {words.plural(result.tested, 'test')} of which {words.count(printed)} stand here,"
-        )
-    if not result.tested:
-        adjusted = "an adjusted p-value"
-    return f"{words.listing(limits, 'or')}, and {adjusted} of at most {policy.alpha:g}"
+    here = f", {words.count(printed)} of them printed here" if printed < result.tested else ""
+    tests = f"{words.plural(result.tested, 'test')}{here}"
+    return f"{words.listing(limits, 'or')}, and an adjusted p-value of at most {policy.alpha:g} ({tests})"
 
 
 def _said_beside(result: TiltResult) -> str:

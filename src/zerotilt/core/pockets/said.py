@@ -74,7 +74,7 @@ def gap_said(place: str, gap: ErrorGap, result: _Read, wording: Wording) -> str:
         return f"Where {place}, the {result.called} cannot be read."
     share = ""
     if gap.share is not None and result.unit == "share":
-        share = f"; {words.percent(gap.share)} of all errors lie there"
+        share = f"; {words.percent(gap.share)} of the errors of both lie inside"
     ends = ""
     if inside.low is not None and inside.high is not None:
         low, high = (written(end, result.unit, wording) for end in (inside.low, inside.high))
