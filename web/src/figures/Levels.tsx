@@ -128,6 +128,8 @@ interface LevelScale {
   /** Whether every metric compared so is drawn on this scale. */
   shared: boolean;
   at: (value: number) => number;
+  /** On which side of the tube a value lies beyond it; 0 where it lies in it. */
+  beyond: (value: number) => number;
   parity: number;
   band: [number, number] | null;
   ticks: { value: number; label: string }[];
@@ -135,9 +137,9 @@ interface LevelScale {
 
 const WIDEST = 16;
 
-/** A metric that has no ratio is drawn by its difference, whatever the others are. */
+/** A metric that is judged by its difference is drawn by it, whatever the others are: its limits are no ratio's. */
 export const drawnBy = (disparity: Disparity | undefined, comparison: Comparison): Comparison =>
-  disparity?.ratio.value == null && disparity?.judged === "difference" ? "difference" : comparison;
+  disparity?.judged === "difference" ? "difference" : comparison;
 
 /** How far off parity a comparison is, in the terms it is judged by. */
 export function tiltOf(one: Disparity | undefined): number {
@@ -170,7 +172,7 @@ function scaleOf(
   tube: number,
 ): LevelScale {
   const own = all.filter((one) => one.metric === metric);
-  const by = own.some((one) => one.ratio.value != null) ? comparison : drawnBy(own[0], comparison);
+  const by = drawnBy(own[0], comparison);
   if (by === "ratio") {
     const told = all.filter((one) => drawn.has(one.metric) && one.status !== "too_few" && one.ratio.value);
     const far = Math.max(2, ...told.map((one) => Math.exp(Math.abs(Math.log(one.ratio.value as number)))));
@@ -181,6 +183,7 @@ function scaleOf(
       by,
       shared: true,
       at: (value) => scale(Math.max(value, 1e-6)),
+      beyond: (value) => side(Math.log(Math.max(value, 1e-6)) / Math.log(reach)),
       parity: scale(1),
       band: judged ? [scale(judged.low), scale(judged.high)] : null,
       ticks: [
@@ -200,6 +203,7 @@ function scaleOf(
     by,
     shared: false,
     at: scale,
+    beyond: (value) => side(value / reach),
     parity: scale(0),
     band: judged ? [scale(judged.low), scale(judged.high)] : null,
     ticks: [
@@ -209,6 +213,8 @@ function scaleOf(
     ],
   };
 }
+
+const side = (share: number) => (share < -1 ? -1 : share > 1 ? 1 : 0);
 
 const BUBBLE = 5.5;
 
@@ -248,9 +254,15 @@ function Level(props: {
         <>
           <g stroke={colour} strokeWidth={1.4}>
             <line className="whisker" x1={scale.at(estimate.low as number)} x2={scale.at(estimate.high as number)} />
-            {[estimate.low, estimate.high].map((end) => (
-              <line key={end} x1={scale.at(end as number)} x2={scale.at(end as number)} y1={-3} y2={3} />
-            ))}
+            {[estimate.low, estimate.high].map((end) => {
+              const [x, out] = [scale.at(end as number), scale.beyond(end as number)];
+              // what goes on beyond the tube points out of it, and is not taken for an end there
+              return out ? (
+                <path key={end} data-beyond d={`M${x + out * 4},0 l${-out * 4},-3.5 v7 z`} fill={colour} />
+              ) : (
+                <line key={end} x1={x} x2={x} y1={-3} y2={3} />
+              );
+            })}
           </g>
           <circle
             cx={scale.at(estimate.value as number)}

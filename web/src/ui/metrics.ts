@@ -1,6 +1,6 @@
 import names from "../api/metrics.json";
 import { heldAt } from "./held";
-import { decimal, percent, quantity } from "./numbers";
+import { decimal, percent, quantity, signed } from "./numbers";
 
 interface Metric {
   label: string;
@@ -30,6 +30,18 @@ export const inOrder = (keys: string[]) =>
   [...keys].sort(
     (a, b) => METRIC_NAMES.indexOf(heldAt(a.split(JOIN), 0)) - METRIC_NAMES.indexOf(heldAt(b.split(JOIN), 0)),
   );
+
+/** How a difference of two values of a metric is written, with its sign; as in the report. */
+export const writingGap = (key: string, unit = "") => {
+  const found = metricOf(key);
+  if (found.unit === "share") return (gap: number) => `${signedOr(gap * 100, 1)} points`;
+  return found.unit === "outcome"
+    ? (gap: number) => `${gap > 0 ? "+" : ""}${quantity(gap, unit)}`
+    : (gap: number) => signedOr(gap, 3);
+};
+/** What rounds to nothing has no sign. */
+const signedOr = (value: number, digits: number) =>
+  Number(value.toFixed(digits)) > 0 ? signed(value, digits) : decimal(value, digits);
 
 /** How a value of a metric is written. */
 export const writing = (key: string, unit = "") => {

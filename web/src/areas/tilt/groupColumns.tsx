@@ -1,7 +1,7 @@
 import { type Disparity, type Group, STATUS, type Tilt } from "../../figures/Levels";
 import type { Column } from "../../ui/DataTable";
-import { short, writing } from "../../ui/metrics";
-import { count, decimal, interval, pValue, ratio, title } from "../../ui/numbers";
+import { short, writing, writingGap } from "../../ui/metrics";
+import { count, interval, pValue, ratio, title } from "../../ui/numbers";
 
 export interface Line {
   disparity: Disparity;
@@ -65,12 +65,15 @@ export const columns = (beside: boolean): Column<Line>[] => [
     key: "difference",
     label: "difference",
     value: (l) => l.disparity.difference.value,
-    show: (l) => (l.disparity.difference.value == null ? "not defined" : decimal(l.disparity.difference.value)),
+    show: (l) =>
+      l.disparity.difference.value == null
+        ? "not defined"
+        : writingGap(l.disparity.metric)(l.disparity.difference.value),
   },
   {
     key: "differenceInterval",
     label: "interval",
-    value: (l) => interval(l.disparity.difference, (v) => decimal(v)),
+    value: (l) => interval(l.disparity.difference, writingGap(l.disparity.metric)),
   },
   {
     key: "p",
@@ -104,7 +107,11 @@ const BESIDE: Column<Line>[] = [
     value: (l) => (l.disparity.judged === "ratio" ? l.disparity.change?.ratio : l.disparity.change?.difference),
     show: (l) => {
       const found = l.disparity.judged === "ratio" ? l.disparity.change?.ratio : l.disparity.change?.difference;
-      return found == null ? "not defined" : l.disparity.judged === "ratio" ? ratio(found) : decimal(found);
+      return found == null
+        ? "not defined"
+        : l.disparity.judged === "ratio"
+          ? ratio(found)
+          : writingGap(l.disparity.metric)(found);
     },
   },
   {
@@ -114,13 +121,16 @@ const BESIDE: Column<Line>[] = [
     show: (l) => {
       const found = changeOf(l);
       if (found?.value == null) return "not defined";
-      return l.disparity.judged === "ratio" ? `× ${ratio(found.value)}` : decimal(found.value);
+      return l.disparity.judged === "ratio" ? `× ${ratio(found.value)}` : writingGap(l.disparity.metric)(found.value);
     },
   },
   {
     key: "changeInterval",
     label: "interval",
-    value: (l) => (changeOf(l) ? interval(changeOf(l) as never, l.disparity.judged === "ratio" ? ratio : decimal) : ""),
+    value: (l) =>
+      changeOf(l)
+        ? interval(changeOf(l) as never, l.disparity.judged === "ratio" ? ratio : writingGap(l.disparity.metric))
+        : "",
   },
   { key: "verdict", label: "the gap is", left: true, value: (l) => l.disparity.change?.verdict },
 ];
