@@ -190,11 +190,11 @@ def test_a_task_is_claimed_once_and_a_cancelled_one_never(connection):
 def test_a_task_whose_worker_died_too_often_is_given_up(connection, tmp_path, monkeypatch):
     monkeypatch.setattr("zerotilt.tasks.worker.patiently", lambda action, seconds: action())
     task = left_behind("queued", 0)
-    Task.update(attempts=3).where(Task.id == task.id).execute()
+    Task.update(attempts=10).where(Task.id == task.id).execute()
     Worker(Recorded(), FileStore(tmp_path)).perform(str(task.id))
     ended = Task.get_by_id(task.id)
     assert ended.state == "failed"
-    assert "died 3 times" in ended.error["message"]
+    assert "interrupted 10 times" in ended.error["message"]
 
 
 def test_patience_ends_in_words(running):

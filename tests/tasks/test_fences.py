@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import signal
 import sys
 import threading
 import time
@@ -20,7 +21,7 @@ from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers import inside
 from zerotilt.readers.room import Room
-from zerotilt.readers.watch import HelperDied
+from zerotilt.readers.watch import HelperDied, ended_without_a_word
 from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, TableFile, Task
@@ -184,6 +185,29 @@ def test_a_job_whose_helper_was_killed_is_taken_up_again(made, demo_audit, monke
     found = Task.get_by_id(task.id)
     assert (found.state, found.error) == ("queued", None)
     assert made._queue.sent == [str(task.id)]
+
+
+@pytest.mark.parametrize(("code", "tries"), [(-signal.SIGKILL, 3), (-signal.SIGTERM, 3), (-signal.SIGSEGV, 1), (3, 1)])
+def test_a_job_that_somebody_ended_is_tried_again_and_one_that_crashed_is_told_of(
+    made,
+    demo_audit,  # noqa: F811
+    monkeypatch,
+    code,
+    tries,
+):
+    def ended(*given, **more):
+        raise ended_without_a_word("evidence", code, 2**30)
+
+    monkeypatch.setattr(Room, "run", ended)
+    payload = board.basis(demo_audit, Context()) | {"method": "tilt", "settings": {}, "seed": 1}
+    monkeypatch.setattr(Worker, "_arguments", lambda self, task, ticker: {})
+    task = Task.create(audit=demo_audit, kind="evidence", title="t", payload=payload)
+    for _ in range(tries):
+        assert Task.get_by_id(task.id).state == "queued"
+        made._perform(str(task.id), Lane(threading.Semaphore(0), quick=True))
+    found = Task.get_by_id(task.id)
+    assert found.state == "failed" and found.attempts == tries
+    assert ("check the model file" in str(found.error)) == (tries == 1)
 
 
 def test_long_work_leaves_a_place_for_quick_work(made, demo_audit, monkeypatch):  # noqa: F811

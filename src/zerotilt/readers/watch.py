@@ -21,6 +21,14 @@ STALL_SECONDS = 600
 OnTick = Callable[[int, int, str], bool]
 
 
+FROM_OUTSIDE = (-signal.SIGKILL, -signal.SIGTERM)
+"""How a process ends that another ended; what a model's own fault ends in is another signal."""
+
+
+class EndedFromOutside(Refused):
+    """A job was ended by no fault that is known of its own; it may well be done when it is tried again."""
+
+
 class HelperDied(Exception):
     """The process that starts jobs is gone, and with it the job; nothing is wrong with the job."""
 
@@ -95,8 +103,13 @@ READERS = {"read_table": "that read the table", "inspect_model": "that looked in
 
 
 def ended_without_a_word(job: str, code: int | None, memory: int) -> Refused:
-    """Why, as far as is known; the model is blamed only where a model was run."""
+    """Why, as far as is known; the model is blamed only where a model was run and ended itself."""
     who = READERS.get(job, "that ran the model")
+    if code in FROM_OUTSIDE:
+        return EndedFromOutside(
+            f"The process {who} was ended by {signal.Signals(-code).name}: by somebody, or because the machine ran out of memory.",
+            todo="Try again; where it is ended again, read fewer rows.",
+        )
     todo = {
         "read_table": " Write the file again at its source, for example as CSV, and upload it again.",
         "inspect_model": " Export the model again.",

@@ -20,7 +20,7 @@ from peewee import fn
 from zerotilt.core.attached import digests_in
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
-from zerotilt.readers.watch import HelperDied
+from zerotilt.readers.watch import EndedFromOutside, HelperDied
 from zerotilt.store import removal, shelf
 from zerotilt.store.bell import CHANGED, ENDED, ring
 from zerotilt.store.check import discard_unowned
@@ -43,7 +43,9 @@ OWNED = re.compile(r"zt-(?:reader-)?(\d+)-")
 """Folders in scratch are named after the process that made them."""
 LONG = timedelta(seconds=20)
 """After this time a wish comes before newer ones."""
-MOST_ATTEMPTS = 3
+MOST_ATTEMPTS, MOST_ENDED = 10, 3
+"""A worker runs no model, and ends because it is ended: what it was doing is hardly to blame, and is taken up again for long.
+What a job alone was ended at is tried a few times."""
 PLACES, QUICK_PLACES, WAIT_SECONDS = 3, 2, 0.3
 """Tasks at a time: long ones, and beside them, before them on the cores, quick ones."""
 CALM_SECONDS = 1.0
@@ -131,8 +133,8 @@ class Worker:
         try:
             if task.attempts > MOST_ATTEMPTS:
                 raise Refused(
-                    f"The worker died {MOST_ATTEMPTS} times while doing this.",
-                    todo="Read fewer rows, or check the model file.",
+                    f"This was interrupted {MOST_ATTEMPTS} times, each time with the process that did it and other work.",
+                    todo="Ask for it again when the machine is calm.",
                 )
             ticker = Ticker(task, lane)
             with tempfile.TemporaryDirectory(prefix=f"zt-{os.getpid()}-", dir=self._scratch) as scratch:
@@ -167,6 +169,12 @@ class Worker:
             self._again(task)
         except Cancelled:
             self._end(task, "cancelled")
+        except EndedFromOutside as problem:
+            log.warning("task %s: %s", task_id, problem)
+            if task.attempts < MOST_ENDED:
+                self._again(task)
+            else:
+                self._end(task, "failed", problem.as_dict())
         except Refused as problem:
             self._end(task, "failed", problem.as_dict())
         except Unreachable:
