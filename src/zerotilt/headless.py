@@ -144,7 +144,7 @@ def audit(request: Request, work: Work) -> Outcome:
     request.out.mkdir(parents=True, exist_ok=True)
     with _opened(request.table) as source, tempfile.TemporaryFile() as typed:
         table_digest = digest(source)
-        table.convert(source, typed, work=work)
+        table.convert(source, typed, work=work, name=request.table.name)
         typed.seek(0)
         cases = Table(typed)
         spec, context, misfits = meaning(request, cases, work)
@@ -231,7 +231,7 @@ def explain_table(
     """
     with tempfile.TemporaryFile() as typed, tempfile.TemporaryFile() as found:
         with _opened(source) as given:
-            table.convert(given, typed, work=Work(progress))
+            table.convert(given, typed, work=Work(progress), name=source.name)
         typed.seek(0)
         some = stream.sample(typed, background, SEED)
         study = Study(some.whole(), model, outcome, event, task=task, output=scale, cluster=cluster, progress=progress)
@@ -286,7 +286,7 @@ def read_method(
             settings[name] = value
     with tempfile.TemporaryFile() as typed:
         with _opened(source) as raw:
-            table.convert(raw, typed, work=Work(progress))
+            table.convert(raw, typed, work=Work(progress), name=source.name)
         typed.seek(0)
         study = Study(pq.read_table(typed), model, outcome, event, score=score, decision=decision, groups=groups, progress=progress)  # fmt: skip
     study = study.on(*where, picked=picked, segment=segment) if where or picked or segment else study

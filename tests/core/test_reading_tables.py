@@ -1,6 +1,9 @@
 """Tables in: what is found out, what is refused and where."""
 
+import gzip
 import io
+import pickle
+import re
 import subprocess
 import sys
 
@@ -305,3 +308,30 @@ def test_bytes_and_long_texts_are_kept_and_passed_by(kind):
             view("picture")
     with pytest.raises(ValueError, match="“picture” holds bytes"):
         guesses["picture"].model_copy().model_validate(guesses["picture"].model_dump() | {"role": "feature"})
+
+
+FOREIGN = {
+    "workbook.xlsx": (b"PK\x03\x04\x14\x00\x06\x00", "an archive or a workbook"),
+    "old.xls": (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "an older workbook"),
+    "frame.pkl": (pickle.dumps({"a": [1, 2]}), "a pickle, which is never opened here"),
+    "rows.json": (b'[{"a": 1}, {"a": 2}]', "JSON"),
+    "lines.jsonl": (b'{"a": 1}\n{"a": 2}\n', "JSON"),
+    "table.csv.gz": (gzip.compress(b"a,b\n1,2\n"), "a compressed file"),
+    "page.html": (b"<!DOCTYPE html><table><tr><td>1", "a page or XML"),
+    "paper.pdf": (b"%PDF-1.7\n%", "a PDF"),
+}
+
+
+@pytest.mark.parametrize("name", FOREIGN)
+def test_what_is_no_table_is_called_what_it_is_with_its_name(name):
+    data, what = FOREIGN[name]
+    with pytest.raises(Refused, match=f"This is {re.escape(what)}") as refused:
+        convert(io.BytesIO(data), io.BytesIO(), name=name)
+    assert refused.value.where == name and refused.value.todo
+
+
+@pytest.mark.parametrize("text", ["{a},[b]\n1,2\n3,4\n", "<a>,b\n1,2\n3,4\n", "PK,b\n1,2\n3,4\n", "[a],b\n1,2\n3,4\n"])
+def test_a_table_that_only_begins_oddly_is_read(text):
+    sink = io.BytesIO()
+    convert(io.BytesIO(text.encode()), sink)
+    assert sink.tell()

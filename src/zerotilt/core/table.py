@@ -12,7 +12,7 @@ import pyarrow.compute
 import pyarrow.parquet as pq
 from numpy.typing import NDArray
 
-from zerotilt.core import csvdialect, csvfile, words
+from zerotilt.core import csvdialect, csvfile, foreign, words
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -204,13 +204,13 @@ def _readable(name: str, kind: pa.DataType) -> None:
 
 
 def convert(
-    source: BinaryIO, sink: BinaryIO, dialect: Dialect | None = None, work: Work | None = None
+    source: BinaryIO, sink: BinaryIO, dialect: Dialect | None = None, work: Work | None = None, name: str = ""
 ) -> Dialect | None:
     """Write any table file read from ``source`` to ``sink`` as Parquet with plain types, piece by piece.
 
     Parquet, Arrow and Feather are known by their first bytes; anything else is
     read as CSV, as ``dialect`` says or as found out. Returns the CSV dialect
-    used, None for the others.
+    used, None for the others. ``name``: what the file is called, for refusals.
 
     Raises
     ------
@@ -218,11 +218,12 @@ def convert(
     """
     work = work or Work()
     source.seek(0)
-    start = source.read(8)
+    start = source.read(foreign.PEEKED)
     source.seek(0)
     if start[:4] == b"PAR1" or start[:6] == b"ARROW1" or start[:4] == b"\xff\xff\xff\xff":
         _write(_arrow_batches(source, start, work), sink)
         return None
+    foreign.refuse_foreign(start, name)
     dialect = dialect or csvdialect.sniff(source)
     found = csvfile.scan(source, dialect, work)
     _write(csvfile.typed_batches(source, found, work), sink)

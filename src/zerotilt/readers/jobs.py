@@ -33,7 +33,7 @@ def read_table(arguments: dict, scratch: Path, work: Work) -> dict:
     dialect = Dialect(**arguments["dialect"]) if arguments.get("dialect") else None
     target = scratch / "table.parquet"
     with open(arguments["path"], "rb") as source, target.open("wb") as sink:
-        used = table.convert(source, sink, dialect, work)
+        used = table.convert(source, sink, dialect, work, arguments.get("name", ""))
     return {"file": str(target), **_profiled(target, used, work)}
 
 
