@@ -270,10 +270,12 @@ def test_whatever_is_put_into_records_is_refused_or_leaves_every_page_whole(file
     data = exported(audit_named(signed), files)
     others = Counter({str(one.audit_id): 1 for one in TableFile.select()})
     taken = 0
-    for _ in range(TRIES):
+    for number in range(TRIES):
 
-        def change(told):
+        def change(told, number=number):
             all_anew(told)
+            if number == 0:
+                return  # as it is, it is taken
             table = rng.choice([name for name, rows in told["records"].items() if rows])
             at = rng.choice(told["records"][table])
             key = rng.choice(sorted(at))

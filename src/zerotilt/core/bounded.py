@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import mmap
 import os
 import resource
 import select
@@ -14,6 +15,8 @@ from typing import BinaryIO, Literal
 
 Ending = Literal["done", "late", "too much memory", "died"]
 _PR_SET_PDEATHSIG = 1
+ADDRESSES = 2**47
+"""More than a process can have."""
 _OUT_OF_MEMORY = 86
 """Exit code of a process that was refused memory."""
 
@@ -84,12 +87,22 @@ def _waited(number: int, seconds: float) -> int | None:
 
 def _allow(memory: int) -> None:
     """So many bytes of addresses more than are in use, and no file of what was there when it died."""
-    with open("/proc/self/statm", encoding="ascii") as told:
-        held = int(told.read().split()[0]) * resource.getpagesize()
     before, most = resource.getrlimit(resource.RLIMIT_AS)
-    wanted = held + memory
-    for other in (before, most):
-        if other != resource.RLIM_INFINITY:
-            wanted = min(wanted, other)
+    known = [one for one in (before, most) if one != resource.RLIM_INFINITY]
+    wanted = min([_in_use(most) + memory, *known])
     resource.setrlimit(resource.RLIMIT_AS, (wanted, wanted))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+
+
+def _in_use(most: int) -> int:
+    """Bytes of addresses that are in use: the least limit under which one more page is granted, to a megabyte."""
+    low, high = 0, ADDRESSES if most == resource.RLIM_INFINITY else most
+    while high - low > 2**20:
+        middle = (low + high) // 2
+        resource.setrlimit(resource.RLIMIT_AS, (middle, most))
+        try:
+            mmap.mmap(-1, mmap.PAGESIZE).close()
+            high = middle
+        except (OSError, MemoryError):
+            low = middle
+    return high
