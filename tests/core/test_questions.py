@@ -198,11 +198,12 @@ def test_a_table_without_a_model_is_asked_too():
 def test_one_call_that_heeds_nothing_is_ended_by_the_system_in_time_and_memory(text):
     """None of these can be interrupted by the engine itself."""
     table = pa.table({"x": np.arange(30_000)})
+    others = set(psutil.Process().children())
     started = time.monotonic()
     with pytest.raises(Refused, match=r"longer than 1 seconds|more than 1GB of memory"):
         sql.ask(text, lambda names: table, 1.0)
     assert time.monotonic() - started < 10
-    assert psutil.Process().children() == []
+    assert set(psutil.Process().children()) <= others
 
 
 def test_what_is_asked_ends_with_who_asks():
