@@ -145,6 +145,8 @@ def choose(page: Page, menu: str, choice: str) -> None:
 def report_written(page: Page) -> None:
     """From any sheet: write the report, and open what was written."""
     page.keyboard.press("9")
+    # from Compose itself the key leads to the first part: a tab pressed before that would be left again
+    expect(page.get_by_role("tab", name="Findings")).to_have_attribute("aria-selected", "true")
     page.get_by_role("tab", name="Compose").click()
     page.get_by_role("button", name="Write the report").click()
     page.get_by_role("button", name="Read and sign it").click()
