@@ -25,6 +25,7 @@ import httpx
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from zerotilt.core import words
 from zerotilt.core.predictors.made import Made
 from zerotilt.core.refusal import Refused
 
@@ -240,7 +241,12 @@ class OpenAudit:
         self.identity = steps[1]
         self._at = f"/api/audits/{self.identity}"
         self._asked = {name: values[-1] for name, values in parse_qs(parts.query).items()}
-        self.title: str = self._view()["title"]
+        self._view()  # who gives a wrong address learns of it here
+
+    @property
+    def title(self) -> str:
+        """As it is now."""
+        return self._view()["title"]
 
     def __repr__(self) -> str:
         return f"{self.title}: {len(self.models())} model versions, {self.evidence().num_rows} results"
@@ -253,7 +259,8 @@ class OpenAudit:
         return {one["id"]: one["name"] for one in self._view()["models"]}
 
     def evidence(self) -> pa.Table:
-        """Every result that was computed for the audit: key, method, title, rows, when, and its reading."""
+        """Every result that was computed for the audit: key, method, title, rows, when, its reading, and what has changed
+        since; a result of today has nothing there."""
         return _table(self._server.ask("GET", f"{self._at}/evidence").json(), EVIDENCE)
 
     def arrays(self, key: str) -> list[str]:
@@ -261,17 +268,25 @@ class OpenAudit:
         return self._server.ask("GET", f"{self._at}/evidence/{key}/arrays").json()
 
     def table(self, key: str, array: str | None = None) -> pa.Table:
-        """An array of a result, by the result's key or the name of a method, of which the newest is taken.
+        """An array of a result, by the result's key or the name of a method, of which the newest of today is taken.
 
         Raises
         ------
-        Refused : there is no such result or array; those that there are are named.
+        Refused : there is no such result or array; those that there are are named. By the name of a method also: all that
+            was computed of it is of before a change.
         """
         found = [one for one in self.evidence().to_pylist() if key in (one["key"], one["method"])]
         if not found:
             known = sorted(set(self.evidence().column("method").to_pylist()))
             raise Refused(f"key: nothing called “{key}” was computed; there are {', '.join(known) or 'no results'}.")
-        newest = max(found, key=lambda one: one["computed"])
+        today = [one for one in found if one["key"] == key or not one["changed"]]
+        if not today:
+            last = max(found, key=lambda one: one["computed"])
+            raise Refused(
+                f"key: {last['title']} was computed before these changed: {words.listing(last['changed'])}.",
+                todo=f"Read it again on its page, or give the key of the result of before, “{last['key']}”.",
+            )
+        newest = max(today, key=lambda one: one["computed"])
         names = self.arrays(newest["key"])
         if not names or (array is not None and array not in names):
             raise Refused(f"array: {newest['title']} has {', '.join(names) or 'no arrays'}.")
@@ -279,7 +294,10 @@ class OpenAudit:
         return pq.read_table(io.BytesIO(self._server.ask("GET", path, params={"kind": "parquet"}).content))
 
     def findings(self) -> pa.Table:
-        """Findings of what the link reads, with what was decided about each."""
+        """Findings of what the link reads, with what was decided about each.
+
+        What was found before a change is measured again first; what can't be says so under ``again``.
+        """
         view = self._view()
         known = {one["id"] for one in view["models"]}
         asked = self._asked.get("model")
@@ -289,18 +307,23 @@ class OpenAudit:
             else view["checked_model"] or (view["models"][-1]["id"] if view["models"] else None),
             "rows": self._asked.get("rows") or ("all" if view["only_all"] else "hold-out"),
         }
-        found = self._server.ask("POST", f"{self._at}/findings", json=context).json()
+        until = time.monotonic() + PATIENCE
+        while True:
+            found = self._server.ask("POST", f"{self._at}/findings", json=context).json()
+            if not any(one["measuring"] for one in found) or time.monotonic() > until:
+                break
+            time.sleep(0.1)
         return _table([{**one, **one["standing"]} for one in found], FINDINGS)
 
 
 EVIDENCE = pa.schema(
     [("key", pa.string()), ("method", pa.string()), ("title", pa.string()), ("rows", pa.int64()), ("rows_described", pa.string()),
-     ("computed", pa.string()), ("reading", pa.string())]
+     ("computed", pa.string()), ("reading", pa.string()), ("changed", pa.list_(pa.string()))]
 )  # fmt: skip
 FINDINGS = pa.schema(
     [("name", pa.string()), ("kind", pa.string()), ("severity", pa.string()), ("statement", pa.string()), ("area", pa.string()),
      ("group", pa.string()), ("rows", pa.int64()), ("decision", pa.string()), ("reason", pa.string()), ("owner", pa.string()),
-     ("due", pa.string()), ("evidence", pa.string())]
+     ("due", pa.string()), ("evidence", pa.string()), ("again", pa.string())]
 )  # fmt: skip
 
 

@@ -5,9 +5,11 @@ from __future__ import annotations
 import io
 import itertools
 import re
+import tempfile
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -16,13 +18,17 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 from playwright.sync_api import Page
 from tests.api import talk
+from tests.cli.shell import typed
+
+from zerotilt.notebook import open_audit
 
 PLACES = (
     "intake", "data", "data?part=columns", "data?part=segments", "drivers", "response", "cases", "cases?part=all", "pockets",
     "tilt", "tilt?part=group", "tilt?part=thresholds", "remedies", "remedies?part=versions", "remedies?part=lineage",
-    "report", "report?part=compose", "report?part=reports", "",
+    "report", "report?part=compose", "report?part=reports", "", "tilt#card", "command line", "notebook",
 )  # fmt: skip
-"""Sheets of an audit, each with header, rail and dossier; the last is the first page."""
+"""Sheets of an audit, each with header, rail and dossier; "" is the first page, the card one that stays open on a mark. The
+last two are read without a page, see ``READ``."""
 ROWS = 700
 
 
@@ -43,12 +49,13 @@ class World:
         table = claims.slice(0, ROWS)
         made = cls(client, audit, table, models)
         talk.put_table(client, audit, parquet(table), "claims.parquet")
-        for name in ("logistic regression v1", "gradient trees v3"):
+        for name in (FIRST, "gradient trees v3"):
             talk.put_model(client, audit, models[name], name)
         spec = made.view["spec"]
         groups = {"home_area": "group", "age_band": "group", "preferred_language": "group"}
         talk.put_spec(client, audit, talk.set_roles(spec, claim_valid="outcome", **groups) | NAMED)
-        made.finish(made.models_by_name["logistic regression v1"])
+        made.finish(made.models_by_name[FIRST])
+        made.memory["notebook"] = open_audit(f"{client.base_url}/audits/{audit}/tilt")
         return made
 
     @property
@@ -114,6 +121,7 @@ NAMED = {
         "favourable": "settled at once", "unfavourable": "inspected",
     },
 }  # fmt: skip
+FIRST = "logistic regression v1"
 LATE = {"name": "heavy parcels", "conditions": [{"column": "parcel_weight", "over": 10}]}
 
 
@@ -127,6 +135,12 @@ def corrected(table: pa.Table) -> pa.Table:
     """The same table with other declared values."""
     place = table.column_names.index("declared_value")
     return table.set_column(place, "declared_value", pc.add(table["declared_value"], 5.0))
+
+
+def correct(world: World) -> None:
+    world.table = corrected(world.table)
+    talk.put_table(world.client, world.audit, parquet(world.table), "claims.parquet")
+    world.finish()
 
 
 def names(world: World, **changes: str) -> None:
@@ -226,10 +240,7 @@ CHANGES: dict[str, Change] = {
     ),
     "a segment is deleted": lambda w: w.compared(lambda now: {"segments": []}),
     "a segment is back": lambda w: w.compared(lambda now: {"segments": [LATE]}),
-    "a corrected table": lambda w: (
-        talk.put_table(w.client, w.audit, parquet(corrected(w.table)), "claims.parquet"),
-        w.finish(),
-    )[1],
+    "a corrected table": correct,
     "a version is added": lambda w: version(w, next(COUNT)),
     "a version is deleted": lambda w: gone(w, w.view["models"][-1]["id"]),
     "another version is checked": lambda w: w.finish(w.models_by_name["gradient trees v3"]),
@@ -251,6 +262,46 @@ CHANGES: dict[str, Change] = {
 }
 """In an order in which each can be made."""
 
+
+def at_command_line(world: World) -> str:
+    """What ``./zt audit`` flags by the settings that Intake writes now, against what the server finds; "" where they agree."""
+    with tempfile.TemporaryDirectory() as folder:
+        here = Path(folder)
+        told = world.client.get(f"{world.at}/settings", params=world.context)
+        assert told.status_code == 200, told.text
+        (here / "audit.toml").write_bytes(told.content)
+        pq.write_table(world.table, here / "claims.parquet")
+        named = {number: name for name, number in world.models_by_name.items()}
+        (here / "model.onnx").write_bytes(world.models[named[world.view["checked_model"]]])
+        files = ["--table", "claims.parquet", "--model", "model.onnx", "--out", "out", "--rows", 5]
+        run = typed("audit", "audit.toml", *files, folder=here)
+    if "flagged" not in run.stdout:
+        return f"it ended with {run.returncode}: {run.stderr}"
+    said = {line.removeprefix("flagged: ") for line in run.stdout.splitlines() if line.startswith("flagged: ")}
+    findings, key = world.findings(), talk.read(world.client, world.audit, "tilt", world.context)["key"]
+    found = {part["statement"] for one in findings if one["evidence"] == key and not one["author"] for part in one["parts"]}
+    return "" if said == found else f"flagged: {said - found or 'nothing'} alone there, {found - said or 'nothing'} alone here"
+
+
+def in_notebook(world: World) -> str:
+    """What an audit says that was opened in a notebook before the change, against what the server says."""
+    here, found = world.memory["notebook"], world.findings()
+    said = [(one["statement"], one["decision"], one["evidence"]) for one in here.findings().to_pylist() if not one["again"]]
+    now = [(one["statement"], one["standing"]["decision"], one["evidence"]) for one in found if not one["again"]]
+    key = talk.read(world.client, world.audit, "tilt", world.context)["key"]
+    today = {one["key"] for one in here.evidence().to_pylist() if one["method"] == "tilt" and not one["changed"]}
+    wrong = {
+        "title": (here.title, world.view["title"]),
+        "versions": (here.models(), {number: name for name, number in world.models_by_name.items()}),
+        "findings": (said, now),
+        "evidence of today": (key in today, True),
+    }
+    return "; ".join(f"{what}: {a} for {b}" for what, (a, b) in wrong.items() if a != b)
+
+
+READ: dict[str, Callable[[World], str]] = {"command line": at_command_line, "notebook": in_notebook}
+"""Places without a page: what is wrong there, "" where nothing is."""
+
 BUSY = """() => document.body === null || document.querySelector('[aria-busy="true"], [data-behind], [data-before]') !== null
     || [...document.querySelectorAll('[data-testid=under-way]')].some((one) => one.textContent.trim() !== '')
     || /Reading …|Opening the audit|being made|being measured again|Still being measured/.test(document.body.textContent)
@@ -264,23 +315,27 @@ SAID = """() => {
     const page = document.querySelector('[data-testid=page]')?.contentDocument?.body.innerText ?? '';
     const values = [...document.querySelectorAll('input, textarea, select')].map((one) => one.value).join('|');
     const told = ['header', 'nav', 'main', 'aside'].map((name) => document.querySelector(name)?.innerText ?? '');
-    return [...told, values, page];
+    const card = document.querySelector('[data-radix-popper-content-wrapper]')?.innerText ?? '';
+    return [...told, values, page, card];
 }"""
 SETTLED = f"""async ([seconds, calm]) => {{
     const busy = {BUSY}, said = {SAID}, until = performance.now() + seconds * 1000;
-    let [last, same] = ['', 0];
+    // whether a page is busy is asked only once something in it has moved: asking takes longer than most of what moves
+    let [moved, idle, same] = [true, false, 0];
+    const watch = new MutationObserver(() => {{ moved = true; }});
+    watch.observe(document, {{ subtree: true, childList: true, characterData: true, attributes: true }});
     // so many looks that agree: a page that stands still because the machine is busy is not one that is done
     while (same < calm) {{
-        const now = busy() ? '' : document.body.textContent;  // what is read off without setting the page
-        same = now !== '' && now === last ? same + 1 : 0;
-        last = now;
+        if (moved) [moved, same, idle] = [false, 0, !busy()];
+        else same = idle ? same + 1 : 0;
         if (performance.now() > until) return null;
         await new Promise((done) => setTimeout(done, 120));
     }}
+    watch.disconnect();
     return said();
 }}"""
 OPENED = re.compile(r"today, \d\d:\d\d")
-REGIONS = ("header", "rail", "sheet", "dossier", "fields", "page")
+REGIONS = ("header", "rail", "sheet", "dossier", "fields", "page", "card")
 
 
 def busy(page: Page) -> bool:
@@ -317,11 +372,17 @@ def plain(told: list[str]) -> dict[str, str]:
 
 
 def tried(
-    world: World, change: str, tabs: Sequence[Page], places: Sequence[str], anew: Sequence[int] | None = None
+    world: World,
+    change: str,
+    tabs: Sequence[Page],
+    places: Sequence[str],
+    anew: Sequence[int] | None = None,
+    read: Sequence[str] = (),
 ) -> dict[str, str]:
     """One change under open places; what is wrong, by place: of before and not marked, or other than a fresh page says.
 
     ``anew``: which of them are read anew to be held against, all when None; what is left in another shows when it is its turn.
+    ``read``: places without a page that are read after it.
     """
     before = world.memory.get("told") or settled(tabs)
     CHANGES[change](world)
@@ -334,6 +395,10 @@ def tried(
     for place in again:
         tabs[place].reload(wait_until="commit")
     fresh = dict(zip(again, settled([tabs[place] for place in again]), strict=True))
+    for place in again:
+        if places[place].endswith(CARD):
+            fresh[place] = card_opened(tabs[place]) or fresh[place] | {"card": GONE if GONE in after[place]["card"] else ""}
+            after[place] |= {"card": GONE if GONE in after[place]["card"] else after[place]["card"]}
     wrong = {}
     for at, (was, (marked, seen), now) in enumerate(zip(before, early, after, strict=True)):
         if left := differs(now, fresh.get(at, now)):
@@ -341,7 +406,7 @@ def tried(
         elif not marked and differs(seen, now) and not differs(seen, was):
             wrong[places[at]] = f"of before without a mark: {differs(seen, now)}"
     world.memory["told"] = [fresh.get(at, now) for at, now in enumerate(after)]
-    return wrong
+    return wrong | {place: said for place in read if (said := READ[place](world))}
 
 
 def of_today(world: World, tab: Page) -> bool:
@@ -365,6 +430,22 @@ def opened(world: World, tabs: Sequence[Page], places: Sequence[str]) -> None:
     """Each place in a tab of its own."""
     for tab, place in zip(tabs, places, strict=True):
         tab.goto(f"/audits/{world.audit}/{place}" if place else "/")
+        if place.endswith(CARD):
+            settled([tab])
+            card_opened(tab)
+
+
+CARD = "#card"
+MARK = "[data-mark^='age_band|'][data-mark$='|selection_rate']"
+GONE = "is no longer among the groups that are compared here"
+
+
+def card_opened(tab: Page) -> dict[str, str]:
+    """The card of the first group of an age, and what the page says then; nothing where that is not drawn."""
+    if tab.locator(MARK).count() == 0:
+        return {}
+    tab.locator(MARK).first.dispatch_event("click")
+    return settled([tab])[0]
 
 
 LEARNT = 3.0

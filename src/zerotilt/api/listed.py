@@ -46,6 +46,7 @@ class FindingView(Fact):
     again: str = Field(
         default="", description="That it is of before a change, and what becomes of it; empty for what is of now"
     )
+    measuring: bool = Field(default=False, description="Whether it is being measured again")
     before: LapsedView | None = Field(
         default=None, description="What was decided about it under another meaning, table or rule; it is asked again"
     )
@@ -82,29 +83,30 @@ class _Listed:
         found: list[FindingView] = []
         for name in asked:
             if name in there:
-                key, again = there[name], ""
+                key, again, measuring = there[name], "", False
                 findings = _given_rise_to(key, self.spec, sha256(self.audit.spec), self.desk)
                 memory.keep(name, key, sha256(self.audit.spec), findings)
             elif (before := memory.of(name)) is not None and name in wanted:
-                again = self._measured_again(name, wanted[name], turn)
+                again, measuring = self._measured_again(name, wanted[name], turn)
                 key, findings = before.evidence_key, memory.findings(before)
             else:
                 continue
             method = METHODS[name]
             found += [
-                self._seen(fact, method.area, method.part, key, again=again) for fact in gathered(findings, self.apart)
+                self._seen(fact, method.area, method.part, key, again=again, measuring=measuring)
+                for fact in gathered(findings, self.apart)
             ]
         return found + list(self._by_hand())
 
-    def _measured_again(self, method: str, settings: dict[str, Any], turn: Turn) -> str:
-        """Begin to measure, or say why it can't be."""
+    def _measured_again(self, method: str, settings: dict[str, Any], turn: Turn) -> tuple[str, bool]:
+        """Begin to measure, or say why it can't be; and whether it is under way."""
         try:
             if self.desk.board.failed(self.audit, self.context, method, settings):
-                return "It was found before a change, and could not be measured again."
+                return "It was found before a change, and could not be measured again.", False
             self.desk.board.reading(self.audit, self.context, method, settings, turn=turn)
         except Refused as problem:
-            return f"It was found before a change, and can not be measured again: {problem.message}"
-        return "It was found before a change, and is being measured again."
+            return f"It was found before a change, and can not be measured again: {problem.message}", False
+        return "It was found before a change, and is being measured again.", True
 
     def _seen(self, fact: Fact, area: Area, part: str, key: str, **more: Any) -> FindingView:
         return FindingView(

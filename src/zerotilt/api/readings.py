@@ -19,11 +19,10 @@ from zerotilt.core.evidence import Evidence
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
-from zerotilt.core.reading import Reading
 from zerotilt.store import shelf
 from zerotilt.store.database import database, patiently
 from zerotilt.store.records import ACTIVE, Audit, AuditEvidence, EvidenceRow, Task, own
-from zerotilt.tasks.board import Direct
+from zerotilt.tasks.board import Direct, Since
 from zerotilt.tasks.expectation import QUICK_SECONDS
 
 router = APIRouter(prefix="/api", tags=["readings"])
@@ -144,42 +143,33 @@ class EvidenceLine(BaseModel):
     computed: str
     reading: str = Field(description="As it was written when it was computed")
     settings: dict[str, Any] = Field(description="With which it was asked for")
+    changed: list[str] = Field(
+        description="What has changed since it was computed, in words; empty for what would be computed alike today"
+    )
 
 
 @router.get("/audits/{audit_id}/evidence")
 @connected
 def evidence_list(audit: Audit) -> list[EvidenceLine]:
     """Every result that was computed for the audit, the first first."""
-    names = ("title", "rows", "rows_described", "computed")
-    parts = [SQL(f"body->>'{name}'").alias(name) for name in names]
+    told = SQL("body - 'result' - 'worded'").alias("told")
     rows: Any = (
-        EvidenceRow.select(
-            EvidenceRow.key,
-            EvidenceRow.method,
-            *parts,
-            SQL("body->'reading'").alias("said"),
-            SQL("body->'settings'").alias("asked"),
-        )
+        EvidenceRow.select(EvidenceRow.key, told)
         .join(AuditEvidence)
         .where(AuditEvidence.audit == audit)
         .order_by(EvidenceRow.created, EvidenceRow.key)
         .dicts()
     )
-    return [
-        EvidenceLine(
-            **{name: one[name] for name in ("key", "method", *names)},
-            reading=_said(one["said"]),
-            settings=one["asked"] or {},
-        )
-        for one in rows
-    ]
+    since = Since(audit)
+    return [_line(Evidence.model_validate(one["told"] | {"result": {}}), since) for one in rows]
 
 
-def _said(reading: dict[str, Any] | None) -> str:
-    if reading is None:
-        return ""
-    told = Reading.model_validate(reading)
-    return f"{told.text} {told.detail}".strip()
+def _line(found: Evidence, since: Since) -> EvidenceLine:
+    return EvidenceLine(
+        **found.model_dump(include={"key", "method", "title", "rows", "rows_described", "computed", "settings"}),
+        reading=f"{found.reading.text} {found.reading.detail}".strip() if found.reading else "",
+        changed=list(since.computed(found)),
+    )
 
 
 @router.get("/audits/{audit_id}/evidence/{key}/arrays")

@@ -319,13 +319,53 @@ def changes(audit: Audit, kept: Kept | Raised) -> tuple[str, ...]:
 
 def changes_of(audit: Audit, found: Evidence, context: Context) -> tuple[str, ...]:
     """What has changed since a result was computed that would be asked for in a context, in words."""
-    try:
+    return Since(audit).computed(found, context)
+
+
+class Since:
+    """What has changed in an audit since results were computed; what many of them have in common is looked up once."""
+
+    def __init__(self, audit: Audit):
+        self._audit = audit
+        self._today: dict[tuple[str, bool], tuple[Digests, Context]] = {}
+
+    def computed(self, found: Evidence, context: Context | None = None) -> tuple[str, ...]:
+        """In words; empty where it would be computed alike today.
+
+        Parameters
+        ----------
+        context : in which it would be asked for; its own with the audit's versions of the same models when None.
+        """
         others = found.method in METHODS and METHODS[found.method].reads_others
-        today = basis(audit, context, others=others)
-    except Refused:
-        return ("the model version",)
-    spec = Spec.model_validate(today["spec"])
-    return changed_since(found, digests_of(today, spec), Context.model_validate(today["context"]))
+        try:
+            digests, now = self._now(context or self._own(found), others)
+        except Refused:
+            return ("the model version",)
+        return changed_since(found, digests, now)
+
+    def _own(self, found: Evidence) -> Context:
+        """Its context: it may have been computed for another audit, of which this one is a copy."""
+        alongside = found.context.alongside
+        if alongside is not None and alongside.model is not None:
+            alongside = alongside.model_copy(update={"model": self._version(found.digests.alongside)})
+        model = self._version(found.digests.model) if found.context.model is not None else None
+        return found.context.model_copy(update={"model": model, "alongside": alongside})
+
+    def _version(self, digest: str | None) -> str:
+        version = model_of(self._audit, digest)
+        if version is None:
+            raise Refused("The audit has no such model version.", where="model", todo="Choose one of its versions.")
+        return version
+
+    def _now(self, context: Context, others: bool) -> tuple[Digests, Context]:
+        wanted = context.model_dump_json(), others
+        if wanted not in self._today:
+            today = basis(self._audit, context, others=others)
+            self._today[wanted] = (
+                digests_of(today, Spec.model_validate(today["spec"])),
+                Context.model_validate(today["context"]),
+            )
+        return self._today[wanted]
 
 
 def now_of(audit: Audit, context: Context) -> tuple[Digests, Context]:

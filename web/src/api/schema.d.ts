@@ -5951,6 +5951,11 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+            /**
+             * Changed
+             * @description What has changed since it was computed, in words; empty for what would be computed alike today
+             */
+            changed: string[];
         };
         /** EvidenceView[AleResult] */
         EvidenceView_AleResult_: {
@@ -9195,6 +9200,12 @@ export interface components {
              * @default
              */
             again: string;
+            /**
+             * Measuring
+             * @description Whether it is being measured again
+             * @default false
+             */
+            measuring: boolean;
             /** @description What was decided about it under another meaning, table or rule; it is asked again */
             before?: components["schemas"]["LapsedView"] | null;
         };

@@ -1,54 +1,72 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { createContext, type ReactNode, useContext, useEffect, useMemo, useRef, useState } from "react";
+import { createContext, type ReactNode, useContext, useEffect, useMemo, useSyncExternalStore } from "react";
 import type { Task } from "./client";
 import { followed, type Told } from "./events";
 import { heard, heardAnew } from "./state";
 
 export const ENDED = new Set(["done", "failed", "cancelled", "dropped"]);
 
-interface Following {
-  tasks: Map<string, Task>;
-  trouble: string | null;
+type Tasks = ReadonlyMap<string, Task>;
+
+/** What is told of an audit's work. Each of it is followed by who shows it alone: progress is told many times a second. */
+class Followed {
+  tasks: Tasks = new Map();
+  trouble: string | null = null;
+  private listeners = new Set<() => void>();
+
+  constructor(readonly audit: string) {}
+
+  subscribe = (listener: () => void) => {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  };
+
+  put(changes: { task?: Task; trouble: string | null }): void {
+    const { task, trouble } = changes;
+    if (!task && trouble === this.trouble) return;
+    if (task) this.tasks = new Map(this.tasks).set(task.id, task);
+    this.trouble = trouble;
+    for (const listener of this.listeners) listener();
+  }
 }
 
-const Follow = createContext<Following>({ tasks: new Map(), trouble: null });
+const Follow = createContext(new Followed(""));
 
 /** Follows one audit by server-sent events: its work, whose result is asked for when it ends, and its state. */
 export function TaskFollower({ audit, children }: { audit: string; children: ReactNode }) {
   const client = useQueryClient();
-  const [tasks, setTasks] = useState<Map<string, Task>>(new Map());
-  const [trouble, setTrouble] = useState<string | null>(null);
-  const seen = useRef(new Map<string, string>());
+  const store = useMemo(() => new Followed(audit), [audit]);
 
   useEffect(() => {
+    const seen = new Map<string, string>();
     const hear = (told: Told) => {
+      if (told.what === "gone") {
+        store.put({
+          trouble: "This audit was deleted. For a quarter of an hour it can be brought back on the first page.",
+        });
+        return;
+      }
+      if (told.what === "trouble") {
+        store.put({ trouble: told.text });
+        return;
+      }
       if (told.what === "open") {
-        setTrouble(null);
+        store.put({ trouble: null });
         heardAnew(audit);
         client.invalidateQueries({
           predicate: (query) => Boolean((query.state.data as { task?: Task } | undefined)?.task),
         });
         return;
       }
-      if (told.what === "gone") {
-        setTrouble("This audit was deleted. For a quarter of an hour it can be brought back on the first page.");
-        return;
-      }
       if (told.what === "state") {
-        setTrouble(null);
+        store.put({ trouble: null });
         heard(client, audit, told.told);
         return;
       }
-      if (told.what === "trouble") {
-        setTrouble(told.text);
-        return;
-      }
-      setTrouble(null);
       const { task } = told;
-      setTasks((before) => new Map(before).set(task.id, task));
-      if (seen.current.get(task.id) === task.state) return;
-      seen.current.set(task.id, task.state);
-      if (!ENDED.has(task.state)) return;
+      store.put({ task, trouble: null });
+      if (seen.get(task.id) === task.state) return;
+      seen.set(task.id, task.state);
       if (task.state === "done") {
         client.invalidateQueries({
           predicate: (query) => (query.state.data as { task?: Task } | undefined)?.task?.id === task.id,
@@ -56,18 +74,25 @@ export function TaskFollower({ audit, children }: { audit: string; children: Rea
       }
     };
     return followed(audit, hear);
-  }, [audit, client]);
+  }, [audit, client, store]);
 
-  const value = useMemo(() => ({ tasks, trouble }), [tasks, trouble]);
-  return <Follow.Provider value={value}>{children}</Follow.Provider>;
+  return <Follow.Provider value={store}>{children}</Follow.Provider>;
 }
 
-export function useTasks(): Following {
-  return useContext(Follow);
+/** All work that was heard of. */
+export function useTasks(): Tasks {
+  const store = useContext(Follow);
+  return useSyncExternalStore(store.subscribe, () => store.tasks);
+}
+
+/** Why nothing is heard at the moment. */
+export function useTrouble(): string | null {
+  const store = useContext(Follow);
+  return useSyncExternalStore(store.subscribe, () => store.trouble);
 }
 
 /** The latest known state of a task. */
 export function useTask(task: Task | undefined): Task | undefined {
-  const { tasks } = useTasks();
-  return task ? (tasks.get(task.id) ?? task) : undefined;
+  const store = useContext(Follow);
+  return useSyncExternalStore(store.subscribe, () => task && (store.tasks.get(task.id) ?? task));
 }

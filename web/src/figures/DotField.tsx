@@ -22,6 +22,10 @@ function reach(along: Along, values: readonly number[]): [number, number] {
   return [low - margin, high + margin];
 }
 
+/** What a view is of: where its axes begin and end, and which panels there are. */
+export const reached = (result: Result) =>
+  JSON.stringify([reach(result.x, result.xs), reach(result.y, result.ys), result.wide?.levels, result.deep?.levels]);
+
 /** All rows as dots, in panels; drawn around with the pointer, moved and magnified by wheel, keys and dragging. */
 export function DotField(props: {
   result: Result;

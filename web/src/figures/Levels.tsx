@@ -23,9 +23,11 @@ const ROWS = 54;
 const GAP = 18;
 const EDGE = 14;
 
+/** Which mark was pressed, by its names: its numbers are those of the result that is there when they are shown. */
 export interface LevelMark {
-  group: Group;
-  disparity: Disparity | undefined;
+  attribute: string;
+  group: string;
+  metric: string;
   anchor: SVGGElement;
 }
 
@@ -235,7 +237,9 @@ function Level(props: {
   const label = `${group.group}, ${metric.label}: ${told ? `${scale.by} ${estimate.value?.toFixed(2)}, ${STATUS[disparity.status]}${before != null ? `; alongside ${before.toFixed(2)}, ${disparity.change?.verdict}` : ""}` : "too few rows"}`;
   return (
     <g
-      {...pressable(label, (anchor) => props.onMark({ group, disparity, anchor }))}
+      {...pressable(label, (anchor) =>
+        props.onMark({ attribute: group.attribute, group: group.group, metric: metric.name, anchor }),
+      )}
       data-mark={`${group.attribute}|${group.group}|${metric.name}`}
       data-status={disparity?.status}
     >

@@ -4,7 +4,7 @@ import { Link, Outlet, useLocation, useNavigate, useParams } from "react-router"
 import { type Audit, api, need, type Problem } from "../api/client";
 import type { AnyEvidence } from "../api/methods";
 import { readAudit, useAsking, useBehind } from "../api/state";
-import { TaskFollower, useTasks } from "../api/tasks";
+import { TaskFollower, useTrouble } from "../api/tasks";
 import { ProblemNote } from "../ui/ProblemNote";
 import { AREAS } from "./areas";
 import { AlongsideMenu, AuditMenu, ContextSentence } from "./ContextSentence";
@@ -68,7 +68,7 @@ function Opened() {
   const [offered, offer] = useState<AnyEvidence | undefined>(undefined);
   const [help, setHelp] = useState(false);
   const [dossier, setDossier] = useState(() => window.innerWidth >= WIDE);
-  const { trouble } = useTasks();
+  const trouble = useTrouble();
 
   const keeping = useMutation({
     mutationFn: (evidence: AnyEvidence) =>

@@ -4,7 +4,7 @@ import { Progress } from "../ui/Progress";
 
 /** What is being worked on, wherever one is. */
 export function Running() {
-  const { tasks } = useTasks();
+  const tasks = useTasks();
   const running = [...tasks.values()].filter((task) => !ENDED.has(task.state));
   if (!running.length) return null;
   return (

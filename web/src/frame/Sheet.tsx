@@ -29,7 +29,7 @@ export function Sheet<M extends MethodName>(props: {
     <>
       <Waiting asked={asked} />
       {evidence && (
-        <div className="stale-fades" aria-busy={asked.stale} data-before={asked.before ?? undefined}>
+        <div className="stale-fades" {...standing(asked)}>
           <ReadingText evidence={evidence} />
           {context.alongside && !declared(evidence.method)?.alongside && (
             <p className="mt-1 text-soft">
@@ -51,6 +51,13 @@ export function Sheet<M extends MethodName>(props: {
   );
 }
 
+/** Whether what is shown is being read again, or left in sight beside words why what is wanted cannot be read. */
+export const standing = <M extends MethodName>({ stale, problem, before }: Asked<M>) => ({
+  "aria-busy": stale && !problem,
+  "data-left": stale && problem ? true : undefined,
+  "data-before": before ?? undefined,
+});
+
 /** A second reading under the sheet's own, with its figure; it can be kept by itself. */
 export function Beneath<M extends MethodName>(props: {
   asked: Asked<M>;
@@ -64,7 +71,7 @@ export function Beneath<M extends MethodName>(props: {
       <h2 className="font-semibold">{props.label}</h2>
       <Waiting asked={asked} />
       {evidence && (
-        <div className="stale-fades" aria-busy={asked.stale} data-before={asked.before ?? undefined}>
+        <div className="stale-fades" {...standing(asked)}>
           <p className="mt-1 max-w-[72ch] font-serif text-[18px] leading-[1.3]">
             <Spans evidence={evidence} />
           </p>

@@ -1,8 +1,9 @@
 import { useMemo, useState } from "react";
 import type { Schemas } from "../../api/client";
+import type { Readings } from "../../api/methods";
 import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
-import { DotField, TINTS } from "../../figures/DotField";
+import { DotField, reached, TINTS } from "../../figures/DotField";
 import { useAuditContext } from "../../frame/context";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
@@ -80,10 +81,14 @@ export function Arrangement() {
           </button>
         )}
       </Controls>
-      <Sheet asked={asked}>{(evidence) => <Field key={evidence.key} result={evidence.result} />}</Sheet>
+      <Sheet asked={asked}>{(evidence) => <Field key={arranged(evidence)} result={evidence.result} />}</Sheet>
     </>
   );
 }
+
+/** What choices among dots are of: rows of a table on its axes. Other words or another rule leave them as they are. */
+const arranged = ({ digests, settings, result }: Readings["arrangement"]) =>
+  JSON.stringify([digests.table, settings, result.colour?.levels]);
 
 function Field({ result }: { result: Result }) {
   const [hidden, setHidden] = useState<ReadonlySet<number>>(new Set());
@@ -131,6 +136,7 @@ function Field({ result }: { result: Result }) {
       <Wide>
         {(width) => (
           <DotField
+            key={reached(result)}
             result={result}
             width={width}
             hidden={hidden}

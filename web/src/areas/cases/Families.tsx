@@ -29,7 +29,8 @@ export function Families() {
   const { audit, search, set } = useAuditContext();
   const settings = settingsOf("families", search);
   const asked = useReading("families", settings);
-  const [chosen, setChosen] = useState<Family | null>(null);
+  /** Row of the table that is typical of the chosen family: what is read of it is that of now. */
+  const [chosen, setChosen] = useState<number | null>(null);
   const names = namesOf(audit);
   return (
     <>
@@ -49,6 +50,7 @@ export function Families() {
         {(evidence) => {
           const { result } = evidence;
           const scale = result.output as Scale;
+          const family = result.families.find((one) => one.typical === chosen);
           const share = (found: Estimate | null | undefined) => (found?.value == null ? "" : percent(found.value));
           const columns: Column<Family>[] = [
             { key: "label", label: "family", left: true, value: (one) => one.label },
@@ -107,18 +109,18 @@ export function Families() {
                     ),
                   ])
                 }
-                draw={(width) => <FamilyBars result={result} width={width} names={names} onMark={setChosen} />}
+                draw={(width) => (
+                  <FamilyBars result={result} width={width} names={names} onMark={(one) => setChosen(one.typical)} />
+                )}
               />
               <Raises what={result.event} scale={result.output} intervals={false} />
-              {chosen && result.families.includes(chosen) && (
-                <Members family={chosen} onClose={() => setChosen(null)} />
-              )}
+              {family && <Members family={family} onClose={() => setChosen(null)} />}
               <DataTable
                 name="families"
                 rows={result.families}
                 columns={columns}
                 rowKey={(one) => `${one.label} ${one.typical}`}
-                onRow={setChosen}
+                onRow={(one) => setChosen(one.typical)}
               />
             </>
           );

@@ -27,7 +27,7 @@ export function useWanted(gap: boolean): Beside {
 
 /** The candidates of the audit in one metric. */
 export function useCandidates(wanted: Beside) {
-  const { tasks } = useTasks();
+  const tasks = useTasks();
   const training = [...tasks.values()].filter((task) => task.kind === "train" || task.kind === "search");
   const found = useOfAudit<View>({
     name: "candidates",

@@ -174,12 +174,13 @@ export function Groups() {
               />
               {mark && (
                 <RowsCard
-                  {...mark}
+                  mark={mark}
                   result={result}
+                  asked={asked}
                   onClose={() => setMark(null)}
                   onReference={() => {
-                    const kept = references.filter((one) => one.attribute !== mark.group.attribute);
-                    const next = [...kept, { attribute: mark.group.attribute, group: mark.group.group }];
+                    const kept = references.filter((one) => one.attribute !== mark.attribute);
+                    const next = [...kept, { attribute: mark.attribute, group: mark.group }];
                     set(addressOf("tilt", { reference: null, references: next }));
                     setMark(null);
                   }}

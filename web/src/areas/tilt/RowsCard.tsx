@@ -2,9 +2,11 @@ import { Popover } from "radix-ui";
 import { useRef } from "react";
 import { Link } from "react-router";
 import type { Audit, Schemas } from "../../api/client";
-import { type Disparity, type Group, STATUS, type Tilt } from "../../figures/Levels";
+import type { Asked } from "../../api/useReading";
+import { type Disparity, type Group, type LevelMark, STATUS, type Tilt } from "../../figures/Levels";
 import { condition } from "../../frame/conditions";
 import { contextQuery, type Segment, segment, segmentText, useAuditContext } from "../../frame/context";
+import { standing } from "../../frame/Sheet";
 import { inOrder, label, writing } from "../../ui/metrics";
 import { count, interval, pValue, quantity, ratio } from "../../ui/numbers";
 import { policyText } from "./Policy";
@@ -46,19 +48,64 @@ function segmentOf(audit: Audit, group: Group): Segment | null {
 
 const SEGMENTS = "(segments)";
 
-/** The card of a set of rows: how many, their rates against the reference, and where to go on. */
+/**
+ * The card of a set of rows: how many, their rates against the reference, and where to go on. It names its rows and finds
+ * their numbers in the result that is shown, so that it never holds those of before.
+ */
 export function RowsCard(props: {
+  mark: LevelMark;
+  result: Tilt;
+  /** How the sheet's result stands: the card is read again with it. */
+  asked: Asked<"tilt">;
+  onClose: () => void;
+  onReference: () => void;
+}) {
+  const { mark, result } = props;
+  const anchor = useRef(mark.anchor);
+  anchor.current = mark.anchor;
+  const is = (one: { attribute: string; group: string }) =>
+    one.attribute === mark.attribute && one.group === mark.group;
+  const group = result.groups.find(is);
+  const disparity = result.disparities.find((one) => is(one) && one.metric === mark.metric);
+  return (
+    <Popover.Root open onOpenChange={(open) => !open && props.onClose()}>
+      <Popover.Anchor virtualRef={anchor as never} />
+      <Popover.Portal>
+        <Popover.Content
+          sideOffset={8}
+          collisionPadding={12}
+          aria-label={`Rows of ${mark.group}`}
+          {...standing(props.asked)}
+          className="stale-fades z-40 w-[430px] max-w-[94vw] rounded border border-rule bg-sheet p-4 shadow-[0_6px_24px_rgb(0_0_0/0.12)]"
+          onCloseAutoFocus={(event) => {
+            event.preventDefault();
+            mark.anchor.focus();
+          }}
+        >
+          {group ? (
+            <Told {...props} group={group} disparity={disparity} />
+          ) : (
+            <p>
+              {mark.group} is no longer among the groups that are compared here.{" "}
+              <Popover.Close className="act">Close</Popover.Close>
+            </p>
+          )}
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}
+
+/** What the card says of rows that are compared. */
+function Told(props: {
   group: Group;
   disparity: Disparity | undefined;
-  anchor: SVGGElement;
   result: Tilt;
   onClose: () => void;
   onReference: () => void;
 }) {
   const { audit, kind, context, search, set } = useAuditContext();
   const { group, disparity, result } = props;
-  const anchor = useRef(props.anchor);
-  anchor.current = props.anchor;
   const unit = audit.spec?.wording?.unit ?? "";
   const others = new Map(
     result.disparities
@@ -72,111 +119,97 @@ export function RowsCard(props: {
   const open = { attribute: group.attribute, group: group.group };
   const mine = segmentOf(audit, group);
   return (
-    <Popover.Root open onOpenChange={(open) => !open && props.onClose()}>
-      <Popover.Anchor virtualRef={anchor as never} />
-      <Popover.Portal>
-        <Popover.Content
-          sideOffset={8}
-          collisionPadding={12}
-          aria-label={`Rows of ${group.group}`}
-          className="z-40 w-[430px] max-w-[94vw] rounded border border-rule bg-sheet p-4 shadow-[0_6px_24px_rgb(0_0_0/0.12)]"
-          onCloseAutoFocus={(event) => {
-            event.preventDefault();
-            props.anchor.focus();
-          }}
-        >
-          <p className="font-serif text-[17px]">
-            {group.group}: {count(group.rows)} {audit.spec?.wording?.rows}
-          </p>
-          {disparity && metric && (
-            <p className="mt-1">
-              {label(metric)}:{" "}
-              {disparity.status === "too_few"
-                ? disparity.note || `too few rows to compare (fewer than ${result.policy.minimum_rows} on one side).`
-                : `${disparity.judged} ${disparity.judged === "ratio" ? ratio(found?.value as number) : quantity(found?.value as number, unit)} (${interval(found as never, disparity.judged === "ratio" ? ratio : quantity)}) to ${disparity.reference}, ${STATUS[disparity.status]}; adjusted p ${pValue(disparity.p_adjusted)}.`}{" "}
-              {disparity.status !== "too_few" && disparity.note}
-              {disparity.change &&
-                ` Alongside: ${disparity.change.ratio == null ? "not defined" : ratio(disparity.change.ratio)}; the gap is ${disparity.change.verdict}.`}
-            </p>
-          )}
-          <table className="mt-2 w-full text-[13px]">
-            <thead>
-              <tr className="text-soft">
-                <th scope="col" className="text-left font-normal">
-                  metric
-                </th>
-                <th scope="col" className="text-right font-normal">
-                  {group.group}
-                </th>
-                {disparity && (
-                  <th scope="col" className="text-right font-normal">
-                    {disparity.reference}
-                  </th>
-                )}
-              </tr>
-            </thead>
-            <tbody>
-              {shown.map((name) => (
-                <tr key={name} className="border-t border-rule">
-                  <th scope="row" className="py-0.5 text-left font-normal">
-                    {label(name)}
-                  </th>
-                  {[group.metrics[name], ...(disparity ? [others.get(name)] : [])].map((one, place) => (
-                    <td key={place ? "reference" : "group"} className="text-right">
-                      {one?.value == null ? "not defined" : writing(name, unit)(one.value)}
-                    </td>
-                  ))}
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          <p className="mt-2 text-[12px] text-soft">{policyText(result.policy)}</p>
-          <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
-            <Link
-              className="act"
-              to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group, ...(kind.cut ? behind(metric) : {}) })}`}
-            >
-              Open in Cases
-            </Link>
-            {mine && !context.segment && (
-              <button
-                type="button"
-                className="act"
-                onClick={() => {
-                  set({ segment: segmentText(mine, audit) });
-                  props.onClose();
-                }}
-              >
-                Read every sheet on these rows
-              </button>
-            )}
-            {group.attribute !== SEGMENTS && (
-              <Link
-                className="act"
-                to={`/audits/${audit.id}/data${contextQuery(search, { part: "making", group: group.attribute, member: group.group })}`}
-              >
-                Make a segment of it
-              </Link>
-            )}
+    <>
+      <p className="font-serif text-[17px]">
+        {group.group}: {count(group.rows)} {audit.spec?.wording?.rows}
+      </p>
+      {disparity && metric && (
+        <p className="mt-1">
+          {label(metric)}:{" "}
+          {disparity.status === "too_few"
+            ? disparity.note || `too few rows to compare (fewer than ${result.policy.minimum_rows} on one side).`
+            : `${disparity.judged} ${disparity.judged === "ratio" ? ratio(found?.value as number) : quantity(found?.value as number, unit)} (${interval(found as never, disparity.judged === "ratio" ? ratio : quantity)}) to ${disparity.reference}, ${STATUS[disparity.status]}; adjusted p ${pValue(disparity.p_adjusted)}.`}{" "}
+          {disparity.status !== "too_few" && disparity.note}
+          {disparity.change &&
+            ` Alongside: ${disparity.change.ratio == null ? "not defined" : ratio(disparity.change.ratio)}; the gap is ${disparity.change.verdict}.`}
+        </p>
+      )}
+      <table className="mt-2 w-full text-[13px]">
+        <thead>
+          <tr className="text-soft">
+            <th scope="col" className="text-left font-normal">
+              metric
+            </th>
+            <th scope="col" className="text-right font-normal">
+              {group.group}
+            </th>
             {disparity && (
-              <>
-                <button type="button" className="act" onClick={() => set({ part: "one", ...open })}>
-                  Open this group
-                </button>
-                <button type="button" className="act" onClick={() => set({ part: "given", ...open })}>
-                  Given other columns
-                </button>
-              </>
+              <th scope="col" className="text-right font-normal">
+                {disparity.reference}
+              </th>
             )}
-            {!group.reference && (
-              <button type="button" className="act" onClick={props.onReference}>
-                Make it the reference
-              </button>
-            )}
-            <Popover.Close className="act ml-auto">Close</Popover.Close>
-          </p>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+          </tr>
+        </thead>
+        <tbody>
+          {shown.map((name) => (
+            <tr key={name} className="border-t border-rule">
+              <th scope="row" className="py-0.5 text-left font-normal">
+                {label(name)}
+              </th>
+              {[group.metrics[name], ...(disparity ? [others.get(name)] : [])].map((one, place) => (
+                <td key={place ? "reference" : "group"} className="text-right">
+                  {one?.value == null ? "not defined" : writing(name, unit)(one.value)}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-2 text-[12px] text-soft">{policyText(result.policy)}</p>
+      <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
+        <Link
+          className="act"
+          to={`/audits/${audit.id}/cases${contextQuery(search, { group: group.attribute, member: group.group, ...(kind.cut ? behind(metric) : {}) })}`}
+        >
+          Open in Cases
+        </Link>
+        {mine && !context.segment && (
+          <button
+            type="button"
+            className="act"
+            onClick={() => {
+              set({ segment: segmentText(mine, audit) });
+              props.onClose();
+            }}
+          >
+            Read every sheet on these rows
+          </button>
+        )}
+        {group.attribute !== SEGMENTS && (
+          <Link
+            className="act"
+            to={`/audits/${audit.id}/data${contextQuery(search, { part: "making", group: group.attribute, member: group.group })}`}
+          >
+            Make a segment of it
+          </Link>
+        )}
+        {disparity && (
+          <>
+            <button type="button" className="act" onClick={() => set({ part: "one", ...open })}>
+              Open this group
+            </button>
+            <button type="button" className="act" onClick={() => set({ part: "given", ...open })}>
+              Given other columns
+            </button>
+          </>
+        )}
+        {!group.reference && (
+          <button type="button" className="act" onClick={props.onReference}>
+            Make it the reference
+          </button>
+        )}
+        <Popover.Close className="act ml-auto">Close</Popover.Close>
+      </p>
+    </>
   );
 }

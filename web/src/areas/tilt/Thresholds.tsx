@@ -75,7 +75,12 @@ export function Thresholds() {
         negative: {names.low} where it did.
       </p>
       <Sheet asked={asked}>
-        {({ result }) => <Board key={`${result.attribute} ${result.rows}`} result={result} />}
+        {({ result }) => (
+          <Board
+            key={JSON.stringify([result.attribute, ...result.histograms.map((one) => one.group)])}
+            result={result}
+          />
+        )}
       </Sheet>
     </>
   );
