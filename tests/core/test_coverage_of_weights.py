@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import scipy.stats
 from tests.core.systems import told
 
 from zerotilt.core.groups.tally import Ranked, areas
@@ -23,10 +24,9 @@ def drawn(rng, n: int, p: float, tied: float, tables: int = TABLES):
     return x, w, p * np.exp(tied) / (p * np.exp(tied) + 1 - p)
 
 
-def counts(x, w):
-    return intervals.effective_counts(
-        (w * x).sum(axis=1), (w**2 * x).sum(axis=1), w.sum(axis=1), (w**2).sum(axis=1), x.shape[1]
-    )
+def counts(x, w, confidence=0.95):
+    sums = (w * x).sum(axis=1), (w**2 * x).sum(axis=1), w.sum(axis=1), (w**2).sum(axis=1)
+    return intervals.effective_counts(*sums, x.shape[1], confidence)
 
 
 @pytest.mark.parametrize("tied", TIED)
@@ -37,6 +37,20 @@ def test_a_weighted_rate_is_held_by_its_interval(n, p, tied):
     held = ((found.low <= truth) & (truth <= found.high)).mean()
     # ten counted rows or so are few for a variance: there it holds 93 to 96
     assert 0.93 <= held <= 0.97, held
+
+
+@pytest.mark.parametrize("confidence", [0.8, 0.9, 0.99])
+def test_a_weighted_rate_of_few_rows_is_held_at_every_level(confidence):
+    x, w, truth = drawn(np.random.default_rng(5), 14, 0.5, 0.3, 20_000)
+    found = intervals.wilson(*counts(x, w, confidence), confidence)
+    held = ((found.low <= truth) & (truth <= found.high)).mean()
+    assert abs(held - confidence) < max(0.02, 0.6 * (1 - confidence)), held
+    # the variance was estimated from fourteen rows: Student's quantile of the level that is asked for
+    x, w = np.array([[1, 0] * 7]), np.array([[1.0, 2.0] * 7])
+    n = counts(x, w, confidence)[1][0]
+    p, v = 1 / 3, (7 * (2 / 3) ** 2 + 7 * 4 * (1 / 3) ** 2) / 21**2
+    end = 0.5 + confidence / 2
+    assert n == pytest.approx(p * (1 - p) / v * (scipy.stats.norm.ppf(end) / scipy.stats.t.ppf(end, 13)) ** 2)
 
 
 @pytest.mark.parametrize("tied", TIED)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from tests.core.systems import system
@@ -14,6 +16,7 @@ from zerotilt.core.pockets.errors import errors_of
 from zerotilt.core.pockets.explained import explain_pocket
 from zerotilt.core.pockets.explained_result import PocketSettings
 from zerotilt.core.pockets.found import search
+from zerotilt.core.pockets.reasons import twins
 from zerotilt.core.pockets.result import PocketsSettings
 from zerotilt.core.predictors import Frame
 from zerotilt.core.segments import meeting
@@ -33,7 +36,7 @@ def places(seed: int, n: int, tilt: float = 0.0):
 
 def test_counterparts_are_the_nearest_elsewhere_by_force():
     frame, inside, y, chance = places(1, 250)
-    found = counterparts(frame, {"place"}, inside, np.ones(250, bool), y, chance, 0.95, 3)
+    found = counterparts(frame, {"place"}, inside, np.ones(250, bool), y, chance, np.ones(250), 0.95, 3)
     others = np.flatnonzero(~inside)
     apart = (frame["way"][:, None] != frame["way"][None, others]).astype(float)
     for name in ("a", "c"):
@@ -63,7 +66,7 @@ def test_intervals_of_what_is_beyond_the_model_hold_it(tilt):
     held, alarms, many = 0, 0, 200
     for seed in range(many):
         frame, inside, y, chance = places(seed, 600, tilt)
-        found = counterparts(frame, {"place"}, inside, np.ones(600, bool), y, chance, 0.95, seed)
+        found = counterparts(frame, {"place"}, inside, np.ones(600, bool), y, chance, np.ones(600), 0.95, seed)
         truth = (np.clip(chance + tilt, 0, 1) - chance)[inside].mean()
         held += found.beyond.low <= truth <= found.beyond.high
         alarms += found.p <= 0.05
@@ -74,10 +77,11 @@ def test_intervals_of_what_is_beyond_the_model_hold_it(tilt):
 def test_differences_that_share_a_counterpart_count_as_one():
     rng = np.random.default_rng(2)
     gaps = rng.normal(0.2, 1, 40)
-    own = paired(gaps, np.arange(40), 0.95)[0]
-    doubled = paired(np.repeat(gaps, 2), np.repeat(np.arange(40), 2), 0.95)[0]
+    own = paired(gaps, np.ones(40), np.arange(40), 0.95)[0]
+    doubled = paired(np.repeat(gaps, 2), np.ones(80), np.repeat(np.arange(40), 2), 0.95)[0]
     assert doubled.low == pytest.approx(own.low) and doubled.high == pytest.approx(own.high)
-    assert paired(np.full(9, 0.25), np.arange(9), 0.95) == (paired(np.full(3, 0.25), np.arange(3), 0.95)[0], None)
+    few = paired(np.full(3, 0.25), np.ones(3), np.arange(3), 0.95)[0]
+    assert paired(np.full(9, 0.25), np.ones(9), np.arange(9), 0.95) == (few, None)
 
 
 @pytest.mark.parametrize(
@@ -96,7 +100,7 @@ def test_nothing_is_said_where_nothing_can_be_matched(case):
         frame = Frame({"a": np.where(inside, 1e9, frame["a"]), "way": np.where(inside, "sled", "cart").astype(object)})
     else:
         inside = np.ones(200, bool)
-    assert counterparts(frame, named, inside, among, y, output, 0.95, 1) is None
+    assert counterparts(frame, named, inside, among, y, output, np.ones(len(y)), 0.95, 1) is None
 
 
 def tilted(seed: int, n: int = 4_000, recorded: str = "y"):
@@ -182,6 +186,45 @@ def test_twins_and_counterparts_are_asked_of_rows_in_which_nothing_was_searched(
     assert abs(result.twins.rows - meets.sum() / 2) < 3 * np.sqrt(meets.sum()) / 2 < meets.sum() / 2
     half = errors_of(subject, "false_positive_rate").m / 2
     assert abs(result.rows_read - half) <= 5
+
+
+def noise(seed: int, n: int, way: str):
+    """A table in which nothing tells the outcome, and a model that does not either; who is inside is told by one column."""
+    rng = np.random.default_rng(seed)
+    x, z = rng.uniform(size=n), rng.uniform(size=n)
+    inside = z > 0.7
+    y = rng.random(n) < 0.4 if way == "share" else rng.gamma(2.0, size=n)
+    return Frame({"x": x, "z": z}), inside, y
+
+
+@pytest.mark.parametrize("way", ["share", "number"])
+def test_twins_of_rows_that_are_alike_inside_and_outside_are_told_apart_as_often_as_promised(way):
+    """The nearest of a row is often nearest to it in turn, and to others: what they have in common is counted once."""
+    tables, found = 400, []
+    for seed in range(tables):
+        frame, inside, y = noise(seed, 300, way)
+        given = SimpleNamespace(rows=SimpleNamespace(outcome=y, mass=np.ones(300)))
+        found.append(twins(given, frame, inside, np.ones(300, bool), way == "number", 0.95, seed).p)
+    assert 0.02 <= np.mean(np.array(found) <= 0.05) <= 0.08, np.mean(np.array(found) <= 0.05)
+
+
+def test_twins_and_counterparts_weigh_as_their_rows_do():
+    rng = np.random.default_rng(8)
+    frame, inside, y = noise(8, 240, "share")
+    mass = rng.choice([0.0, 1.0, 3.0], 240)
+    given = SimpleNamespace(rows=SimpleNamespace(outcome=y, mass=mass))
+    found = twins(given, frame, inside, mass > 0, False, 0.95, 1)
+    reach = {name: np.subtract(*np.percentile(frame[name][mass > 0], [99, 1])) for name in ("x", "z")}
+    apart = sum(np.minimum(np.abs(frame[name][:, None] - frame[name]) / reach[name], 1) for name in ("x", "z"))
+    apart[:, mass == 0] = np.inf
+    np.fill_diagonal(apart, np.inf)
+    other = y != y[apart.argmin(axis=1)]
+    assert found.inside.value == pytest.approx(np.average(other[inside], weights=mass[inside]))
+    assert found.outside.value == pytest.approx(np.average(other[~inside], weights=mass[~inside]))
+    held = counterparts(frame, {"z"}, inside, mass > 0, y.astype(float), np.full(240, 0.4), mass, 0.95, 1)
+    assert held.unlike > 0 or held.happened == pytest.approx(np.average(y[inside], weights=mass[inside]))
+    rows = [counterparts(frame, {"z"}, inside, mass > 0, y * 1.0, np.full(240, 0.4), mass * k, 0.95, 1) for k in (1, 7)]
+    assert rows[0].gap.low == pytest.approx(rows[1].gap.low) and rows[0].p == pytest.approx(rows[1].p)
 
 
 def test_numbers_have_their_unit_and_decisions_alone_have_no_counterparts():

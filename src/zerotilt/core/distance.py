@@ -33,8 +33,9 @@ class Space:
             if self.numeric[j]:
                 out[:, j] = values / self.scale[j] if self.scale[j] else np.where(np.isfinite(values), 0.0, np.nan)
             else:
-                known = self.codes[name]
-                out[:, j] = [np.nan if value == "" else known.get(value, -1 - hash(value) % 1_000) for value in values]
+                # levels that the scales were not learnt from are like themselves alone
+                known = dict(self.codes[name])
+                out[:, j] = [np.nan if value == "" else known.setdefault(value, len(known)) for value in values]
         return out
 
 

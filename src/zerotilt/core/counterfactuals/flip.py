@@ -133,7 +133,8 @@ def _label(level) -> str:
 def share_of(which: np.ndarray, mass: np.ndarray, confidence: float) -> Estimate:
     """The weighted share of rows, with its interval."""
     hit = mass * which
-    counts = intervals.effective_counts(hit.sum(), (hit**2).sum(), mass.sum(), (mass**2).sum(), (mass > 0).sum())
+    sums = hit.sum(), (hit**2).sum(), mass.sum(), (mass**2).sum(), (mass > 0).sum()
+    counts = intervals.effective_counts(*sums, confidence)
     value, low, high = (float(one) for one in intervals.wilson(*counts, confidence))
     return Estimate(value=value, low=low, high=high)
 

@@ -87,7 +87,7 @@ def _rate(key: str, metric: Metric, cells: NDArray[np.float64], confidence: floa
     among = metric.among(_Y, _D, _F)
     of, mass, square = _in_cells(cells, among).T
     count, counted, counted_square = _in_cells(cells, among & metric.counted(_Y, _D, _F)).T
-    x, n = intervals.effective_counts(counted, counted_square, mass, square, of)
+    x, n = intervals.effective_counts(counted, counted_square, mass, square, of, confidence)
     interval = intervals.wilson(x, n, confidence)
     return Measured(key, "rate", interval, of.astype(np.int64), count.astype(np.int64), x, n)
 

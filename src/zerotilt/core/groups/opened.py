@@ -201,7 +201,7 @@ def _calibration(side: str, y, s, w, confidence: float) -> list[Bin]:
         if not len(rows) or not w[rows].sum() > 0:
             continue
         mine, hit = w[rows], w[rows] * y[rows]
-        x, n = intervals.effective_counts(hit.sum(), (hit**2).sum(), mine.sum(), (mine**2).sum(), len(rows))
+        x, n = intervals.effective_counts(hit.sum(), (hit**2).sum(), mine.sum(), (mine**2).sum(), len(rows), confidence)
         found.append(
             Bin(
                 side=side,

@@ -184,7 +184,9 @@ def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns
             measured = [measure.of_rows(subject, found, mask, 0)[KEY] for mask in masks]
             sides.append(measured)
             pairs += [influence.influence(found, KEY, mask) for mask in masks]
-            ratio, p = _ratio(measured, [_effective(found, mask) for mask in masks], policy.confidence)
+            ratio, p = _ratio(
+                measured, [_effective(found, mask, policy.confidence) for mask in masks], policy.confidence
+            )
             ratios.append(ratio)
             own.append(p)
         change, p = influence.log_change(pairs, shared, policy.confidence)
@@ -207,11 +209,11 @@ def _gaps(which: Which, before: Reading_, after: Reading_, shared: bool, columns
     return drafts
 
 
-def _effective(found: Readout, mask: np.ndarray) -> tuple[float, float]:
+def _effective(found: Readout, mask: np.ndarray, confidence: float) -> tuple[float, float]:
     """Effective counts of the favourable side among some rows."""
     w = np.ones(int(mask.sum())) if found.weights is None else found.weights[mask]
     hit = w * found.lenses[0].favoured[mask]
-    x, n = intervals.effective_counts(hit.sum(), (hit**2).sum(), w.sum(), (w**2).sum(), (w > 0).sum())
+    x, n = intervals.effective_counts(hit.sum(), (hit**2).sum(), w.sum(), (w**2).sum(), (w > 0).sum(), confidence)
     return float(x), float(n)
 
 
@@ -253,7 +255,7 @@ def _splits(subject: Subject, wanted: list[tuple[str, ...]]) -> list[SplitShare]
     def share(hit: np.ndarray, among: np.ndarray) -> Estimate:
         w = mass[among & (mass > 0)]
         own = mass[among & hit & (mass > 0)]
-        x, n = intervals.effective_counts(own.sum(), (own**2).sum(), w.sum(), (w**2).sum(), len(w))
+        x, n = intervals.effective_counts(own.sum(), (own**2).sum(), w.sum(), (w**2).sum(), len(w), confidence)
         value, *ends = intervals.wilson(x, n, confidence)
         return estimate(value, *ends)
 

@@ -34,9 +34,8 @@ class _Sums:
         with np.errstate(invalid="ignore", divide="ignore"):
             return self.top / self.mass
 
-    @property
-    def counts(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        return intervals.effective_counts(self.top, self.top_square, self.mass, self.square, self.rows)
+    def counts(self, confidence: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        return intervals.effective_counts(self.top, self.top_square, self.mass, self.square, self.rows, confidence)
 
 
 class Sides:
@@ -104,7 +103,7 @@ class Sides:
         k = len(grouping.labels)
         sides = self.sums(grouping.codes, k)
         if self.rate:
-            counts = [one.counts for one in sides]
+            counts = [one.counts(self.confidence) for one in sides]
             *ratios, _ = intervals.koopman(*counts[0], *counts[1], self.confidence)
             gaps = intervals.mee(*counts[0], *counts[1], self.confidence)
             both = [intervals.wilson(*one, self.confidence) for one in counts]

@@ -56,7 +56,8 @@ class Set:
         hit, mass = self.w[among & counted], self.w[among]
         if not len(mass):
             return NOTHING
-        counts = intervals.effective_counts(hit.sum(), (hit**2).sum(), mass.sum(), (mass**2).sum(), len(mass))
+        sums = hit.sum(), (hit**2).sum(), mass.sum(), (mass**2).sum(), len(mass)
+        counts = intervals.effective_counts(*sums, self.confidence)
         return intervals.wilson(*counts, self.confidence)
 
 

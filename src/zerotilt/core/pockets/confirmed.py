@@ -90,23 +90,23 @@ def denser(errors: Errors, inside: Bools) -> float:
     if not errors.rate:
         gap = intervals.between(*(mean_span(one.values, one.mass, 0.95) for one in (own, others)))
         return float(intervals.tested(gap, 0.95)) if not gap.value <= 0 else 1.0
-    counts = [one for side in (own, others) for one in _counts(side)]
+    counts = [one for side in (own, others) for one in _counts(side, 0.95)]
     if np.average(own.values, weights=own.mass) <= np.average(others.values, weights=others.mass):
         return 1.0
     return float(intervals.score_test(*counts))
 
 
-def _counts(errors: Errors):
+def _counts(errors: Errors, confidence: float):
     """x and n of a rate."""
     w, x = errors.mass, errors.values
-    return intervals.effective_counts((w * x).sum(), (w**2 * x).sum(), w.sum(), (w**2).sum(), len(x))
+    return intervals.effective_counts((w * x).sum(), (w**2 * x).sum(), w.sum(), (w**2).sum(), len(x), confidence)
 
 
 def _side(errors: Errors, confidence: float):
     """The interval, and effective counts of a rate."""
     if not errors.rate:
         return mean_span(errors.values, errors.mass, confidence), None, None
-    x1, n1 = _counts(errors)
+    x1, n1 = _counts(errors, confidence)
     return intervals.wilson(x1, n1, confidence), x1, n1
 
 

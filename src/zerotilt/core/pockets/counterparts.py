@@ -9,7 +9,7 @@ from pydantic import Field
 from zerotilt.core.distance import nearest_placed, space
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.predictors import Frame
-from zerotilt.core.stats import intervals
+from zerotilt.core.stats import intervals, weighing
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.stats.intervals import Interval
 
@@ -36,7 +36,7 @@ class Counterparts(Frozen):
 
 
 def counterparts(
-    features: Frame, named: set[str], inside: Bools, among: Bools, outcome: Floats, output: Floats | None,
+    features: Frame, named: set[str], inside: Bools, among: Bools, outcome: Floats, output: Floats | None, mass: Floats,
     confidence: float, seed: int,
 ) -> Counterparts | None:  # fmt: skip
     """Matching one to one with replacement (Abadie & Imbens 2006), what the model makes of the rest of each pair's
@@ -49,11 +49,12 @@ def counterparts(
     ----------
     features : of n rows. named : columns that the place is told by. inside, among : shape (n,); which rows lie in it, and
         which are read. outcome, output : shape (n,), in one unit; None where nothing is predicted.
+    mass : shape (n,); weights. Each counterpart weighs as its row inside does.
     """
     kept = [name for name in features.names if name not in named]
     if output is None or not kept:
         return None
-    known = among & np.isfinite(outcome) & np.isfinite(output)
+    known = among & np.isfinite(outcome) & np.isfinite(output) & (mass > 0)
     rng = np.random.default_rng(seed)
     own = rng.permutation(np.flatnonzero(inside & known))[:MOST_INSIDE]
     others = rng.permutation(np.flatnonzero(~inside & known))[:MOST_ELSEWHERE]
@@ -68,15 +69,16 @@ def counterparts(
     twins, rows = others[which[near]], own[near]
     if len(np.unique(twins)) < FEW_TWINS:
         return None
+    weights = mass[rows]
     gaps = outcome[rows] - outcome[twins]
     moved = output[rows] - output[twins]
-    beyond, p = paired(gaps - moved, twins, confidence)
+    beyond, p = paired(gaps - moved, weights, twins, confidence)
     return Counterparts(
-        happened=float(outcome[rows].mean()),
-        happened_elsewhere=float(outcome[twins].mean()),
-        gap=paired(gaps, twins, confidence)[0],
-        predicted=float(output[rows].mean()),
-        predicted_elsewhere=float(output[twins].mean()),
+        happened=float(weighing.mean(outcome[rows], weights)),
+        happened_elsewhere=float(weighing.mean(outcome[twins], weights)),
+        gap=paired(gaps, weights, twins, confidence)[0],
+        predicted=float(weighing.mean(output[rows], weights)),
+        predicted_elsewhere=float(weighing.mean(output[twins], weights)),
         beyond=beyond,
         p=p,
         rows=len(rows),
@@ -85,16 +87,15 @@ def counterparts(
     )
 
 
-def paired(gaps: Floats, twins: NDArray[np.int64], confidence: float) -> tuple[Estimate, float | None]:
-    """The mean of differences with its interval, those that share a counterpart summed first (Liang & Zeger 1986).
+def paired(gaps: Floats, mass: Floats, twins: NDArray[np.int64], confidence: float) -> tuple[Estimate, float | None]:
+    """The weighted mean of differences with its interval, those that share a counterpart summed first (Liang & Zeger 1986).
 
     Also the two-sided p-value that it is nothing; None where that cannot be told.
     """
-    mean = float(gaps.mean())
-    _, group = np.unique(twins, return_inverse=True)
-    off = np.bincount(group, weights=gaps - mean)
+    middle = float(weighing.mean(gaps, mass))
+    off = np.bincount(np.unique(twins, return_inverse=True)[1], weights=mass * (gaps - middle))
     many = len(off)
-    error = float(np.sqrt((off**2).sum() * many / max(many - 1, 1))) / len(gaps)
-    span = intervals.mean(mean, error, 0.0, many, confidence) if error > 0 else Interval(*(np.array(mean),) * 3)
+    error = float(np.sqrt((off**2).sum() * many / max(many - 1, 1)) / mass.sum())
+    span = intervals.mean(middle, error, 0.0, many, confidence) if error > 0 else Interval(*(np.array(middle),) * 3)
     p = float(intervals.tested(span, confidence)) if error > 0 else np.nan
     return estimate(*(float(one) for one in span)), p if np.isfinite(p) else None

@@ -111,7 +111,9 @@ def explain_pocket(subject: Subject, settings: PocketSettings, seed: int, work: 
         trained=reasons.trained(subject, asked.block, float(there.mean())),
         counterparts=None
         if features is None
-        else counterparts(features, named, there, judged, happened(subject), _predicted(subject), confidence, seed),
+        else counterparts(
+            features, named, there, judged, happened(subject), _predicted(subject), subject.rows.mass, confidence, seed
+        ),
         moved=moved,
         curves=own_curves(subject, drawn, named, everyone, counted, seed, work),
         rungs=rungs,

@@ -16,10 +16,9 @@ from zerotilt.core.meaning import Condition
 from zerotilt.core.pockets.confirmed import ErrorGap, gap_of
 from zerotilt.core.pockets.errors import Errors
 from zerotilt.core.predictors import Frame
-from zerotilt.core.stats import intervals
+from zerotilt.core.stats import clusters, intervals
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.stats.intervals import Interval
-from zerotilt.core.stats.means import mean_span
 from zerotilt.core.subject import Subject
 
 Floats = NDArray[np.float64]
@@ -101,6 +100,9 @@ def twins(
 ) -> Twins | None:
     """Whether rows with nearly the same features have the same outcome (Gower 1971), inside and outside.
 
+    Two rows that are each other's nearest tell one thing, not two, and so does a row that is the nearest of several: what
+    hangs together is summed before the error is worked out (Liang & Zeger 1986).
+
     Parameters
     ----------
     features : of the context's rows, n of them. inside, judged : shape (n,); which lie in it, and which are read.
@@ -122,10 +124,9 @@ def twins(
             else (outcome[asked] != outcome[which]).astype(float)
         )
         sizes.append(len(asked))
-        if counts:
-            spans.append(mean_span(apart, np.ones(len(asked)), confidence))
-        else:
-            spans.append(intervals.wilson(apart.sum(), len(asked), confidence))
+        spans.append(
+            clusters.mean(apart, subject.rows.mass[asked], clusters.joined(asked, which), not counts, confidence)
+        )
     gap = intervals.between(*spans)
     p = float(intervals.tested(gap, confidence))
     first, second = (estimate(*(float(end) for end in one)) for one in spans)

@@ -100,7 +100,8 @@ class Deciding:
             if not mine.any():
                 return NOT_DEFINED
             w, hit = self.mass[mine], self.mass[mine] * favoured[mine]
-            counts.append(intervals.effective_counts(hit.sum(), (hit**2).sum(), w.sum(), (w**2).sum(), mine.sum()))
+            sums = hit.sum(), (hit**2).sum(), w.sum(), (w**2).sum(), mine.sum()
+            counts.append(intervals.effective_counts(*sums, self.confidence))
         (x1, n1), (x2, n2) = counts
         return estimate(*(float(one) for one in intervals.mee(x1, n1, x2, n2, self.confidence)))
 

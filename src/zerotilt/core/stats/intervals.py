@@ -35,14 +35,19 @@ def normal_quantile(confidence: float) -> float:
 
 
 def effective_counts(
-    counted: ArrayLike, counted_square: ArrayLike, mass: ArrayLike, square: ArrayLike, rows: ArrayLike
+    counted: ArrayLike,
+    counted_square: ArrayLike,
+    mass: ArrayLike,
+    square: ArrayLike,
+    rows: ArrayLike,
+    confidence: float,
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """x and n of a weighted rate: p = Σwx / Σw, and n = p (1 − p) / V with V = Σw²(x − p)² / (Σw)² (Korn & Graubard 1998).
 
     Parameters
     ----------
     counted, counted_square : Σw and Σw² of the rows counted. mass, square : of the rows they are counted among.
-    rows : how many those are.
+    rows : how many those are. confidence : of the interval that is made of them.
 
     The plain counts where all rows weigh the same. Otherwise n is made smaller by the square of the ratio of the
     normal to Student's quantile, since V is estimated. Where all or none is counted V is nothing and tells nothing;
@@ -58,10 +63,17 @@ def effective_counts(
         variance = ((1 - p) ** 2 * counted_square + p**2 * np.maximum(square - counted_square, 0)) / mass**2
         one_sided = (counted_square <= 0) | (square - counted_square <= 1e-12 * square)
         n = np.where(one_sided | (variance <= 0), kish, p * (1 - p) / np.where(variance > 0, variance, 1))
-        lost = (distributions.normal_quantile(0.975) / distributions.t_quantile(0.975, np.maximum(rows - 1, 1))) ** 2
-        n = np.where(uneven, n * np.where(rows > 1, lost, 1.0), rows)
+        n = np.where(uneven, n * np.where(rows > 1, estimated(rows, confidence), 1.0), rows)
     n = np.where(mass > 0, n, 0.0)
     return p * n, n
+
+
+def estimated(units: ArrayLike, confidence: float) -> NDArray[np.float64]:
+    """By how much a number of rows shrinks whose variance was estimated from that many units, of which there are two or
+    more: the square of the normal's over Student's quantile (Korn & Graubard 1998)."""
+    end = 0.5 + confidence / 2
+    student = distributions.t_quantile(end, np.maximum(np.asarray(units, float) - 1, 1))
+    return (distributions.normal_quantile(end) / student) ** 2
 
 
 def wilson(x: ArrayLike, n: ArrayLike, confidence: float = 0.95) -> Interval:
