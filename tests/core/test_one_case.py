@@ -11,6 +11,7 @@ from sklearn.metrics import silhouette_score
 from tests.core import zoo
 from tests.core.systems import system
 
+from zerotilt.core import words
 from zerotilt.core.case import families
 from zerotilt.core.contributions import ladder
 from zerotilt.core.contributions.explain import explain
@@ -356,6 +357,17 @@ def test_the_ladder_of_a_group_is_the_mean_of_its_rows_ladders(kind):
     assert f"{len(rows)} claims in grade B" in text
     everyone = run(subject, "mean_ladder")
     assert [one.mean.value for one in everyone.rungs] == pytest.approx([0] * len(everyone.rungs), abs=1e-6)
+
+
+def test_the_mean_of_a_group_is_of_all_its_rows_where_few_are_explained():
+    subject = grouped("random forest")
+    found = run(subject, "mean_ladder", group="grade", member="B", rows=8, sampled=8)
+    rows = subject.table.texts("grade") == "B"
+    assert found.rows_explained == 8 < found.members == rows.sum()
+    assert found.mean_output == pytest.approx(subject.own_output[rows].mean()) != pytest.approx(found.prediction)
+    text = said("mean_ladder", found, group="grade", member="B")
+    assert f"of {rows.sum()} claims in grade B is {words.percent(found.mean_output)}" in text
+    assert f"8 of them, drawn by chance, whose mean is {words.percent(found.prediction)}" in text
 
 
 def grouped(kind):

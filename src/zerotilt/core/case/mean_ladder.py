@@ -43,6 +43,7 @@ class MeanLadderResult(Frozen):
     member: str
     baseline: float
     prediction: float = Field(description="Mean output of the rows explained")
+    mean_output: float | None = Field(default=None, description="Mean output of all members, explained or not")
     threshold: float | None = Field(description="On the scale of the output")
     rungs: tuple[MeanRung, ...] = Field(description="Largest mean first")
     rows: int = Field(description="Rows of the context")
@@ -80,6 +81,7 @@ def ladder_of_rows(subject: Subject, settings: MeanLadderSettings, seed: int, wo
         member=settings.member,
         baseline=found.baseline,
         prediction=float(weighing.mean(found.output, mass)),
+        mean_output=float(weighing.mean(subject.own_output[places], subject.rows.mass[places])),
         threshold=subject.threshold,
         rungs=tuple(
             MeanRung(
@@ -112,8 +114,9 @@ def say(result: MeanLadderResult, wording: Wording, settings: MeanLadderSettings
         if result.output == "value"
         else f"{'chance' if result.output == 'probability' else 'log-odds'} that {result.event}"
     )
-    gap = result.prediction - result.baseline
-    headline = f"The mean {what} of {who} is {words.on_scale(result.prediction, result.output, unit)}"
+    middle = result.prediction if result.mean_output is None else result.mean_output
+    gap = middle - result.baseline
+    headline = f"The mean {what} of {who} is {words.on_scale(middle, result.output, unit)}"
     if not result.member:
         return plain(
             f"{headline}; among all of them the steps are zero on average.",
@@ -136,7 +139,10 @@ def say(result: MeanLadderResult, wording: Wording, settings: MeanLadderSettings
             f" {words.opening(words.title(first.feature))} {verb} it most, by {words.difference(first.mean.value, result.output, unit)} "
             f"on average ({said[0]} to {said[1]})."
         )
-    some = "all" if result.rows_explained == result.members else f"{words.count(result.rows_explained)} of them"
+    some = "all"
+    if result.rows_explained < result.members:
+        mean = words.on_scale(result.prediction, result.output, unit)
+        some = f"{words.count(result.rows_explained)} of them, drawn by chance, whose mean is {mean}"
     return plain(
         headline, f"Contributions of {some}, against {words.count(result.background)} {wording.rows}. {result.why}"
     )
@@ -152,7 +158,7 @@ METHOD = Method(
     say=say,
     note=(
         "The mean of the ladders of the rows of one group or segment, each against all rows of the context: their steps "
-        "add up to the gap between the mean output of these rows and the baseline. Intervals are of a mean over rows, with "
+        "add up to the gap between the mean output of the rows explained and the baseline. Intervals are of a mean over rows, with "
         "skewness (Hall 1992). All rows where contributions are exact, else a seeded sample."
     ),
     main="rungs",
