@@ -223,8 +223,7 @@ def others(result: PersonResult, wording: Wording) -> Iterator[str]:
 def way(one: Way, result: PersonResult, wording: Wording) -> str:
     """One change that would do."""
     parts = [
-        f"{words.title(part.feature)} were {words.brief(part.there)} instead of {words.brief(part.here)}"
-        for part in one.changed
+        f"{words.title(part.feature)} were {part.there} instead of {words.brief(part.here)}" for part in one.changed
     ]
     there = words.on_scale(one.output, result.scale, wording.unit)
     end = f"the model would give {there}" if not result.decides else f"the decision would be: {one.decision}"

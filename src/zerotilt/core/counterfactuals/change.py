@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +30,9 @@ MOST_ASKED = 2_000_000
 """Edited cases that may be asked of the model; where they do not do, this is said."""
 WIDTH = 60
 """Unfinished changes kept from one number of columns to the next."""
+REAL, REAL_COLUMNS, REAL_TOGETHER = 60, 12, 3
+"""Nearest rows of the other decision whose values are tried together; of each the columns that lead furthest, so many at once."""
+DIGITS = (4, 5, 6, 7, 9, 12)
 
 
 @dataclass(frozen=True)
@@ -148,7 +152,18 @@ def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Wo
         # nearer to the border first; of equal ones the smaller edit
         best = left[np.lexsort((away[left], -aim.towards(got)[left]))[:WIDTH]]
         beam = [rows.take(np.array([i])) for i in best]
-    order = sorted(found.items(), key=lambda entry: (len(entry[0]), entry[1][1]))
+    for rows, names, real in _of_real_rows(search, settings.most_columns):
+        if any(set(known) <= set(names) for known in found) or asked >= MOST_ASKED:
+            continue
+        asked += rows.rows
+        if not real and search.support.far(rows)[0]:
+            continue
+        one, more = _drawn_back(search, rows, names, MOST_ASKED - asked)
+        asked += more
+        found[names] = (one, float(distances(search.where, one, case)[0]))
+    found = {names: one for names, one in found.items() if not any(set(other) < set(names) for other in found)}
+    order = sorted(found.items(), key=lambda entry: (len(entry[0]), entry[1][1]))[: settings.found]
+    order = [(names, (_in_few_digits(search, one, names, limits), away)) for names, (one, away) in order]
     return ChangeResult(
         row=settings.row,
         name=subject.editor.name_of(settings.row),
@@ -248,6 +263,92 @@ def _same(a, b) -> bool:
     return a == b or (a != a and b != b)
 
 
+def _of_real_rows(search: _Search, most: int) -> Iterator[tuple[Frame, tuple[str, ...], bool]]:
+    """Edited cases that the model decides otherwise, with values that rows of the other decision have together: the fewest
+    columns first, then the nearest; and whether the edited case is itself a row.
+
+    Every row that differs in no more columns than may change is one; of the nearest others some columns at once are tried.
+    """
+    subject, case = search.subject, search.case
+    met = search.aim.met(subject.predictions.outputs)
+    met &= subject.rows.numbers != search.row
+    others = np.flatnonzero(met)
+    if not len(others):
+        return
+    rows = subject.frame.take(others)
+    apart = np.stack([_unlike(rows[name], case[name][0]) for name in case.names])
+    free = np.stack([np.isin(rows[name], search.values.get(name, rows[name][:0])) for name in case.names])
+    away = distances(search.where, rows, case)
+    found: list[tuple[int, float, Frame, tuple[str, ...], bool]] = []
+    whole = np.flatnonzero((apart.sum(axis=0) <= most) & ~(apart & ~free).any(axis=0) & apart.any(axis=0))
+    for i in whole[np.lexsort((away[whole], apart[:, whole].sum(axis=0)))][:REAL]:
+        names = tuple(sorted(name for name, moved in zip(case.names, apart[:, i], strict=True) if moved))
+        found.append((len(names), float(away[i]), rows.take(np.array([i])), names, True))
+    for i in np.argsort(away, kind="stable")[:REAL]:
+        found += _with_parts_of(search, rows.take(np.array([i])), (apart & free)[:, i], min(most, REAL_TOGETHER))
+    for _, _, one, names, real in sorted(found, key=lambda entry: entry[:2]):
+        yield one, names, real
+
+
+def _with_parts_of(search: _Search, real: Frame, free: NDArray[np.bool_], most: int):
+    """The case with one, two or three of a row's values, where the model decides it otherwise."""
+    case = search.case
+    names = [name for name, may in zip(case.names, free, strict=True) if may]
+    if not names:
+        return
+    singles = [(name,) for name in names]
+    towards = search.aim.towards(search.subject.model.outputs(_mixed(case, real, singles)))
+    names = [names[i] for i in np.argsort(-towards, kind="stable")[:REAL_COLUMNS]]
+    tried = [part for size in range(1, most + 1) for part in combinations(sorted(names), size)]
+    mixed = _mixed(case, real, tried)
+    for i in np.flatnonzero(search.aim.met(search.subject.model.outputs(mixed))):
+        one = mixed.take(np.array([i]))
+        yield len(tried[i]), float(distances(search.where, one, case)[0]), one, tried[i], False
+
+
+def _mixed(case: Frame, real: Frame, parts: Sequence[tuple[str, ...]]) -> Frame:
+    """The case, once for each of some sets of columns, with another row's values in these."""
+    out = {}
+    for name in case.names:
+        column = np.repeat(case[name], len(parts))
+        column[[name in part for part in parts]] = real[name][0]
+        out[name] = column
+    return Frame(out)
+
+
+def _unlike(column: NDArray, own) -> NDArray[np.bool_]:
+    if column.dtype.kind != "f":
+        return column != own
+    return ~((column == own) | (np.isnan(column) & np.isnan(own)))
+
+
+def _in_few_digits(search: _Search, one: Frame, names: tuple[str, ...], limits: Mapping[str, Allowed]) -> Frame:
+    """Its changed numbers in as few digits as keep the decision, so that what is printed is what was asked."""
+    long = [
+        name
+        for name in names
+        if one[name].dtype.kind == "f" and one[name][0] % 1 != 0 and not search.subject.table.is_date(name)
+    ]
+    for digits in DIGITS if long else ():
+        tried = one
+        for name in long:
+            tried = tried.replace(name, np.array([float(f"{one[name][0]:.{digits}g}")]))
+        if (
+            all(_fits(limits.get(name), search.case[name][0], tried[name][0]) for name in long)
+            and search.good(tried)[0]
+        ):
+            return tried
+    return one
+
+
+def _fits(limit: Allowed | None, own: float, value: float) -> bool:
+    if limit is None or value == own:
+        return value != own
+    if (limit.low is not None and value < limit.low) or (limit.high is not None and value > limit.high):
+        return False
+    return not (limit.change == "up" and value < own) and not (limit.change == "down" and value > own)
+
+
 def _drawn_back(search: _Search, one: Frame, names: tuple[str, ...], left: int) -> tuple[Frame, int]:
     """The changed columns moved back towards the case, over all values that occur, while the decision stays turned."""
     asked, moved = 0, True
@@ -294,13 +395,14 @@ METHOD = Method(
         "Of each column alone the nearest of all values that occur, asked outwards from the case's own (up to two "
         "million edited cases; where they do not do, this is said); then two and three columns from the furthest got, "
         "over forty values each; within the limits that the audit sets (columns that make groups stay as they are unless they are released) and within the data's support; drawn back over all values, "
-        "column by column, while the decision stays turned. Each result has been asked of the model, and each changes "
-        "other columns. The search is not exhaustive beyond one column: a smaller change of several columns can "
-        "exist."
+        "column by column, while the decision stays turned. Rows that are decided otherwise are tried as well: each that "
+        "differs in no more columns than may change, and values of the nearest sixty, up to three together. Each result "
+        "has been asked of the model as it is printed, and each changes other columns. The search is not exhaustive "
+        "beyond one column: a smaller change of several columns can exist."
     ),
     main="changes",
     part="otherwise",
     depends=frozenset({"spec", "changeable"}),
     unasked=lambda spec: None,
-    version=4,
+    version=5,
 )

@@ -59,7 +59,7 @@ def _tried(result: ChangeResult) -> str:
     said = f"{words.plural(result.asked, 'edited case')} {'was' if result.asked == 1 else 'were'} asked of the model"
     if not result.whole:
         return f"{said}, which are not all values that occur; a smaller change may exist."
-    return f"{said}: of each column alone every value that occurs, as far as needed; of columns together only some."
+    return f"{said}: of each column alone every value that occurs, as far as needed; of columns together only some, so another may exist."
 
 
 def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Reading:
@@ -73,13 +73,13 @@ def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Rea
     left = left.replace("column stays as they are", "column stays as it is")
     if not result.changes:
         what = f"brings it to {result.aim}" if number else "turns the decision on it"
-        headline = f"No plausible change of up to {words.plural(settings.most_columns, 'column')} of {name} ({result.decision}) {what}."
+        headline = (
+            f"No plausible change of up to {words.plural(settings.most_columns, 'column')} of {name} ({result.decision}) was "
+            f"found that {what}."
+        )
         return plain(headline, f"{_tried(result)} They must lie where there are {wording.rows} like them.{left}")
     first = result.changes[0]
-    parts = [
-        f"{words.title(one.feature)} {words.brief(one.there)} instead of {words.brief(one.here)}"
-        for one in first.changed
-    ]
+    parts = [f"{words.title(one.feature)} {one.there} instead of {words.brief(one.here)}" for one in first.changed]
     ending = f"come to {first.decision}" if number else f"be decided otherwise ({first.decision})"
     headline = f"{words.opening(name)} ({result.decision}) would {ending} with {words.listing(parts)}."
     others = len(result.changes) - 1
