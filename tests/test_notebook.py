@@ -248,6 +248,7 @@ MISTAKES = {
     "an unknown scale": (lambda s, f, m: Study(f, m, "y", "1", output="odds"), "output: “odds” was given; there are"),
     "an unknown task": (lambda s, f, m: Study(f, m, "y", "1", task="guess"), "task: “guess” was given; there are binary"),
     "an unknown column": (lambda s, f, m: Study(f, m, "z", "1"), "no column “z”"),
+    "one name twice": (lambda s, f, m: Study(pa.Table.from_arrays([pa.array([1, 2])] * 2, ["x", "x"]), m, "y", "1"), "frame: two columns are called “x”"),
     "no rows": (lambda s, f, m: Study(f.head(0), m, "y", "1"), "frame: it has no rows"),
     "no table": (lambda s, f, m: Study(7, m, "y", "1"), "frame: a int was given that is no table"),
     "a function of another shape": (lambda s, f, m: Study(f, lambda r: np.zeros(3), "y", "1").drivers(), r"shape \(3, 1\)"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -38,6 +39,11 @@ def arrow_of(frame: Any) -> pa.Table:
         ) from None
     if not found.num_rows:
         raise Refused("frame: it has no rows; at least one is needed.")
+    if twice := [name for name, many in Counter(found.column_names).items() if many > 1]:
+        raise Refused(
+            f"frame: two columns are called “{twice[0]}”; a name means one column.",
+            todo="Rename one of them, or leave it out.",
+        )
     return pa.table(
         {name: table.plain(name, column) for name, column in zip(found.column_names, found.columns, strict=True)}
     )

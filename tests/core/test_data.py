@@ -14,7 +14,7 @@ from zerotilt.core.data import foretold
 from zerotilt.core.data.concern import RANKS, Gathered
 from zerotilt.core.data.concerns import ConcernsSettings, find_concerns
 from zerotilt.core.data.tested import shares_of_groups
-from zerotilt.core.meaning import Context, Role, Task
+from zerotilt.core.meaning import Context, Role, Task, Wording
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import apart
@@ -22,6 +22,7 @@ from zerotilt.core.stats.distributions import binomial_two_sided
 from zerotilt.core.stats.intervals import adjust
 from zerotilt.core.work import Work
 
+WORDS = Wording()
 FEATURES = ["x0", "x1", "x2", "lev"]
 
 
@@ -74,12 +75,29 @@ def test_counts_are_those_of_the_rows_whatever_they_are_told_apart_by(by):
     x = subject.table.numbers("x0")[subject.rows.numbers]
     if by != "(split)":
         known = x[np.isfinite(x)]
-        expected = np.quantile(known, [0, 0.05, 0.25, 0.5, 0.75, 0.95, 1], method="nearest")
-        np.testing.assert_array_equal(seen["x0"].quantiles, expected)
+        expected = np.quantile(known, [0, 0.05, 0.25, 0.5, 0.75, 0.95, 1])
+        np.testing.assert_allclose(seen["x0"].quantiles, expected)
         assert seen["x0"].mean == pytest.approx(known.mean())
         edges = np.array(seen["x0"].edges)
         cuts = edges[1:-1]
         assert list(seen["x0"].counts) == np.bincount(np.searchsorted(cuts, known, "right"), minlength=20).tolist()
+
+
+def test_numbers_without_end_are_neither_missing_nor_in_a_mean():
+    x = np.array([1.0, np.inf, 2.0, np.nan, 3.0, -np.inf, 10.0, np.inf])
+    held = {"x": x, "all": np.full(8, np.inf), "y": np.arange(8) % 2}
+    result = columns(system(held, lambda rows: np.full(len(rows["x"]), 0.5), ["x"]))
+    seen = {one.name: one for one in result.columns}
+    one = seen["x"]
+    assert (one.missing, one.endless, one.distinct) == (1, 3, 4)
+    assert (
+        one.mean == 4.0 and one.quantiles[3] == 2.5 and one.quantiles[6] == 10.0
+    )  # half of an even number: the middle
+    assert list(one.counts) == [2, 1, 1, 3]  # the end bins hold what lies beyond
+    assert (seen["all"].missing, seen["all"].endless, seen["y"].endless) == (0, 8, 0)
+    text = METHODS["columns"].read(result, WORDS, METHODS["columns"].settings())
+    assert "something is missing in 1 of them, most in x (12.5%)" in text.text
+    assert "Numbers without end stand in x (3) and all (8)" in text.detail
 
 
 def test_distances_are_kolmogorovs_and_total_variation():

@@ -539,6 +539,21 @@ def test_steps_of_a_feature_are_its_contributions_and_more_rows_than_asked_are_s
             run(many, "arrangement", x=wrong)
 
 
+def test_parts_are_named_apart_and_days_are_days():
+    days = np.datetime64("2030-01-01") + np.arange(300)
+    close = 1_000_000 + np.arange(300) / 100
+    columns = {"x": np.arange(300.0), "day": days, "close": close, "y": np.arange(300) % 2}
+    for taken in (["x"], ["x", "close"]):  # a column that the model takes is cut in another place
+        subject = system(columns, lambda rows: rows["x"] / 300, taken)
+        for name in ("close", "day"):
+            levels = run(subject, "arrangement", x="x", wide=name).wide.levels
+            assert len(set(levels)) == len(levels) > 2, levels
+            assert name == "close" or (levels[0].startswith("before 2030-0") and levels[-1].endswith(" or later")), (
+                levels
+            )
+            assert name == "day" or all("1,000,0" in one for one in levels), levels
+
+
 def test_decisions_without_scores_are_laid_out_by_their_columns():
     columns = {"x": np.arange(30.0), "d": np.arange(30) % 2, "kind": ["a", "b", "c"] * 10}
     found = run(

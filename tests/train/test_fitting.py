@@ -21,6 +21,7 @@ from zerotilt.core.table import Table, from_arrays
 from zerotilt.core.work import Work
 from zerotilt.train.fitting import fit, train
 from zerotilt.train.learning import learn
+from zerotilt.train.prepared import prepared
 
 KINDS = {"event": {"event": "yes"}, "classes": {"task": "several classes"}, "number": {"task": "regression"}}
 
@@ -57,6 +58,33 @@ def claims(kind: str, seed: int = 1, n: int = 500) -> tuple[Spec, Table]:
 
 def quick(name: str, **more) -> Recipe:
     return Recipe(estimator=name, **{"trees": 12, "neighbours": 15, "dealing": Dealing(folds=3)} | more)
+
+
+@pytest.mark.parametrize("wrong", [np.inf, -np.inf, 1e39])
+def test_numbers_that_no_model_takes_are_refused_by_their_column(wrong):
+    spec, table = claims("event")
+    x = table.numbers("x").copy()
+    x[[4, 5, 6]] = wrong  # of which one is held out
+    changed = from_arrays({name: x if name == "x" else table.column(name) for name in table.names})
+    for name in ("linear", "boosted trees"):
+        with pytest.raises(Refused, match="“x” holds numbers that no model here can learn from in 2 rows"):
+            fit(spec, changed, quick(name), Work())
+    fit(spec, changed, quick("linear", left_out=("x",)), Work())
+
+
+def test_what_stands_in_rows_put_aside_alone_is_not_known_to_the_model():
+    spec, table = claims("event")
+    recipe = quick("linear", rare=1, dealing=Dealing(folds=3, test_share=0.2))
+    aside = prepared(spec, table, recipe).dealt.test
+    training = np.flatnonzero(np.array(table.texts("split")) == "training")
+    way, empty = np.array(table.texts("way"), dtype=object), np.full(table.rows, np.nan)
+    way[training[aside][:3]] = "aside alone"
+    empty[training[aside]] = 1.0
+    held = {"way": way, "empty": empty}
+    changed = from_arrays({name: held.get(name, table.column(name)) for name in table.names})
+    found = prepared(spec, changed, recipe)
+    assert (found.dealt.test == aside).all()
+    assert "aside alone" not in found.levels["way"] and "empty" not in found.numbers
 
 
 @pytest.mark.parametrize("kind", KINDS)

@@ -86,6 +86,22 @@ def brief(text: str) -> str:
     return quantity(float(text))
 
 
+def told_apart(values: Sequence[float]) -> tuple[str, ...]:
+    """Different numbers in as few digits as keep them different, four at least.
+
+    >>> told_apart([0.25, 1.5]), told_apart([0.12341, 0.12344]), told_apart([1_000_001.5, 1_000_002])
+    (('0.25', '1.5'), ('0.12341', '0.12344'), ('1,000,001.5', '1,000,002'))
+    """
+    usual = tuple(quantity(one) for one in values)
+    if len(set(usual)) == len(set(values)):
+        return usual
+    for digits in range(5, 18):
+        found = [float(f"{one:.{digits}g}") for one in values]
+        if len(set(found)) == len(set(values)):
+            return tuple(f"{one:,}".removesuffix(".0").replace("-", "−") for one in found)
+    return tuple(f"{float(one):,}".replace("-", "−") for one in values)
+
+
 def brief_number(value: float) -> str:
     """A number of which nothing else is known, in a table: three decimals, four digits where it is very small or large.
 

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from zerotilt.core import membership, segments
+from zerotilt.core import membership, segments, words
 from zerotilt.core import rows as row_sets
 from zerotilt.core.candidates.dealing import Dealt, deal
 from zerotilt.core.candidates.recipe import Recipe
@@ -77,11 +77,6 @@ def prepared(spec: Spec, table: Table, recipe: Recipe) -> Prepared:
     numbers_of = row_sets.select(spec, table, RowSet(split="training"))
     used = table.among(numbers_of)
     outcome, _ = kind.outcome(spec, used)
-    given, levels = _columns(spec, used, recipe)
-    numbers = tuple(name for name in given if name not in levels)
-    classes, y = _classes(spec, used, outcome)
-    weight = spec.only(Role.weight)
-    mass = np.ones(used.rows) if weight is None else np.nan_to_num(used.numbers(weight.name))
     asked = recipe.dealing
     dealt = deal(
         outcome,
@@ -89,6 +84,11 @@ def prepared(spec: Spec, table: Table, recipe: Recipe) -> Prepared:
         asked,
         *(column(used, name, what) for name, what in ((asked.together, "together"), (asked.in_time, "in time"))),
     )
+    given, levels = _columns(spec, used, recipe, ~dealt.test)
+    numbers = tuple(name for name in given if name not in levels)
+    classes, y = _classes(spec, used, outcome)
+    weight = spec.only(Role.weight)
+    mass = np.ones(used.rows) if weight is None else np.nan_to_num(used.numbers(weight.name))
     groups = _groups(recipe, spec, table, numbers_of, used)
     _fits(recipe, kind.decides, kind.cut, groups, numbers, y, mass)
     if recipe.repair is not None and recipe.repair.by not in given:
@@ -100,8 +100,16 @@ def prepared(spec: Spec, table: Table, recipe: Recipe) -> Prepared:
     )  # fmt: skip
 
 
-def _columns(spec: Spec, used: Table, recipe: Recipe) -> tuple[dict[str, pa.Array], dict[str, list[str]]]:
-    """The columns that tell rows apart, and of those of texts the levels that have a column of their own."""
+def _columns(
+    spec: Spec, used: Table, recipe: Recipe, learnt: NDArray[np.bool_]
+) -> tuple[dict[str, pa.Array], dict[str, list[str]]]:
+    """The columns that tell rows apart, and of those of texts the levels that have a column of their own: what stands in
+    rows that are put aside alone is not known to a model.
+
+    Parameters
+    ----------
+    learnt : which rows are not put aside, shape (rows,).
+    """
     names = recipe.columns or tuple(one.name for one in spec.columns if one.role is Role.feature)
     known = {one.name: one for one in spec.columns}
     for name in (*names, *recipe.left_out):
@@ -123,19 +131,37 @@ def _columns(spec: Spec, used: Table, recipe: Recipe) -> tuple[dict[str, pa.Arra
     for name in names:
         if used.is_text(name):
             texts = _texts(used, name)
-            found, sizes = np.unique(texts.astype(str), return_counts=True)
+            found, sizes = np.unique(texts[learnt].astype(str), return_counts=True)
             kept = [str(level) for level in found[sizes >= recipe.rare]]
             if kept:  # else every level is rare: it says nothing
                 levels[name], given[name] = kept, pa.array(texts, pa.string())
         else:
-            values = used.numbers(name).astype(np.float32)
-            if np.isfinite(values).any():
+            values = _in_single_precision(used.numbers(name), name)
+            if np.isfinite(values[learnt]).any():
                 given[name] = pa.array(values, pa.float32(), from_pandas=False)
     if not given:
         raise Refused(
             "No column that was chosen tells rows apart.", todo="Choose other columns, or take fewer levels as rare."
         )
     return given, levels
+
+
+def _in_single_precision(values: NDArray[np.float64], name: str) -> NDArray[np.float32]:
+    """Numbers as models take them.
+
+    Raises
+    ------
+    Refused : some have no end there.
+    """
+    with np.errstate(over="ignore"):
+        found = values.astype(np.float32)
+    if many := int(np.isinf(found).sum()):
+        raise Refused(
+            f"columns: “{name}” holds numbers that no model here can learn from in {words.plural(many, 'row')}: without end, or beyond "
+            f"{np.finfo(np.float32).max:.1e}.",
+            todo="Leave the column out, or correct the table.",
+        )
+    return found
 
 
 def _texts(used: Table, name: str) -> NDArray:

@@ -4438,6 +4438,12 @@ export interface components {
             shape: "numbers" | "days" | "levels" | "texts" | "bytes";
             /** Missing */
             missing: number;
+            /**
+             * Endless
+             * @description Cells that hold a number without end: in the end bins, in no quantile and no mean
+             * @default 0
+             */
+            endless: number;
             /** Distinct */
             distinct: number;
             /**
@@ -10627,6 +10633,11 @@ export interface components {
              * @description Mean output of the rows explained
              */
             prediction: number;
+            /**
+             * Mean Output
+             * @description Mean output of all members, explained or not
+             */
+            mean_output?: number | null;
             /**
              * Threshold
              * @description On the scale of the output

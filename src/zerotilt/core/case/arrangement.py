@@ -209,12 +209,19 @@ class _Source:
         if known:
             labels, codes = bins_of(self.subject, known, values, MOST_PARTS)
             return along.model_copy(update={"kind": "level", "levels": tuple(label for label, _ in labels)}), codes
-        edges = np.unique(np.nanquantile(values, np.arange(1, MOST_PARTS) / MOST_PARTS))
+        edges = np.quantile(values[np.isfinite(values)], np.arange(1, MOST_PARTS) / MOST_PARTS)
+        edges = np.unique(np.floor(edges) if along.kind == "date" else edges)
         codes = np.where(np.isfinite(values), np.searchsorted(edges, values, "right"), len(edges) + 1)
+        told = (
+            [str(np.datetime64(int(one), "D")) for one in edges]
+            if along.kind == "date"
+            else words.told_apart(edges.tolist())
+        )
+        between = [f"{a} to before {b}" if along.kind == "date" else f"{a} to {b}" for a, b in pairwise(told)]
         ends = [
-            f"under {edges[0]:.3g}",
-            *(f"{a:.3g} to {b:.3g}" for a, b in pairwise(edges)),
-            f"{edges[-1]:.3g} or more",
+            f"{'before' if along.kind == 'date' else 'under'} {told[0]}",
+            *between,
+            f"{told[-1]} or {'later' if along.kind == 'date' else 'more'}",
         ]
         levels = tuple(ends) + (("missing",) if (codes == len(edges) + 1).any() else ())
         return along.model_copy(update={"kind": "level", "levels": levels}), codes

@@ -47,6 +47,9 @@ class ColumnSeen(Frozen):
     role: str
     shape: Literal["numbers", "days", "levels", "texts", "bytes"]
     missing: int
+    endless: int = Field(
+        default=0, description="Cells that hold a number without end: in the end bins, in no quantile and no mean"
+    )
     distinct: int
     quantiles: tuple[float, ...] = Field(
         description="Of numbers and days (counted from 1970): least, 5%, 25%, median, 75%, 95%, greatest"
@@ -184,8 +187,9 @@ def _column(subject: Subject, name: str, parts: Parts | None) -> ColumnSeen:
 def _binned(values: NDArray[np.float64]) -> _Seen:
     """Bins of equal width over the middle 98%, or the values themselves where there are few; ends hold what lies beyond."""
     known = np.sort(values[np.isfinite(values)])
+    endless = int(np.isinf(values).sum())
     if not len(known):
-        return _Seen(np.full(len(values), -1), {"distinct": 0})
+        return _Seen(np.full(len(values), -1), {"distinct": 0, "endless": endless})
     rises = np.concatenate([[True], known[1:] != known[:-1]])
     distinct = int(rises.sum())
     if distinct <= BINS:
@@ -197,12 +201,13 @@ def _binned(values: NDArray[np.float64]) -> _Seen:
         low, high = (low, high) if high > low else (known[0], known[-1])
         ends = tuple(np.linspace(low, high, BINS + 1).tolist())
         edges = np.array(ends[1:-1])
-    codes = np.where(np.isfinite(values), np.searchsorted(edges, values, "right"), -1)
-    at = known[np.rint(np.array(AT) * (len(known) - 1)).astype(np.int64)]
+    codes = np.where(np.isnan(values), -1, np.searchsorted(edges, values, "right"))
+    at = np.quantile(known, AT)  # between two values where the rows have no middle (Hyndman & Fan 1996, definition 7)
     return _Seen(
         codes,
         {
             "distinct": distinct,
+            "endless": endless,
             "quantiles": tuple(at.tolist()),
             "mean": float(known.mean()),
             "edges": tuple(map(float, ends)),
@@ -261,12 +266,15 @@ def _seen(name, role, shape, seen: _Seen, parts: Parts | None, distinct: int, di
     def counted(codes: NDArray[np.int64]) -> tuple[int, ...]:
         return tuple(np.bincount(codes[(codes >= 0) & (codes < many)], minlength=many)[:many].tolist()) if many else ()
 
+    endless = found.get("endless", 0)
+    missing = int((seen.codes < 0).sum())
     apart_by = None if parts is None else [seen.codes[parts.codes == k] for k in range(len(parts.labels))]
     return ColumnSeen(
         name=name,
         role=role,
         shape=shape,
-        missing=int((seen.codes < 0).sum()),
+        missing=missing if many else missing - endless,
+        endless=endless,
         distinct=distinct,
         quantiles=found.get("quantiles", ()),
         mean=found.get("mean"),
@@ -287,6 +295,13 @@ def by_words(by: str) -> str:
     return {SPLIT: "training and hold-out", DECISION: "decision"}.get(by, words.title(by))
 
 
+def _endless(result: ColumnsResult) -> str:
+    found = [f"{words.title(one.name)} ({words.count(one.endless)})" for one in result.columns if one.endless]
+    if not found:
+        return ""
+    return f" Numbers without end stand in {words.listing(found)}; no mean and no quantile counts them."
+
+
 def say(result: ColumnsResult, wording: Wording, settings: ColumnsSettings) -> Reading:
     rows = row_sets.counted(result.rows, result.rows_named, wording.row if result.rows == 1 else wording.rows)
     shown = words.plural(len(result.columns), "column")
@@ -301,7 +316,7 @@ def say(result: ColumnsResult, wording: Wording, settings: ColumnsSettings) -> R
             )
         else:
             headline += "; nothing is missing"
-        return plain(f"{headline}.", "Rows are counted, whatever they weigh.")
+        return plain(f"{headline}.", f"Rows are counted, whatever they weigh.{_endless(result)}")
     own = {result.by, *(one.name for one in result.columns if one.role == "split" and result.by == SPLIT)}
     told = [one for one in result.columns if one.distance is not None and one.name not in own]
     headline = f"{words.opening(rows)} told apart by {by_words(result.by)} in {words.plural(len(result.parts), 'part')}"

@@ -183,11 +183,17 @@ def bins_of(
         kept = [i for i in range(count) if (codes == i).any()]
         place = {old: new for new, old in enumerate(kept)}
         codes = np.array([place.get(code, -1) for code in range(-1, count)])[codes + 1]
-        labels: list[tuple[str, float | None]] = []
-        for i in range(len(kept)):
-            mine = values[codes == i]
-            low, high = (subject.editor.label(feature, float(one)) for one in (mine.min(), mine.max()))
-            labels.append((low if low == high else f"{low} to {high}", float(mine.mean())))
+        parts = [values[codes == i] for i in range(len(kept))]
+        ends = np.array([[mine.min(), mine.max()] for mine in parts]).reshape(-1, 2)
+        told = [[subject.editor.label(feature, float(one)) for one in both] for both in ends]
+        written = {tuple(both) for both in told}
+        if len(written) < len(told):  # parts that would be named alike
+            texts = words.told_apart(ends.ravel().tolist())
+            told = [list(texts[2 * i : 2 * i + 2]) for i in range(len(parts))]
+        labels: list[tuple[str, float | None]] = [
+            (low if low == high else f"{low} to {high}", float(mine.mean()))
+            for (low, high), mine in zip(told, parts, strict=True)
+        ]
         if not known.all():
             labels.append(("missing", None))
             codes = np.where(known, codes, len(kept))

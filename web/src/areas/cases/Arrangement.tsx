@@ -10,7 +10,7 @@ import { namesOf } from "../../frame/wording";
 import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { type Column, DataTable } from "../../ui/DataTable";
-import { count, output, percent, quantity, type Scale, title } from "../../ui/numbers";
+import { count, day, output, percent, quantity, type Scale, title } from "../../ui/numbers";
 import { Wide } from "../../ui/Wide";
 import { End } from "./Limits";
 import { Picked } from "./Picked";
@@ -308,7 +308,9 @@ function Parts({ result }: { result: Result }) {
                 ? ""
                 : result[axis].name === "(output)"
                   ? output(one[axis] / one.rows, result.scale as Scale, unit)
-                  : quantity(one[axis] / one.rows),
+                  : result[axis].kind === "date"
+                    ? day(one[axis] / one.rows)
+                    : quantity(one[axis] / one.rows),
           },
         ];
   const columns: Column<Line>[] = [

@@ -114,6 +114,7 @@ function facts(seen: Seen, rows: number): string[] {
   return [
     seen.role,
     seen.missing ? `missing in ${percent(seen.missing / Math.max(1, rows))}` : "nothing missing",
+    ...(seen.endless ? [`${count(seen.endless)} without end`] : []),
     `${count(seen.distinct)} different`,
     ...(low !== undefined && median !== undefined && high !== undefined
       ? [`${placed(seen, low)} to ${placed(seen, high)}, half under ${placed(seen, median)}`]
