@@ -222,6 +222,44 @@ def test_intervals_of_paired_rates_have_a_width_and_hold_in_small_groups(n, move
         assert (one.p[known] <= 0.05).mean() <= 0.09 or abs(true) > 0.02, key
 
 
+@pytest.mark.parametrize("weighted", [False, True])
+@pytest.mark.parametrize("way", ["noise", "few move", "few move one way"])
+def test_intervals_of_paired_means_and_areas_hold_in_small_groups(way, weighted):
+    """Where few rows move far, a small group holds none of them by chance: how far such rows move is known of the others."""
+    rng = np.random.default_rng(len(way) + weighted)
+
+    def chance(value):
+        return 1 / (1 + np.exp(-1.5 * value))
+
+    def drawn(many):
+        x = rng.normal(size=many)
+        y = rng.random(many) < chance(x)
+        first = x + 0.3 * rng.normal(size=many)
+        few = rng.random(many) < 0.08
+        second = {
+            "noise": x + 0.3 * rng.normal(size=many),
+            "few move": np.where(few, 2 * rng.normal(size=many), first),
+            "few move one way": np.where(few, first + 3, first),
+        }[way]
+        mass = np.exp(0.6 * rng.normal(size=many)) if weighted else None
+        return [
+            Readout((), {"brier_score": (s - y) ** 2, "mean_score": s}, mass, scores=s, happened=y, area=True)
+            for s in (chance(first), chance(second))
+        ]
+
+    whole = 600_000
+    truth = paired(*drawn(whole), Grouping((), ("",), np.zeros(whole, np.int64)), 0.95)
+    for n, k in ((10, 1_500), (20, 1_500), (60, 1_500), (200, 600)):
+        codes = np.repeat(np.arange(k), n)
+        for key, one in paired(*drawn(n * k), Grouping((), tuple(map(str, range(k))), codes), 0.95).items():
+            value, low, high = one.interval
+            known = np.isfinite(value)
+            true = float(truth[key].interval.value[0])
+            # of few rows it holds more often than it says: what they may be without is allowed for
+            assert ((low <= true) & (true <= high))[known].mean() >= 0.925, (key, n)
+            assert n < 60 or way != "noise" or ((low <= true) & (true <= high))[known].mean() <= 0.995, (key, n)
+
+
 def test_one_group_that_differs_in_its_denominator_changes_no_other():
     rng = np.random.default_rng(4)
     n, keys = 80, read(versions(n=60), ["positive_predictive_value"]).lenses[0].keys

@@ -165,4 +165,5 @@ METHOD = Method(
     part="families",
     depends=frozenset({"spec", "comparisons"}),
     first_look={"sampled": 60},
+    version=2,
 )

@@ -348,6 +348,7 @@ METHOD = Method(
     part="columns",
     needs=frozenset(),
     arrays=lambda result: {"columns": [_flat(one) for one in result.columns]},
+    version=2,
 )
 
 
@@ -355,6 +356,6 @@ def _flat(one: ColumnSeen) -> dict:
     names = ("least", "p05", "p25", "median", "p75", "p95", "greatest")
     told = dict(zip(names, one.quantiles, strict=False)) if one.quantiles else dict.fromkeys(names)
     return {
-        "column": one.name, "role": one.role, "shape": one.shape, "missing": one.missing, "distinct": one.distinct,
+        "column": one.name, "role": one.role, "shape": one.shape, "missing": one.missing, "endless": one.endless, "distinct": one.distinct,
         **told, "mean": one.mean, "distance": one.distance, "farthest": one.farthest,
     }  # fmt: skip

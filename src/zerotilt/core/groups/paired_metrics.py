@@ -35,8 +35,8 @@ def paired(here: Readout, there: Readout, grouping: Grouping, confidence: float)
 
     A rate among rows that both versions have in common, of rows that weigh alike: the score interval and McNemar's test
     (Tango 1998; McNemar 1947), group by group. Other rates, and with weights: the linearised variance of the difference of two
-    ratios of the same rows, with half a row added to each way in which one can differ (as Agresti & Min 2005). Means: Hall (1992) of the differences row by row; a root of means by the ends of what is under it. AUC: DeLong
-    et al. (1988). Macro rates: of the classes' differences (Zou & Donner 2008).
+    ratios of the same rows, with half a row added to each way in which one can differ (as Agresti & Min 2005). Means: Student's of the differences row by row, AUC: DeLong et al. (1988), with half a row added to
+    each way of moving, as large as those that move most; a root of means by the ends of what is under it. Macro rates: of the classes' differences (Zou & Donner 2008).
 
     Parameters
     ----------
@@ -158,15 +158,11 @@ def _means(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, conf
     names = [name for name in here.means if name in there.means]
     if not names:
         return {}
-    told = {name: there.means[name] - here.means[name] for name in names}
-    found = means_of(told, here.weights, codes, k, confidence)
     out: dict[str, Changed] = {}
+    mass = np.ones(len(codes)) if here.weights is None else here.weights
     for name in names:
-        interval = found[name]
-        p = intervals.tested(interval, confidence)
-        same = np.bincount(codes, told[name] != 0, k) == 0  # nothing moved: nothing changed, and that is sure
-        p = np.where(same & np.isfinite(interval.value), 1.0, p)
-        interval = Interval(interval.value, *(np.where(same, np.nan, end) for end in interval[1:]))
+        found = _mean(there.means[name] - here.means[name], mass, codes, k, confidence)
+        interval = found.interval
         if metric_named(name).kind == "root":
             roots = [
                 np.sqrt(
@@ -178,8 +174,34 @@ def _means(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, conf
                 interval = Interval(
                     *(np.where(roots[0] + roots[1] > 0, end / (roots[0] + roots[1]), end) for end in interval)
                 )
-        out[name] = Changed(interval, p)
+        out[name] = Changed(interval, found.p)
     return out
+
+
+def _mean(difference: Floats, mass: Floats, codes: NDArray[np.int64], k: int, confidence: float) -> Changed:
+    """Of differences row by row. Half a row that moves as those do that move most is added to each of both ways."""
+    kept = mass > 0
+    code, w, moved = codes[kept], mass[kept], difference[kept]
+    rows, whole = np.bincount(code, minlength=k), np.bincount(code, w, k)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        middle = np.bincount(code, w * moved, k) / whole
+        square = np.bincount(code, (w * (moved - middle[code])) ** 2, k)
+        variance = square / whole**2 * rows / np.maximum(rows - 1, 1)
+        variance += 2 * HALF * _large(moved) * (_unit(w) / whole) ** 2
+    return _about(middle, variance, rows, confidence)
+
+
+def _large(moved: Floats) -> float:
+    """The mean square of differences of all groups, each counted by its own square: that of those which move most, however
+    few they are; in a small group there may be none of them."""
+    square = moved[np.isfinite(moved)] ** 2
+    total = float(square.sum())
+    return float((square**2).sum()) / total if total > 0 else 0.0
+
+
+def _unit(mass: Floats) -> float:
+    """What one row weighs, by weight."""
+    return float((mass**2).sum() / mass.sum()) if mass.size else 1.0
 
 
 def _area(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confidence: float) -> Changed:
@@ -188,8 +210,10 @@ def _area(here: Readout, there: Readout, codes: NDArray[np.int64], k: int, confi
     below = [placements(*one.ranking, happened, mass, codes, k) for one in (here, there)]
     whole, mean, square, rows = spread_of(below[1] - below[0], happened, mass, codes, k)
     with np.errstate(invalid="ignore", divide="ignore"):
-        variance = (square / whole**2 * rows / np.maximum(rows - 1, 1)).sum(axis=0)
-    return _about(mean[1], variance, rows.min(axis=0), confidence)  # both sides have the same mean
+        variance = square / whole**2 * rows / np.maximum(rows - 1, 1)
+        large = _large((below[1] - below[0])[mass > 0])
+        variance += HALF * large * (_unit(mass[mass > 0]) / whole) ** 2
+    return _about(mean[1], variance.sum(axis=0), rows.min(axis=0), confidence)  # both sides have the same mean
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

@@ -25,7 +25,7 @@ NOTE = (
     "and then what was looked at before they were typed is not allowed for. **Each condition is left out in turn**: the one "
     "without which the error falls most carries it. **Near-twins** are rows and their nearest other row in features (Gower "
     "1971): where these have other outcomes more often than elsewhere, the outcome is noisy there, or what would tell rows "
-    "apart is no feature. **Trained on**: how common the conditions are in the training rows. **Contributions** are Shapley "
+    "apart is no feature; rows joined through their nearest count as one in the error (Liang & Zeger 1986). **Trained on**: how common the conditions are in the training rows. **Contributions** are Shapley "
     "values of rows inside and of all others; what lies apart is what the model believes to be different there. **Rows like "
     "these elsewhere** are the nearest in all features that the place is not told by, matched one to one with replacement "
     "(Abadie & Imbens 2006); what the model predicts otherwise for the two of a pair is taken off (2011). The **model's own "

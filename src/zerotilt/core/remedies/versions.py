@@ -298,8 +298,8 @@ METHOD = Method(
         "version that is read are **paired**: rates among rows that both have in common have the score interval for two ways of "
         "deciding the same rows and McNemar's test (Tango 1998; McNemar 1947); rates whose denominators differ, and all with "
         "weights, a linearised variance with half a row added to each way in which a row can differ (as Agresti & Min 2005), so "
-        "that nothing follows from none that does; means Hall's interval (1992) of the differences row by row; AUC that of DeLong et al. "
-        "(1988). p-values are adjusted over everything that is compared (Benjamini & Hochberg 1995). Rows that a candidate was "
+        "that nothing follows from none that does; means Student's of the differences row by row and AUC that of DeLong et al. (1988), "
+        "with half a row added to each way of moving, as large as those of the table that move most. p-values are adjusted over everything that is compared (Benjamini & Hochberg 1995). Rows that a candidate was "
         "trained on flatter it: read held-out rows, and where many versions were tried on them, the best looks better than it is."
     ),
     main="values",
@@ -308,5 +308,5 @@ METHOD = Method(
     depends=frozenset({"spec", "comparisons", "policy"}),
     picture=picture,
     reads_others=True,
-    version=2,
+    version=3,
 )
