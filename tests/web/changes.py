@@ -325,7 +325,7 @@ SETTLED = f"""async ([seconds, calm]) => {{
     const watch = new MutationObserver(() => {{ moved = true; }});
     watch.observe(document, {{ subtree: true, childList: true, characterData: true, attributes: true }});
     // so many looks that agree: a page that stands still because the machine is busy is not one that is done
-    while (same < calm) {{
+    while (moved || same < calm) {{
         if (moved) [moved, same, idle] = [false, 0, !busy()];
         else same = idle ? same + 1 : 0;
         if (performance.now() > until) return null;

@@ -48,6 +48,11 @@ export function Home() {
         Explain a trained model, compare how it treats groups of people, and write an audit report whose every sentence
         can be traced to a computed figure.
       </p>
+      {audits.isPending && !audits.error && (
+        <p role="status" aria-label="Reading the audits" className="late mt-8 text-soft">
+          Reading the audits …
+        </p>
+      )}
       {audits.error && <ProblemNote problem={audits.error as Problem} again={() => audits.refetch()} />}
       {list.length > 0 && (
         <section aria-label="Audits" className="mt-8">
@@ -116,7 +121,9 @@ export function Home() {
           </button>
         </p>
       ))}
-      <h2 className="mt-10 font-semibold">{list.length ? "A new audit" : "Begin with an audit of your own"}</h2>
+      <h2 className="mt-10 font-semibold">
+        {audits.data && !list.length ? "Begin with an audit of your own" : "A new audit"}
+      </h2>
       <form className="mt-2 flex max-w-[680px] gap-3" onSubmit={begin}>
         <input
           className="field flex-1"

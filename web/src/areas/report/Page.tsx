@@ -41,6 +41,7 @@ export function Page(props: {
   const { reader, document, sections, page } = props;
   const frame = useRef<HTMLIFrameElement>(null);
   const [loaded, setLoaded] = useState(0);
+  const [inFrame, setInFrame] = useState<string | null>(null);
   const shown = useRef<string | null>(null);
   const task = useTask(page.data?.task ?? undefined);
   if (page.data?.page && !page.isPlaceholderData)
@@ -63,7 +64,10 @@ export function Page(props: {
 
   const busy = task && (task.state === "queued" || task.state === "running");
   return (
-    <div className="sticky top-0 min-w-0 flex-1 self-start max-[1100px]:static max-[1100px]:w-full">
+    <div
+      aria-busy={inFrame !== shown.current}
+      className="sticky top-0 min-w-0 flex-1 self-start max-[1100px]:static max-[1100px]:w-full"
+    >
       {page.error && <ProblemNote problem={page.error as unknown as Problem} />}
       {busy && <Progress task={task} />}
       {task?.error && (
@@ -76,7 +80,11 @@ export function Page(props: {
           data-testid="page"
           className="h-[calc(100vh-110px)] w-full border border-rule bg-sheet"
           src={shown.current}
-          onLoad={() => setLoaded((before) => before + 1)}
+          onLoad={() => {
+            setLoaded((before) => before + 1);
+            const at = frame.current?.contentWindow?.location;
+            setInFrame(at ? `${at.pathname}${at.search}` : shown.current);
+          }}
         />
       )}
     </div>
