@@ -17,6 +17,7 @@ from sklearn.linear_model import LogisticRegression
 from sklearn.neural_network import MLPClassifier
 from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import OneHotEncoder, StandardScaler
+from tests.api import talk
 from xgboost import XGBClassifier, XGBRegressor
 
 from zerotilt.convert.estimators import converted
@@ -185,6 +186,29 @@ def test_a_pipeline_becomes_an_audit_whose_numbers_are_its_own(client, running, 
         with pytest.raises(Refused, match=said):
             open_audit(link)
     client.delete(f"/api/audits/{sent.audit}?for_good=true")
+
+
+def test_what_is_read_back_in_a_notebook_is_of_today_or_says_that_it_is_not(client, audit, context, restored):
+    opened = open_audit(f"{client.base_url}/audits/{audit['id']}/tilt")
+    talk.read(client, audit["id"], "tilt", context)
+    before = {one["key"] for one in opened.evidence().to_pylist() if one["method"] == "tilt" and not one["changed"]}
+    stood = opened.findings().to_pylist()
+    assert before and stood and not any(one["again"] for one in stood)
+    policy = audit["spec"]["policy"] | {"ratio_low": 0.5, "ratio_high": 2.0}
+    assert talk.put_part(client, audit["id"], "policy", {"policy": policy, "author": ""}).status_code == 200
+    client.patch(restored, json={"title": "Another name"})
+    assert opened.title == "Another name"
+    told = {one["key"]: one["changed"] for one in opened.evidence().to_pylist()}
+    assert all("the flag policy" in told[key] for key in before)
+    with pytest.raises(Refused, match="was computed before these changed: the flag policy"):
+        opened.table("tilt", "disparities")
+    assert opened.table(next(iter(before)), "disparities").num_rows  # by its key it can be had
+    now = opened.findings().to_pylist()  # what was found is measured again, and waited for
+    assert not any(one["again"] for one in now)
+    flagged = [sum(one["kind"] == "disparity" for one in found) for found in (now, stood)]
+    assert flagged[0] < flagged[1], "wider limits flag less"
+    assert opened.table("tilt", "disparities").num_rows
+    client.patch(restored, json={"title": audit["title"]})
 
 
 def test_how_a_model_was_made_is_text_and_what_cannot_be_read_is_nothing():
