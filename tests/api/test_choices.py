@@ -33,7 +33,7 @@ def test_a_changed_policy_is_numbered_kept_and_followed_while_drivers_stand(clie
 def test_a_choice_is_somebodys_and_of_metrics_that_are_defined(client, audit, context, restored):
     policy = client.get(restored).json()["spec"]["policy"]
     unsigned = talk.put_part(client, audit["id"], "policy", {"policy": policy | {"alpha": 0.04}, "author": " "})
-    assert unsigned.json()["meaning"]["policy"]["author"] == "local"  # who asks, as long as nobody signs in
+    assert unsigned.json()["meaning"]["policy"]["author"] == "somebody unnamed"  # who asks, as long as nobody signs in
     wrong = talk.put_part(client, audit["id"], "policy", {"policy": policy | {"metrics": ["mae"]}})
     assert wrong.status_code == 422 and "not defined for binary" in wrong.json()["detail"]
     wrong = talk.put_part(client, audit["id"], "policy", {"policy": policy | {"ratio_low": 1.5}})

@@ -73,7 +73,7 @@ def test_a_decision_needs_what_it_stands_on_and_is_remembered(client, context, h
     assert client.post(f"{home}/findings/history", json={"finding": one["name"], "said": text}).status_code == 201
     assert client.post(f"{home}/findings/history", json={"finding": one["name"], "said": "  "}).status_code == 422
     history = client.get(f"{home}/findings/history", params={"finding": one["name"]}).json()[len(before) :]
-    assert [line["author"] for line in history] == ["B. Writer", "local"]
+    assert [line["author"] for line in history] == ["B. Writer", "somebody unnamed"]
     assert history[0]["changes"]["decision"] == ["open", "mended"] and history[0]["changes"]["due"] == [
         None,
         "2027-02-03",
@@ -93,7 +93,10 @@ def test_who_has_not_read_the_last_decision_writes_over_nothing(client, running,
         answers = list(pool.map(decide, "abcdef"))
     assert sorted(answers) == [200, 409, 409, 409, 409, 409]
     late = client.put(f"{home}/findings", json={"finding": one["name"], "decision": "open", "read": one["number"]})
-    assert late.status_code == 409 and "decided in another window meanwhile by local: watched" in late.json()["detail"]
+    assert (
+        late.status_code == 409
+        and "decided in another window meanwhile by somebody unnamed: watched" in late.json()["detail"]
+    )
 
 
 def test_a_part_is_taken_apart_and_put_back(client, context, home):

@@ -178,7 +178,7 @@ def test_what_is_predicted_is_told_by_the_model_until_somebody_says_it(client):
     spec = client.get(f"/api/audits/{said}").json()["spec"]
     talk.put_spec(client, said, spec | {"task": "ordered classes"})
     talk.put_model(client, said, model)
-    assert problem(said) == ("ordered classes", "local")
+    assert problem(said) == ("ordered classes", "somebody unnamed")
 
 
 def test_roles_that_do_not_work_are_said_on_finishing(client, loans):

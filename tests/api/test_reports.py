@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import io
 import json
 import re
 
 import peewee
+import pypdf
 import pytest
 from tests.api import talk
 from tests.api.test_conflicts import own  # noqa: F401  fixture
@@ -220,6 +222,17 @@ def test_other_forms_are_made_once_and_held_against_their_digest(client, own, ru
     answer = client.get(f"{at}/summary.pdf")
     assert answer.content[:5] == b"%PDF-" and answer.headers["content-type"] == "application/pdf"
     assert "summary-1.pdf" in answer.headers["content-disposition"]
+    # who signs is named in every form from then on; what was signed stays as it was
+    page = client.get(at).content
+    body = {"name": "Ada <b>", "role": "reviewer", "note": "Read & checked."}
+    assert client.post(f"{at}/signatures", json=body).status_code == 201
+    assert client.get(f"{at}/summary.pdf").status_code == 404  # of before the signature
+    made = client.post(f"{at}/forms/summary.pdf").json()["task"]
+    assert talk.wait(client, made)["state"] == "done"
+    told = pypdf.PdfReader(io.BytesIO(client.get(f"{at}/summary.pdf").content))
+    said = re.sub(r"\s+", " ", " ".join(one.extract_text() for one in told.pages))
+    assert "Signed by" in said and "Ada <b>, reviewer, on" in said and "Read & checked." in said
+    assert client.get(at).content == page and b"Signed by" not in page
     text = client.post(f"{at}/forms/report-markdown.zip").json()["task"]
     assert talk.wait(client, text)["state"] == "done"
     assert client.get(f"{at}/report-markdown.zip").content[:2] == client.get(f"{at}/tables.zip").content[:2] == b"PK"

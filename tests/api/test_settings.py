@@ -74,7 +74,7 @@ def test_another_audits_settings_are_taken_and_what_does_not_fit_is_named(client
     # who wrote it, and why, is on record
     schema = client.get(f"/api/audits/{second}/meaning/schema").json()
     title = client.get(f"/api/audits/{first}").json()["title"]
-    assert schema[0]["reason"] == f"as in “{title}”" and schema[0]["author"] == "local"
+    assert schema[0]["reason"] == f"as in “{title}”" and schema[0]["author"] == "somebody unnamed"
     # and the audit can be finished with them
     ended = talk.wait(client, client.post(f"/api/audits/{second}/finish", json={"model": None}).json())
     assert ended["state"] == "done", ended

@@ -92,7 +92,7 @@ def test_a_concern_becomes_a_finding_or_is_set_aside_with_a_reason_and_a_name(pa
     line = page.locator("[data-concern='far out']")
     said = line.locator("p.font-serif").inner_text()
     line.get_by_role("button", name=re.compile("^Make a finding of it")).click()
-    expect(line).to_contain_text("A finding, raised by local.")
+    expect(line).to_contain_text("A finding, raised by somebody unnamed.")
     other = page.locator("[data-concern='stand-in']").first
     other.get_by_role("button", name=re.compile("^Set it aside")).click()
     leave = other.get_by_role("button", name="Set aside", exact=True)

@@ -92,7 +92,7 @@ def test_what_was_decided_elsewhere_is_told_and_shown(page, client, audit, findi
 
     page.route("**/findings", meanwhile)
     line.get_by_role("combobox").select_option("to mend")
-    expect(line.get_by_role("alert")).to_contain_text("decided in another window meanwhile by local: watched")
+    expect(line.get_by_role("alert")).to_contain_text("decided in another window meanwhile by somebody unnamed: watched")
     expect(line.get_by_role("combobox")).to_have_value("watched")
     line.get_by_role("combobox").select_option("to mend")
     expect(line.get_by_placeholder("who sees to it")).to_have_value("B.")
@@ -128,7 +128,7 @@ def test_a_finding_is_raised_by_hand_on_a_figure(page, client, audit):
     page.keyboard.press("9")
     expect(page.locator("[data-finding]")).to_have_count(before + 1)
     mine = page.locator("[data-finding]", has_text="Scans come from <ferries>.")
-    expect(mine).to_contain_text("raised by local")
+    expect(mine).to_contain_text("raised by somebody unnamed")
     page.goto("/")  # who looks at an audit goes on asking for it
     client.delete(f"/api/audits/{own}?for_good=true")
 

@@ -28,7 +28,8 @@ class Identity:
         return given.strip() or self.name
 
 
-LOCAL = Identity("local")
+LOCAL = Identity("somebody unnamed")
+"""Who gave no name, as sentences say it."""
 
 
 def who() -> Identity:

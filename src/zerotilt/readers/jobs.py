@@ -186,7 +186,7 @@ def form(arguments: dict, scratch: Path, work: Work) -> dict:
 
     work.begin(1, "pages set")
     with open(arguments["path"], encoding="utf-8") as source:
-        html = source.read()
+        html = forms.with_signatures(source.read(), arguments.get("signed", []))
     made = scratch / "made"
     if arguments["name"].endswith(".pdf"):
         made.write_bytes(forms.pdf(html))

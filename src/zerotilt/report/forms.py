@@ -8,7 +8,8 @@ import gc
 import logging
 import re
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from html import escape
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,25 @@ from lxml import html as tree
 
 from zerotilt.report.archive import BEGAN
 from zerotilt.report.letters import FAMILY, letters
+
+
+def with_signatures(html: str, signed: Sequence[Mapping[str, str]]) -> str:
+    """A report's page with the names of those who signed it at its end; what was signed is the page without them.
+
+    Parameters
+    ----------
+    signed : of each its name, role, note, signed (when) and digest.
+    """
+    if not signed:
+        return html
+    lines = []
+    for one in signed:
+        told = {name: escape(value) for name, value in one.items()}
+        note = f": {told['note']}" if told["note"] else ""
+        lines.append(f"<li>{told['name']}, {told['role']}, on {told['signed']}{note} ({told['digest'][:16]}…)</li>")
+    said = f'<section aria-label="Signed by"><h2>Signed by</h2><ol>{"".join(lines)}</ol></section>'
+    before, end, after = html.rpartition("</main>")
+    return f"{before}{said}{end}{after}"
 
 
 def pdf(html: str) -> bytes:

@@ -11,7 +11,7 @@ import peewee
 from zerotilt.core.refusal import Refused
 from zerotilt.report.document import Document, merged
 from zerotilt.store.files import Damaged, FileStore, Missing
-from zerotilt.store.records import Audit, Report, ReportDraft, ReportPreview, Signature
+from zerotilt.store.records import Audit, Report, ReportDraft, ReportForm, ReportPreview, Signature
 
 MOST_VERSIONS = 200
 """Versions of a document that are kept; older ones are what nobody can still be writing from."""
@@ -138,7 +138,23 @@ def sign(report: Report, files: FileStore, name: str, role: str, note: str) -> S
     own = {"name": name, "role": role, "note": note, "number": number}
     before = last.file if last else report.manifest
     file = files.put(_signed(report.manifest, own, before, made))
+    # forms name who signed: they are made again when they are asked for
+    ReportForm.delete().where(ReportForm.report == report).execute()
     return Signature.create(report=report, **own, before=before, file=file, created=made)
+
+
+def signed_by(report: Report) -> list[dict[str, str]]:
+    """Who signed a report so far, the first first, as its forms name them."""
+    return [
+        {
+            "name": one.name,
+            "role": one.role,
+            "note": one.note,
+            "signed": f"{one.created.astimezone(UTC):%d %B %Y, %H:%M} UTC",
+            "digest": one.file,
+        }
+        for one in report.signatures.order_by(Signature.number)
+    ]
 
 
 def _signed(manifest: str, own: dict[str, Any], before: str, made: datetime) -> bytes:

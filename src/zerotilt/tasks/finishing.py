@@ -12,8 +12,8 @@ from zerotilt.core.refusal import Refused
 from zerotilt.store.check import lock_file
 from zerotilt.store.files import FileStore
 from zerotilt.store.meaning import begin
-from zerotilt.store.records import Audit, Candidate, ModelVersion, ReportForm, TableFile, Task
-from zerotilt.store.written import freeze, keep_preview
+from zerotilt.store.records import Audit, Candidate, ModelVersion, Report, ReportForm, TableFile, Task
+from zerotilt.store.written import freeze, keep_preview, signed_by
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.candidates import ask_to_train, free_names
 from zerotilt.tasks.ownership import carried_over, guess_again, locked, now
@@ -72,6 +72,8 @@ def report(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -
 
 def form_made(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
     locked(task)
+    if task.payload.get("signed", []) != signed_by(Report.get_by_id(task.payload["report"])):
+        raise Refused("The report was signed meanwhile, and this form does not name who did.", todo="Make it again.")
     for name, digest in result["files"].items():
         ReportForm.insert(report=task.payload["report"], name=name, file=digest).on_conflict_ignore().execute()
     return {"name": task.payload["name"]}

@@ -36,7 +36,7 @@ from zerotilt.store.records import (
     VersionChoice,
 )
 from zerotilt.store.state import ChangedMeanwhile
-from zerotilt.store.written import draft, next_number
+from zerotilt.store.written import draft, next_number, signed_by
 from zerotilt.tasks.board import Board, basis, changes, current_table, digests_of, named, version_of
 from zerotilt.tasks.candidates import standing
 
@@ -81,10 +81,12 @@ def ask_preview(board: Board, audit: Audit, context: Context, reader: Reader) ->
 
 
 def ask_form(board: Board, report: Report, name: str, source: str) -> Task | None:
-    """Another form of a report, made of one of its files; None where it is there."""
+    """Another form of a report, made of one of its files and of who signed it so far; None where it is there."""
     if ReportForm.get_or_none((ReportForm.report == report) & (ReportForm.name == name)) is not None:
         return None
     payload = {"report": str(report.id), "name": name, "digest": report.files.get(source, report.html_digest)}
+    if signed := signed_by(report):
+        payload["signed"] = signed
     audit = report.audit
     return board.submit("form", f"{name} of report {report.number}", payload, audit, named("form", audit, payload))
 

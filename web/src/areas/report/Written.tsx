@@ -185,7 +185,7 @@ function Forms({ report }: { report: Report }) {
           key={form}
           type="button"
           className="act mr-4 min-h-6"
-          disabled={busy}
+          disabled={busy && form === name}
           aria-label={`${label}, of report ${report.number}`}
           onClick={() => {
             setName(form);
@@ -196,6 +196,11 @@ function Forms({ report }: { report: Report }) {
         </button>
       ))}
       {busy && task && <Progress task={task} />}
+      {ready && (
+        <a className="act" href={`/api/audits/${audit.id}/reports/${report.number}/${name}`} download>
+          {name} is ready
+        </a>
+      )}
       {make.error && <ProblemNote problem={make.error as unknown as Problem} />}
       {task?.error && <ProblemNote problem={{ ...task.error, detail: task.error.message }} />}
     </span>
