@@ -94,11 +94,15 @@ def check(
     from zerotilt.store import check as verify
     from zerotilt.stored import opened
 
-    with opened() as files:
-        if tidy:
-            removed = sum(verify.discard_unowned(files, digest) for digest in list(files.digests()))
-            typer.echo(f"{removed} files removed that belonged to no record.")
-        problems, verified = verify.check(files)
+    try:
+        with opened() as files:
+            if tidy:
+                removed = sum(verify.discard_unowned(files, digest) for digest in list(files.digests()))
+                typer.echo(f"{removed} files removed that belonged to no record.")
+            problems, verified = verify.check(files)
+    except Refused as problem:
+        typer.echo(f"refused: {problem.sentence()}", err=True)
+        raise typer.Exit(REFUSED) from None
     for problem in problems:
         typer.echo(problem)
     typer.echo(f"{verified} files verified, {len(problems)} problems.")

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
+import peewee
 from pydantic import ValidationError
 
 from zerotilt.core import words
@@ -33,7 +34,12 @@ FEWEST = 8
 
 @contextlib.contextmanager
 def opened() -> Iterator[FileStore]:
-    """The stored files, with a connection to their records; the database is started for as long where it does not run."""
+    """The stored files, with a connection to their records; the database is started for as long where it does not run.
+
+    Raises
+    ------
+    Refused : the database does not answer, or stops answering before this is done.
+    """
     home = Home()
     running = home.running()
     postgres = database_for(home)
@@ -46,6 +52,12 @@ def opened() -> Iterator[FileStore]:
         database.migrate()
         with database.database.connection_context():
             yield FileStore(home.files, elsewhere(os.environ.get(FILES)))
+    except (peewee.OperationalError, peewee.InterfaceError) as problem:
+        said = str(problem).strip().splitlines()
+        raise Refused(
+            f"The database does not answer ({said[-1] if said else type(problem).__name__}).",
+            todo="It may be starting: try again in a moment.",
+        ) from None
     finally:
         postgres.stop()
 

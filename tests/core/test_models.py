@@ -197,3 +197,9 @@ def test_scores_that_are_not_numbers_are_refused():
     )
     with pytest.raises(Refused, match="gives no number"):
         bound(data, cases(1))
+
+
+def test_the_name_of_what_wrote_a_file_is_plain_text():
+    model = onnx.load_from_string(fitted()[0])
+    model.producer_name = "some\x00 tool\n\u202emade it " + "x" * 300
+    assert inspect(model.SerializeToString()).producer == ("some toolmade it " + "x" * 300)[:200]

@@ -10,7 +10,7 @@ from collections import Counter
 from typing import BinaryIO, Literal
 
 import charset_normalizer
-from pydantic import model_validator
+from pydantic import field_validator, model_validator
 
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
@@ -34,6 +34,17 @@ class Dialect(Frozen):
     thousands: Literal["", ",", ".", " ", "'"] = ""
     days: Literal["day first", "month first"] = "day first"
     """How 1/2/2026 is meant, where no day of its column tells; 2026-02-01 is read as it stands."""
+
+    @field_validator("encoding")
+    @classmethod
+    def _known(cls, encoding: str) -> str:
+        try:
+            "a".encode(encoding).decode(encoding)  # what turns bytes into bytes is no encoding of text
+        except (LookupError, ValueError):
+            raise ValueError(
+                f"“{encoding[:60]}” is not an encoding known here; a name such as utf-8 or cp1252 is"
+            ) from None
+        return encoding
 
     @model_validator(mode="after")
     def _marks_differ(self) -> Dialect:

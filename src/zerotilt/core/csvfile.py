@@ -48,7 +48,7 @@ def _header(source: BinaryIO, dialect: Dialect) -> tuple[list[str], int]:
         reader = csv.reader(text, delimiter=dialect.delimiter, quotechar=dialect.quote)
         names = next(reader, [])
         lines = reader.line_num
-    except (UnicodeDecodeError, LookupError):
+    except UnicodeDecodeError:
         raise _encoding_refusal(source, dialect) from None
     except csv.Error as problem:
         raise Refused(f"The header cannot be read: {problem}.", where="line 1", todo="Mend that line.") from None
@@ -279,10 +279,6 @@ def _text_batches(
         yield from reader
     except UnicodeDecodeError:
         raise _encoding_refusal(source, dialect) from None
-    except LookupError:
-        raise Refused(
-            f"“{dialect.encoding}” is not an encoding known here.", todo="Use a name such as utf-8 or cp1252."
-        ) from None
     except (pa.ArrowInvalid, pa.ArrowKeyError) as problem:
         raise _located(source, dialect, len(names), str(problem)) from None
 

@@ -91,7 +91,7 @@ def inspect(data: bytes) -> ModelCard:
         columns=meant.written_columns(model),
         gives=_gives(session.get_outputs(), graph),
         operators=dict(Counter(node.op_type for node in graph.node)),
-        producer=f"{session.get_modelmeta().producer_name}".strip(),
+        producer="".join(one for one in f"{session.get_modelmeta().producer_name}" if one.isprintable()).strip()[:200],
         made=made.read(model),
         bytes=len(data),
     )
