@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import re
 
 import peewee
@@ -13,7 +14,7 @@ from tests.api import talk
 from tests.api.test_conflicts import own  # noqa: F401  fixture
 
 from zerotilt.store import written
-from zerotilt.store.check import check
+from zerotilt.store.check import check, named_files, sweep_unowned
 from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Report, Signature
@@ -211,6 +212,22 @@ def test_old_versions_of_a_document_go_and_what_was_written_from_them_is_refused
         assert audit.drafts.count() == 3
         with pytest.raises(Exception, match="changed too often"):
             written.write_draft(audit, written.draft(audit)[1].model_copy(update={"title": "x"}), 2, "")
+
+
+def test_files_that_an_attempt_left_are_swept_and_those_that_records_name_stay(client, own, running):  # noqa: F811
+    at = write(client, own)
+    files = FileStore(running.home.files)
+    left, young = files.put(b"of an attempt that was overtaken"), files.put(b"of one that is under way")
+    with database.connection_context():
+        named = list(named_files())
+        for digest in (left, *named):
+            os.utime(files.path(digest), (1_000_000, 1_000_000))
+        assert sweep_unowned(files, 999_999, 1_000_001) == 1
+        assert not files.path(left).exists() and files.path(young).exists()
+        assert all(files.path(digest).exists() for digest in named)
+        assert sweep_unowned(files, 999_999, 1_000_001) == 0
+        files.discard(young)
+    assert client.get(at).status_code == 200
 
 
 def test_other_forms_are_made_once_and_held_against_their_digest(client, own, running, problems):  # noqa: F811

@@ -85,6 +85,19 @@ def discard_unowned(files: FileStore, digest: str) -> bool:
     return True
 
 
+def sweep_unowned(files: FileStore, after: float, before: float) -> int:
+    """Remove files written in a stretch of time (seconds since 1970) that no record names; how many. An attempt leaves them
+    that was killed, or overtaken, before its records were written.
+
+    ``before`` is long enough ago that whoever wrote a file has written its record, too, or has given up.
+    """
+    if files.elsewhere is not None:
+        return 0  # others write there
+    left = files.written_between(after, before)
+    named = named_files() if left else {}
+    return sum(discard_unowned(files, digest) for digest in left if digest not in named)
+
+
 def lock_file(digest: str) -> None:
     """Until the transaction ends nobody else takes this file away, or counts on it while it is taken away."""
     database.execute_sql("select pg_advisory_xact_lock(hashtextextended(%s, 0))", (digest,))

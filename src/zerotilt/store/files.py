@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import hashlib
 import os
@@ -125,6 +126,18 @@ class FileStore:
         for shelf in self.folder.iterdir():
             if len(shelf.name) == 2:
                 yield from (entry.name for entry in shelf.iterdir())
+
+    def written_between(self, after: float, before: float) -> list[str]:
+        """Files of this host that were written, or written again, after a time and up to another (seconds since 1970)."""
+        found = []
+        for shelf in self.folder.iterdir():
+            if len(shelf.name) != 2:
+                continue
+            for entry in os.scandir(shelf):
+                with contextlib.suppress(FileNotFoundError):  # taken away meanwhile
+                    if after < entry.stat().st_mtime <= before:
+                        found.append(entry.name)
+        return found
 
     def clear_incoming(self) -> int:
         """Remove what broken-off uploads left; how many there were."""

@@ -23,7 +23,7 @@ from zerotilt.readers.room import Room
 from zerotilt.readers.watch import EndedFromOutside, HelperDied
 from zerotilt.store import removal, shelf
 from zerotilt.store.bell import CHANGED, ENDED, ring
-from zerotilt.store.check import discard_unowned
+from zerotilt.store.check import discard_unowned, sweep_unowned
 from zerotilt.store.database import Unreachable, database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import FINDING, Task, own
@@ -39,6 +39,9 @@ from zerotilt.tasks.ticker import Ticker
 log = logging.getLogger(__name__)
 STALE = timedelta(seconds=6)
 SWEEP_SECONDS = 2.0
+FILES_SECONDS, FORGOTTEN = 30.0, 300.0
+"""How often files without a record are looked for, and how old they are by then: more than twice the patience with which a
+record is written."""
 OWNED = re.compile(r"zt-(?:reader-)?(\d+)-")
 """Folders in scratch are named after the process that made them."""
 LONG = timedelta(seconds=20)
@@ -311,10 +314,14 @@ class Worker:
             self._send_again(oldest, Turn.overdue)
 
     def keep_sweeping(self, stop: threading.Event) -> None:
+        swept = time.time() - 2 * FORGOTTEN
         while not stop.wait(SWEEP_SECONDS):
             try:
                 self.sweep()
                 self.sweep_scratch()
+                if (until := time.time() - FORGOTTEN) - swept > FILES_SECONDS:
+                    sweep_unowned(self._files, swept, until)
+                    swept = until
             except Exception as problem:  # the database may be away for a while; the next sweep tries again
                 log.warning("sweep failed: %s", problem)
 
