@@ -57,7 +57,7 @@ def test_a_finding_gets_an_owner_a_date_and_a_history_field_after_field(page, cl
     expect(history).to_contain_text("because: The routes are counted again.")
     history.get_by_role("textbox").fill("Asked the desk.")
     history.get_by_role("button", name="Say").click()
-    expect(history.get_by_role("listitem").last).to_contain_text("local: Asked the desk.")
+    expect(history.get_by_role("listitem").last).to_contain_text("somebody unnamed: Asked the desk.")
     expect(page.get_by_role("alert")).to_have_count(0)
     accessible(page)
     found = client.post(f"/api/audits/{audit['id']}/findings", json=context).json()
