@@ -22,12 +22,17 @@ export function Gone() {
           <p className="mt-2 flex flex-wrap gap-x-6 gap-y-1">
             {one.what === "model version" ? (
               audit.models.map((model) => (
-                <button key={model.id} type="button" className="act min-h-6" onClick={() => set({ model: model.id })}>
+                <button
+                  key={model.id}
+                  type="button"
+                  className="act min-h-[24px]"
+                  onClick={() => set({ model: model.id })}
+                >
                   Read {model.name}
                 </button>
               ))
             ) : (
-              <button type="button" className="act min-h-6" onClick={() => set({ [one.param]: null })}>
+              <button type="button" className="act min-h-[24px]" onClick={() => set({ [one.param]: null })}>
                 {one.what === "second reading"
                   ? "Read nothing alongside"
                   : one.what === "class"
@@ -42,7 +47,7 @@ export function Gone() {
                 <button
                   key={other.name}
                   type="button"
-                  className="act min-h-6"
+                  className="act min-h-[24px]"
                   onClick={() => set({ segment: other.name })}
                 >
                   Read {other.name}

@@ -51,7 +51,7 @@ function LikeIt({ row, choose }: { row: number; choose: (row: number) => void })
                   show: (one: Schemas["Like"]) => (
                     <button
                       type="button"
-                      className="act min-h-6"
+                      className="act min-h-[24px]"
                       aria-label={`What makes the difference to ${one.name}`}
                       onClick={() => set({ other: String(one.row) })}
                     >

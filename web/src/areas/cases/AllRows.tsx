@@ -79,7 +79,7 @@ export function AllRows() {
               <b className="font-semibold">{aloud(one)}</b>{" "}
               <button
                 type="button"
-                className="act min-h-6"
+                className="act min-h-[24px]"
                 aria-label={`drop ${aloud(one)}`}
                 onClick={() => {
                   const left = where.filter((other) => other !== one);

@@ -74,7 +74,7 @@ export function Arrangement() {
         {result?.decides && result.knows_outcome && (
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             onClick={() => set({ x: "(outcome)", y: "(decision)", colour: "(right or wrong)", wide: null, deep: null })}
           >
             Piled by what happened and what was decided
@@ -112,7 +112,7 @@ function Field({ result }: { result: Result }) {
       <div className="mt-3 flex flex-wrap items-center gap-x-5 gap-y-1">
         {result.colour && <span className="text-soft">{result.colour.label}:</span>}
         {levels.map((level, place) => (
-          <label key={level} className="flex min-h-6 items-center gap-1.5">
+          <label key={level} className="flex min-h-[24px] items-center gap-1.5">
             <input
               type="checkbox"
               className="h-[18px] w-[18px]"
@@ -128,7 +128,7 @@ function Field({ result }: { result: Result }) {
           </label>
         ))}
         <span className="ml-auto flex gap-4">
-          <button type="button" className="act min-h-6" aria-pressed={moving} onClick={() => setMoving(!moving)}>
+          <button type="button" className="act min-h-[24px]" aria-pressed={moving} onClick={() => setMoving(!moving)}>
             {moving ? "Dragging moves" : "Dragging draws around"}
           </button>
         </span>
@@ -185,7 +185,7 @@ function Range(props: { result: Result; hidden: ReadonlySet<number>; onChoose: (
           ))}
         </span>
       ))}
-      <button type="button" className="act min-h-6" onClick={choose}>
+      <button type="button" className="act min-h-[24px]" onClick={choose}>
         Choose these
       </button>
     </Controls>

@@ -42,7 +42,7 @@ function Step(props: { label: string; off: boolean; onStep: () => void; children
   return (
     <button
       type="button"
-      className="act min-h-6 disabled:text-soft"
+      className="act min-h-[24px] disabled:text-soft"
       aria-label={props.label}
       disabled={props.off}
       onClick={props.onStep}

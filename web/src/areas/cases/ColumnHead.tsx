@@ -20,7 +20,7 @@ export function ColumnHead(props: {
       aria-sort={sorted ? (sorted === "down" ? "descending" : "ascending") : undefined}
       className={`sticky top-0 z-10 bg-sheet px-2 py-1 font-normal whitespace-nowrap text-soft shadow-[inset_0_-1px_var(--rule)] ${column.left ? "text-left" : "text-right"}`}
     >
-      <button type="button" className="min-h-6" onClick={() => props.onSort(sorted === "up")}>
+      <button type="button" className="min-h-[24px]" onClick={() => props.onSort(sorted === "up")}>
         {column.label}
         <span aria-hidden>{sorted ? (sorted === "down" ? " ↓" : " ↑") : ""}</span>
       </button>
@@ -49,7 +49,7 @@ function Panel(props: {
   };
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
-      <Popover.Trigger className="act ml-1 min-h-6 min-w-6" aria-label={`Narrow or move ${title(name)}`}>
+      <Popover.Trigger className="act ml-1 min-h-[24px] min-w-[24px]" aria-label={`Narrow or move ${title(name)}`}>
         ▾
       </Popover.Trigger>
       <Popover.Portal>
@@ -64,7 +64,7 @@ function Panel(props: {
           <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
             <button
               type="button"
-              className="act min-h-6 disabled:text-soft"
+              className="act min-h-[24px] disabled:text-soft"
               disabled={place <= 0}
               onClick={act(() => moved(-1))}
             >
@@ -72,7 +72,7 @@ function Panel(props: {
             </button>
             <button
               type="button"
-              className="act min-h-6 disabled:text-soft"
+              className="act min-h-[24px] disabled:text-soft"
               disabled={place < 0 || place === shown.length - 1}
               onClick={act(() => moved(1))}
             >
@@ -80,7 +80,7 @@ function Panel(props: {
             </button>
             <button
               type="button"
-              className="act min-h-6 disabled:text-soft"
+              className="act min-h-[24px] disabled:text-soft"
               disabled={shown.length < 2}
               onClick={act(() => props.onColumns(shown.filter((one) => one !== name)))}
             >
@@ -101,7 +101,7 @@ function Condition({ name, onCondition }: { name: string; onCondition: (text: st
   const [low, setLow] = useState("");
   const [high, setHigh] = useState("");
   const missing = (profile?.missing ?? 0) > 0 && (
-    <button type="button" className="act min-h-6" onClick={() => onCondition(`${name}=`)}>
+    <button type="button" className="act min-h-[24px]" onClick={() => onCondition(`${name}=`)}>
       Only where it is missing ({count(profile?.missing ?? 0)})
     </button>
   );
@@ -133,7 +133,7 @@ function Condition({ name, onCondition }: { name: string; onCondition: (text: st
         {wrong && <p className="text-flag">A number is needed.</p>}
         <button
           type="submit"
-          className="act min-h-6 disabled:text-soft"
+          className="act min-h-[24px] disabled:text-soft"
           disabled={wrong || (!low.trim() && !high.trim())}
         >
           Narrow
@@ -147,7 +147,7 @@ function Condition({ name, onCondition }: { name: string; onCondition: (text: st
     <div className="mt-2">
       <div className="max-h-52 overflow-y-auto">
         {levels.map(({ level, rows }) => (
-          <label key={level} className="flex min-h-6 items-center gap-2">
+          <label key={level} className="flex min-h-[24px] items-center gap-2">
             <input
               type="checkbox"
               className="h-[18px] w-[18px]"
@@ -164,7 +164,7 @@ function Condition({ name, onCondition }: { name: string; onCondition: (text: st
       {levels.length > 0 && (
         <button
           type="button"
-          className="act mt-2 min-h-6 disabled:text-soft"
+          className="act mt-2 min-h-[24px] disabled:text-soft"
           disabled={!chosen.length}
           onClick={() => onCondition(`${name}=${chosen.join("|")}`)}
         >

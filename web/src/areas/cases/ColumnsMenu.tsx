@@ -37,7 +37,7 @@ export function ColumnsMenu({ page }: { page: Page }) {
           />
           <div className="mt-2 max-h-72 overflow-y-auto">
             {listed.slice(0, 200).map((name) => (
-              <label key={name} className="flex min-h-6 items-center gap-2">
+              <label key={name} className="flex min-h-[24px] items-center gap-2">
                 <input
                   type="checkbox"
                   className="h-[18px] w-[18px]"
@@ -51,12 +51,12 @@ export function ColumnsMenu({ page }: { page: Page }) {
           <p className="mt-2 flex gap-4">
             <button
               type="button"
-              className="act min-h-6"
+              className="act min-h-[24px]"
               onClick={() => set({ columns: page.every.map(coded).join(",") })}
             >
               All of them
             </button>
-            <button type="button" className="act min-h-6" onClick={() => set({ columns: null })}>
+            <button type="button" className="act min-h-[24px]" onClick={() => set({ columns: null })}>
               As at first
             </button>
           </p>

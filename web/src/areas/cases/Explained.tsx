@@ -30,7 +30,7 @@ export function Explained() {
         const at = `/api/audits/${audit.id}/evidence/${key}/attached/table`;
         const to = (row: number, name: string) => (
           <Link
-            className="act inline-block min-h-6"
+            className="act inline-block min-h-[24px]"
             to={`/audits/${audit.id}/cases${contextQuery(search, { row: String(row) })}`}
           >
             {name}
@@ -73,7 +73,7 @@ export function Explained() {
               <span className="flex gap-4">
                 <button
                   type="button"
-                  className="act min-h-6"
+                  className="act min-h-[24px]"
                   aria-label={`lowered first: ${title(one.feature)}`}
                   onClick={() => sorted(one.feature, false)}
                 >
@@ -81,7 +81,7 @@ export function Explained() {
                 </button>
                 <button
                   type="button"
-                  className="act min-h-6"
+                  className="act min-h-[24px]"
                   aria-label={`raised first: ${title(one.feature)}`}
                   onClick={() => sorted(one.feature, true)}
                 >

@@ -53,16 +53,31 @@ function Edited({ row }: { row: number }) {
   return (
     <>
       <Controls>
-        <button type="button" className="act min-h-6 disabled:text-soft" disabled={!tries.canUndo} onClick={tries.undo}>
+        <button
+          type="button"
+          className="act min-h-[24px] disabled:text-soft"
+          disabled={!tries.canUndo}
+          onClick={tries.undo}
+        >
           Undo
         </button>
-        <button type="button" className="act min-h-6 disabled:text-soft" disabled={!tries.canRedo} onClick={tries.redo}>
+        <button
+          type="button"
+          className="act min-h-[24px] disabled:text-soft"
+          disabled={!tries.canRedo}
+          onClick={tries.redo}
+        >
           Redo
         </button>
-        <button type="button" className="act min-h-6 disabled:text-soft" disabled={!edited} onClick={() => change({})}>
+        <button
+          type="button"
+          className="act min-h-[24px] disabled:text-soft"
+          disabled={!edited}
+          onClick={() => change({})}
+        >
           All as it is
         </button>
-        <button type="button" className="act min-h-6 disabled:text-soft" disabled={!edited} onClick={tries.putBy}>
+        <button type="button" className="act min-h-[24px] disabled:text-soft" disabled={!edited} onClick={tries.putBy}>
           Put this try by
         </button>
       </Controls>
@@ -217,10 +232,15 @@ function TryLine(props: {
       <td className="border-b border-rule px-2 py-1 whitespace-nowrap">
         {props.onOpen && (
           <>
-            <button type="button" className="act mr-3 min-h-6" onClick={props.onOpen} aria-label={`Open ${props.name}`}>
+            <button
+              type="button"
+              className="act mr-3 min-h-[24px]"
+              onClick={props.onOpen}
+              aria-label={`Open ${props.name}`}
+            >
               Open
             </button>
-            <button type="button" className="act min-h-6" onClick={props.onDrop} aria-label={`Drop ${props.name}`}>
+            <button type="button" className="act min-h-[24px]" onClick={props.onDrop} aria-label={`Drop ${props.name}`}>
               Drop
             </button>
           </>

@@ -92,7 +92,7 @@ export function ValueField(props: { held: Held; value: string; onValue: (value: 
         {changed && (
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             aria-label={`was ${brief(held.value) || "missing"}: ${name} as it is`}
             onClick={() => onValue(held.value)}
           >

@@ -44,7 +44,7 @@ export function Asking() {
                 {(["csv", "parquet"] as const).map((kind) => (
                   <a
                     key={kind}
-                    className="act min-h-6"
+                    className="act min-h-[24px]"
                     href={`/api/audits/${audit.id}/evidence/${key}/attached/answer?kind=${kind}`}
                     download
                   >
@@ -163,7 +163,7 @@ function Editor(props: {
               id={`name-offered-${place}`}
               role="option"
               aria-selected={place === at}
-              className={`flex min-h-6 justify-between gap-4 px-3 ${place === at ? "bg-band" : ""}`}
+              className={`flex min-h-[24px] justify-between gap-4 px-3 ${place === at ? "bg-band" : ""}`}
               onPointerDown={(event) => event.preventDefault()}
               onClick={() => take(one.name)}
               onKeyDown={press}
@@ -195,7 +195,7 @@ function Known({ known, onAsk }: { known: Result["known"]; onAsk: (sql: string) 
   return (
     <>
       <p className="mt-3">
-        <button type="button" className="act min-h-6" onClick={() => onAsk(FIRST)}>
+        <button type="button" className="act min-h-[24px]" onClick={() => onAsk(FIRST)}>
           Begin with the first rows
         </button>
       </p>
@@ -252,7 +252,11 @@ function Before({ onAsk, now }: { onAsk: (sql: string) => void; now: string }) {
       <ul className="mt-1 max-w-[92ch]">
         {before.slice(0, 50).map((sql) => (
           <li key={sql} className="border-b border-rule">
-            <button type="button" className="act block min-h-6 w-full truncate text-left" onClick={() => onAsk(sql)}>
+            <button
+              type="button"
+              className="act block min-h-[24px] w-full truncate text-left"
+              onClick={() => onAsk(sql)}
+            >
               <code className="text-[12.5px]">{sql}</code>
             </button>
           </li>

@@ -43,7 +43,7 @@ function Line({ concern, evidence }: { concern: Concern; evidence: string }) {
         {concern.columns.map((name) => (
           <Link
             key={name}
-            className="act min-h-6"
+            className="act min-h-[24px]"
             to={`/audits/${audit.id}/data${contextQuery(search, { part: "columns", column: name })}`}
           >
             {title(name)}
@@ -61,7 +61,7 @@ function Line({ concern, evidence }: { concern: Concern; evidence: string }) {
           {aside
             ? `Set aside by ${finding.author}: ${finding.standing.reason}`
             : `A finding, raised by ${finding.author}.`}{" "}
-          <Link className="act min-h-6" to={`/audits/${audit.id}/report${contextQuery(search)}`}>
+          <Link className="act min-h-[24px]" to={`/audits/${audit.id}/report${contextQuery(search)}`}>
             Among the findings
           </Link>
         </p>
@@ -93,7 +93,7 @@ function Made({ concern, evidence }: { concern: Concern; evidence: string }) {
       <p className="mt-0.5 flex flex-wrap gap-x-5">
         <button
           type="button"
-          className="act min-h-6 disabled:text-soft"
+          className="act min-h-[24px] disabled:text-soft"
           disabled={busy}
           aria-label={`Make a finding of it: ${which}`}
           onClick={() => raise.mutate(told)}
@@ -102,7 +102,7 @@ function Made({ concern, evidence }: { concern: Concern; evidence: string }) {
         </button>
         <button
           type="button"
-          className="act min-h-6"
+          className="act min-h-[24px]"
           aria-expanded={asking}
           aria-label={`Set it aside: ${which}`}
           onClick={() => setAsking(!asking)}

@@ -174,7 +174,7 @@ function All({ result }: { result: Result }) {
                 <div className="min-w-0 text-[12.5px]">
                   <button
                     type="button"
-                    className="act min-h-6 max-w-full truncate text-[13.5px]"
+                    className="act min-h-[24px] max-w-full truncate text-[13.5px]"
                     aria-current={search.get("column") === one.name || undefined}
                     onClick={() => set({ column: one.name })}
                   >

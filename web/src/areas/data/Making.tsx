@@ -122,7 +122,7 @@ function Lists({ blocks, onChange }: { blocks: Blocks; onChange: (blocks: Blocks
                   <span className="min-w-[20ch]">{said}</span>
                   <button
                     type="button"
-                    className="act min-h-6 text-[12.5px]"
+                    className="act min-h-[24px] text-[12.5px]"
                     aria-label={`Turn round: ${said}`}
                     onClick={() => put(block.map((each, i) => (i === at ? { ...one, negated: !one.negated } : each)))}
                   >
@@ -130,7 +130,7 @@ function Lists({ blocks, onChange }: { blocks: Blocks; onChange: (blocks: Blocks
                   </button>
                   <button
                     type="button"
-                    className="act min-h-6 text-[12.5px]"
+                    className="act min-h-[24px] text-[12.5px]"
                     aria-label={`Take away: ${said}`}
                     onClick={() => put(block.filter((_, i) => i !== at))}
                   >
@@ -154,7 +154,7 @@ function Lists({ blocks, onChange }: { blocks: Blocks; onChange: (blocks: Blocks
         </div>
       ))}
       {blocks.length > 0 && !another && (
-        <button type="button" className="act min-h-6" onClick={() => setAnother(true)}>
+        <button type="button" className="act min-h-[24px]" onClick={() => setAnother(true)}>
           Or other rows too
         </button>
       )}

@@ -36,7 +36,7 @@ export function Population() {
             {title(name.split("=")[0] ?? "")}: {name.split("=").slice(1).join("=")}, {Math.round(value * 1000) / 10}%
             <button
               type="button"
-              className="act min-h-6"
+              className="act min-h-[24px]"
               aria-label={`Drop the share of ${name}`}
               onClick={() => write(Object.fromEntries(Object.entries(known).filter(([other]) => other !== name)))}
             >

@@ -37,7 +37,7 @@ export function SaveSegment(props: { segment: Segment; changing?: string; onSave
       </button>
       <button
         type="button"
-        className="act min-h-6"
+        className="act min-h-[24px]"
         onClick={() => set({ segment: segmentText({ ...props.segment, name: own || "these rows" }, audit) })}
       >
         Read every sheet on these rows

@@ -110,7 +110,7 @@ export function SegmentGrid(props: {
                         rowSpan={versions.length}
                         className="sticky left-0 max-w-[260px] border-b border-rule bg-sheet py-1 pr-2 text-left font-normal"
                       >
-                        <label className="flex min-h-6 items-center gap-2">
+                        <label className="flex min-h-[24px] items-center gap-2">
                           <input
                             type="checkbox"
                             className="h-[24px] w-[24px]"
@@ -221,7 +221,7 @@ function Value({ cell, row }: { cell: Cell; row: Row }) {
   return (
     <Popover.Root>
       <Popover.Trigger
-        className="min-h-6 text-right hover:text-act"
+        className="min-h-[24px] text-right hover:text-act"
         aria-label={`${[text, sign !== text && sign, span].filter(Boolean).join(" ")}: ${label(cell.metric)} of ${row.name}`}
       >
         {text}{" "}
@@ -253,19 +253,19 @@ function Value({ cell, row }: { cell: Cell; row: Row }) {
           {segment && (
             <p className="mt-3 flex flex-wrap gap-x-4 gap-y-1">
               <Link
-                className="act min-h-6"
+                className="act min-h-[24px]"
                 to={`/audits/${audit.id}/cases${contextQuery(search, { segment: segmentText(segment, audit), part: "rows" })}`}
               >
                 Open its rows in Cases
               </Link>
               <button
                 type="button"
-                className="act min-h-6"
+                className="act min-h-[24px]"
                 onClick={() => set({ segment: segmentText(segment, audit) })}
               >
                 Read every sheet on these rows
               </button>
-              <Popover.Close className="act ml-auto min-h-6">Close</Popover.Close>
+              <Popover.Close className="act ml-auto min-h-[24px]">Close</Popover.Close>
             </p>
           )}
         </Popover.Content>

@@ -156,10 +156,10 @@ function Keeping(props: {
           value={name}
           onChange={(event) => setName(event.target.value)}
         />
-        <button type="submit" className="act min-h-6" disabled={!own || taken || save.isPending}>
+        <button type="submit" className="act min-h-[24px]" disabled={!own || taken || save.isPending}>
           Rename
         </button>
-        <button type="button" className="act min-h-6" onClick={() => setAsking("")}>
+        <button type="button" className="act min-h-[24px]" onClick={() => setAsking("")}>
           Leave it
         </button>
         {taken && <span className="text-flag">This name is taken.</span>}
@@ -171,7 +171,7 @@ function Keeping(props: {
         <Uses segment={segment} />
         <button
           type="button"
-          className="act min-h-6"
+          className="act min-h-[24px]"
           disabled={save.isPending}
           onClick={() => {
             deleted.push({ audit: audit.id, segment, place: known.indexOf(segment) });
@@ -180,7 +180,7 @@ function Keeping(props: {
         >
           Delete {segment.name}
         </button>
-        <button type="button" className="act min-h-6" onClick={() => setAsking("")}>
+        <button type="button" className="act min-h-[24px]" onClick={() => setAsking("")}>
           Leave it
         </button>
       </span>
@@ -188,7 +188,7 @@ function Keeping(props: {
   return (
     <ActionMenu
       label={`What to do with ${segment.name}`}
-      className="act min-h-6 min-w-6"
+      className="act min-h-[24px] min-w-[24px]"
       actions={[
         { label: "Read every sheet on these rows", onChoose: () => set({ segment: segmentText(segment, audit) }) },
         {
@@ -241,7 +241,7 @@ function Undo({ save, known }: { save: Save; known: Segment[] }) {
       {last.segment.name} was deleted.{" "}
       <button
         type="button"
-        className="act min-h-6"
+        className="act min-h-[24px]"
         disabled={save.isPending}
         onClick={() =>
           save.mutate(

@@ -46,7 +46,7 @@ export function OneTree() {
           onChange={(row) => change({ row: row == null ? null : row - 1 })}
         />
         {wanted.start != null && (
-          <button type="button" className="act min-h-6" onClick={() => change({ start: null })}>
+          <button type="button" className="act min-h-[24px]" onClick={() => change({ start: null })}>
             Back to its first split
           </button>
         )}

@@ -321,7 +321,7 @@ function OrderEditor({ column, set }: { column: ColumnSpec; set: (changes: Parti
                 <span className="flex-1">{level}</span>
                 <button
                   type="button"
-                  className="act min-h-6 min-w-6"
+                  className="act min-h-[24px] min-w-[24px]"
                   aria-label={`Move ${level} up`}
                   disabled={place === 0}
                   onClick={() => move(place, place - 1)}
@@ -330,7 +330,7 @@ function OrderEditor({ column, set }: { column: ColumnSpec; set: (changes: Parti
                 </button>
                 <button
                   type="button"
-                  className="act min-h-6 min-w-6"
+                  className="act min-h-[24px] min-w-[24px]"
                   aria-label={`Move ${level} down`}
                   disabled={place === order.length - 1}
                   onClick={() => move(place, place + 1)}

@@ -288,7 +288,7 @@ function OrderLine(props: { column: Column; levels: string[]; set: (order: strin
             {place > 0 && (
               <button
                 type="button"
-                className="act min-h-6 min-w-6"
+                className="act min-h-[24px] min-w-[24px]"
                 aria-label={`Move ${level} lower`}
                 onClick={() => move(place, -1)}
               >
@@ -298,7 +298,7 @@ function OrderLine(props: { column: Column; levels: string[]; set: (order: strin
             {place < order.length - 1 && (
               <button
                 type="button"
-                className="act min-h-6 min-w-6"
+                className="act min-h-[24px] min-w-[24px]"
                 aria-label={`Move ${level} higher`}
                 onClick={() => move(place, 1)}
               >

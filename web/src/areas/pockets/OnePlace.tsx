@@ -148,7 +148,7 @@ function Raise({ statement, evidence }: { statement: string; evidence: string })
     <p>
       <button
         type="button"
-        className="act min-h-6 disabled:text-soft"
+        className="act min-h-[24px] disabled:text-soft"
         disabled={raise.isPending}
         onClick={() => raise.mutate({ statement, key: evidence, context: context as never })}
       >

@@ -54,7 +54,7 @@ export function PlaceCard(props: {
         {props.onClose && (
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             onClick={() =>
               set({
                 part: "explained",
@@ -71,7 +71,7 @@ export function PlaceCard(props: {
           Open in Cases
         </Link>
         {!context.segment && (
-          <button type="button" className="act min-h-6" onClick={() => set({ segment: here })}>
+          <button type="button" className="act min-h-[24px]" onClick={() => set({ segment: here })}>
             Read every sheet on these rows
           </button>
         )}
@@ -80,7 +80,7 @@ export function PlaceCard(props: {
         ) : (
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             disabled={save.isPending}
             onClick={() => save.mutate({ segments: [...known, segment] })}
           >
@@ -88,7 +88,7 @@ export function PlaceCard(props: {
           </button>
         )}
         {props.onClose && (
-          <button type="button" className="act min-h-6" onClick={props.onClose}>
+          <button type="button" className="act min-h-[24px]" onClick={props.onClose}>
             Close
           </button>
         )}

@@ -49,7 +49,7 @@ export function Candidates() {
         </button>
         <button
           type="button"
-          className="act min-h-6"
+          className="act min-h-[24px]"
           aria-expanded={open}
           onClick={() => {
             setFrom(undefined);
@@ -169,7 +169,7 @@ function Said({ view }: { view: View }) {
       </ul>
       {every.length > first && (
         <details className="mt-1">
-          <summary className="act min-h-6">{count(every.length - first)} more remedies</summary>
+          <summary className="act min-h-[24px]">{count(every.length - first)} more remedies</summary>
           <ul className={list}>{every.slice(first).map(item)}</ul>
         </details>
       )}

@@ -42,7 +42,7 @@ export function Choosing(props: { one: Schemas["FamilyView"]; act: ReturnType<ty
         <button type="submit" className="outline-button" disabled={!said.reason.trim() || act.isPending}>
           Record the choice
         </button>
-        <button type="button" className="act min-h-6" onClick={() => setOpen(false)}>
+        <button type="button" className="act min-h-[24px]" onClick={() => setOpen(false)}>
           Not now
         </button>
       </p>

@@ -96,7 +96,7 @@ export function Frontier() {
       <ol aria-label="Not outdone" className="mt-1 max-w-[90ch] list-decimal pl-6">
         {frontier(points).map((each) => (
           <li key={each.key}>
-            <button type="button" className="act min-h-6" onClick={() => setChosen(each.key)}>
+            <button type="button" className="act min-h-[24px]" onClick={() => setChosen(each.key)}>
               {each.key}
             </button>
             <span className="text-soft">: {each.text}</span>

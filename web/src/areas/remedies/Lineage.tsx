@@ -108,7 +108,11 @@ function OneVersion(props: { one: Version; view: Schemas["FamiliesView"]; onClos
           />
         </label>
         {one.script && (
-          <button type="button" className="act min-h-6" onClick={() => save("train.py", one.script, "text/x-python")}>
+          <button
+            type="button"
+            className="act min-h-[24px]"
+            onClick={() => save("train.py", one.script, "text/x-python")}
+          >
             Download the code that made it
           </button>
         )}
@@ -118,7 +122,7 @@ function OneVersion(props: { one: Version; view: Schemas["FamiliesView"]; onClos
         <Link className="act" to={both("response")}>
           Response{other && " of both"}
         </Link>
-        <button type="button" className="act min-h-6" onClick={props.onClose}>
+        <button type="button" className="act min-h-[24px]" onClick={props.onClose}>
           Close
         </button>
       </div>
@@ -133,7 +137,7 @@ function OneVersion(props: { one: Version; view: Schemas["FamiliesView"]; onClos
             </span>
             <button
               type="button"
-              className="act min-h-6"
+              className="act min-h-[24px]"
               aria-label={`Remove the ${note.kind}`}
               onClick={() => act.mutate({ what: "unnote", model: one.model, note: note.id })}
             >

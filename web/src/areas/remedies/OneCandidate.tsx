@@ -89,12 +89,12 @@ export function OneCandidate(props: {
           <span className="text-soft">Every sheet reads it.</span>
         ) : (
           <>
-            <button type="button" className="act min-h-6" onClick={() => set({ model: one.model })}>
+            <button type="button" className="act min-h-[24px]" onClick={() => set({ model: one.model })}>
               Read every sheet with it
             </button>
             <button
               type="button"
-              className="act min-h-6"
+              className="act min-h-[24px]"
               onClick={() => set({ beside: `model:${one.model}`, part: "changed" })}
             >
               What would change for whom
@@ -104,7 +104,7 @@ export function OneCandidate(props: {
         {!one.test && dealing.test_share > 0 && (
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             disabled={look.isPending}
             onClick={() => look.mutate(one.model)}
           >
@@ -112,14 +112,18 @@ export function OneCandidate(props: {
           </button>
         )}
         {props.onChange && (
-          <button type="button" className="act min-h-6" onClick={props.onChange}>
+          <button type="button" className="act min-h-[24px]" onClick={props.onChange}>
             Change its settings
           </button>
         )}
-        <button type="button" className="act min-h-6" onClick={() => save("train.py", one.script, "text/x-python")}>
+        <button
+          type="button"
+          className="act min-h-[24px]"
+          onClick={() => save("train.py", one.script, "text/x-python")}
+        >
           Download the script that trains it
         </button>
-        <button type="button" className="act min-h-6" onClick={props.onClose}>
+        <button type="button" className="act min-h-[24px]" onClick={props.onClose}>
           Close
         </button>
       </p>

@@ -48,7 +48,7 @@ export function SearchForm(props: { busy: boolean; base: Recipe; onSearch: (body
     >
       <div className="flex flex-wrap gap-x-4">
         {ESTIMATORS.filter((one) => kind.decides || one !== "naive Bayes").map((name) => (
-          <label key={name} className="flex min-h-6 items-center gap-1.5">
+          <label key={name} className="flex min-h-[24px] items-center gap-1.5">
             <input
               type="checkbox"
               className="h-[24px] w-[24px] shrink-0"

@@ -98,7 +98,7 @@ export function TrainForm(props: {
               onType={(value) => setNumbers({ ...numbers, [name]: value })}
             />
           ))}
-          <label className="flex min-h-6 items-center gap-1.5">
+          <label className="flex min-h-[24px] items-center gap-1.5">
             <input
               type="checkbox"
               className="h-[24px] w-[24px] shrink-0"
@@ -107,7 +107,7 @@ export function TrainForm(props: {
             />
             classes weigh alike
           </label>
-          <label className="flex min-h-6 items-center gap-1.5">
+          <label className="flex min-h-[24px] items-center gap-1.5">
             <input
               type="checkbox"
               className="h-[24px] w-[24px] shrink-0"
@@ -136,14 +136,18 @@ export function TrainForm(props: {
           <legend className="text-soft">columns left out</legend>
           <p className="flex gap-x-5">
             {groups.length > 0 && (
-              <button type="button" className="act min-h-6" onClick={() => setLeft([...new Set([...left, ...groups])])}>
+              <button
+                type="button"
+                className="act min-h-[24px]"
+                onClick={() => setLeft([...new Set([...left, ...groups])])}
+              >
                 Leave out what makes groups
               </button>
             )}
             {proxies.length > 0 && (
               <button
                 type="button"
-                className="act min-h-6"
+                className="act min-h-[24px]"
                 onClick={() => setLeft([...new Set([...left, ...proxies])])}
               >
                 Leave out what stands in for a group
@@ -152,7 +156,7 @@ export function TrainForm(props: {
           </p>
           <div className={`flex flex-wrap gap-x-4 ${features.length > 60 ? "max-h-52 overflow-y-auto" : ""}`}>
             {features.map((name) => (
-              <label key={name} className="flex min-h-6 items-center gap-1.5">
+              <label key={name} className="flex min-h-[24px] items-center gap-1.5">
                 <input
                   type="checkbox"
                   className="h-[24px] w-[24px] shrink-0"
@@ -173,7 +177,7 @@ export function TrainForm(props: {
           </button>
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             disabled={props.busy}
             onClick={() => props.onTrain({ recipes: [], dealing: dealing() } as never)}
           >
@@ -181,7 +185,7 @@ export function TrainForm(props: {
           </button>
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             aria-expanded={searching}
             onClick={() => setSearching(!searching)}
           >

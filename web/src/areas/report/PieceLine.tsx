@@ -49,7 +49,7 @@ export function PieceLine(props: {
         />
         <button
           type="button"
-          className="act min-h-6 min-w-6"
+          className="act min-h-[24px] min-w-[24px]"
           aria-label={`Move ${heading} up`}
           disabled={props.first}
           onClick={() => props.onMove(-1)}
@@ -58,7 +58,7 @@ export function PieceLine(props: {
         </button>
         <button
           type="button"
-          className="act min-h-6 min-w-6"
+          className="act min-h-[24px] min-w-[24px]"
           aria-label={`Move ${heading} down`}
           disabled={props.last}
           onClick={() => props.onMove(1)}

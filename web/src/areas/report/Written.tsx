@@ -58,7 +58,7 @@ export function Written() {
       <p className="mt-1.5 max-w-[80ch] text-soft">
         Once written a report is never altered; a later one has a number of its own. A signature is over every file of a
         report and names the one before it; what is altered is noticed by <code>./zt check</code>.{" "}
-        <button type="button" className="act min-h-6" onClick={() => set({ part: "compose" })}>
+        <button type="button" className="act min-h-[24px]" onClick={() => set({ part: "compose" })}>
           Compose the next one
         </button>
       </p>
@@ -107,7 +107,7 @@ function Line({ report, earlier }: { report: Report; earlier: number[] }) {
           {report.files.map((name) => (
             <a
               key={name}
-              className="act min-h-6"
+              className="act min-h-[24px]"
               href={`${at}/${name}`}
               target={name.endsWith(".html") ? "_blank" : undefined}
               rel="noreferrer"
@@ -128,17 +128,22 @@ function Line({ report, earlier }: { report: Report; earlier: number[] }) {
           ))}
         </ol>
       )}
-      <p className="mt-1 flex flex-wrap items-baseline gap-x-4 text-[12.5px]">
+      <div className="mt-1 flex flex-wrap items-baseline gap-x-4 text-[12.5px]">
         <Forms report={report} />
         {report.signable && (
-          <button type="button" className="act min-h-6" aria-expanded={signing} onClick={() => setSigning(!signing)}>
+          <button
+            type="button"
+            className="act min-h-[24px] min-w-[24px]"
+            aria-expanded={signing}
+            onClick={() => setSigning(!signing)}
+          >
             Sign<span className="sr-only"> report {report.number}</span>
           </button>
         )}
         {earlier.length > 0 && (
           <button
             type="button"
-            className="act min-h-6"
+            className="act min-h-[24px]"
             aria-expanded={comparing}
             onClick={() => setComparing(!comparing)}
           >
@@ -146,7 +151,7 @@ function Line({ report, earlier }: { report: Report; earlier: number[] }) {
           </button>
         )}
         <code className="text-[11.5px] text-soft">SHA-256 {report.digest}</code>
-      </p>
+      </div>
       {comparing && <Changed report={report.number} earlier={earlier} />}
       {signing && <Sign report={report} onDone={() => setSigning(false)} />}
     </li>
@@ -179,12 +184,12 @@ function Forms({ report }: { report: Report }) {
   }, [ready, name, make.submittedAt, audit.id, report.number]);
   const busy = make.isPending || (task && (task.state === "queued" || task.state === "running"));
   return (
-    <span>
+    <>
       {(report.signable ? FORMS : [FORMS[0], FORMS[3]].filter((one) => one !== undefined)).map(([form, label]) => (
         <button
           key={form}
           type="button"
-          className="act mr-4 min-h-6"
+          className="act min-h-[24px]"
           disabled={busy && form === name}
           aria-label={`${label}, of report ${report.number}`}
           onClick={() => {
@@ -197,13 +202,13 @@ function Forms({ report }: { report: Report }) {
       ))}
       {busy && task && <Progress task={task} />}
       {ready && (
-        <a className="act" href={`/api/audits/${audit.id}/reports/${report.number}/${name}`} download>
+        <a className="act min-h-[24px]" href={`/api/audits/${audit.id}/reports/${report.number}/${name}`} download>
           {name} is ready
         </a>
       )}
       {make.error && <ProblemNote problem={make.error as unknown as Problem} />}
       {task?.error && <ProblemNote problem={{ ...task.error, detail: task.error.message }} />}
-    </span>
+    </>
   );
 }
 

@@ -80,7 +80,7 @@ function Compared() {
       <p>
         Segments are compared too, each against all others:{" "}
         {segments.length ? `${plural(segments.length, "segment")}, ` : "none yet; "}
-        <Link className="act min-h-6" to={`/audits/${audit.id}/data${contextQuery(search, { part: "segments" })}`}>
+        <Link className="act min-h-[24px]" to={`/audits/${audit.id}/data${contextQuery(search, { part: "segments" })}`}>
           made and kept in Data
         </Link>
         .
