@@ -2,6 +2,7 @@
 
 import io
 import json
+import re
 
 import numpy as np
 import pyarrow.csv as pacsv
@@ -296,3 +297,23 @@ def test_pure_interaction_has_no_decision_and_no_means_of_its_own():
     assert result.decision == () and result.held is None and result.marker is None
     assert set(result.first.mean) == {0.0}
     assert surface.say(result, Wording(), settings).text.startswith("Beyond their own effects, x and z together")
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_ends_highest_and_lowest_of_a_sentence_are_of_the_same_points(seed):
+    # nearly all rows lie at three of 21 values; the others are far higher, and held by two rows each
+    rng = np.random.default_rng(seed)
+    x = np.concatenate([rng.integers(4, 7, 2_000), np.repeat(np.arange(21), 2)]).astype(float)
+    subject = system(
+        {"x": x, "y": rng.integers(0, 2, len(x))},
+        lambda f: 0.1 + 0.4 * np.abs(np.sin(2 * f["x"])) * (f["x"] > 6) + f["x"] / 99,
+        ["x"],
+    )
+    asked = ResponseSettings(feature="x", rows=len(x), percentiles=(0, 100))
+    result = partial.respond(subject, asked, 1, Work())
+    said = partial.say(result, Wording(), asked).text.split("Mean of")[0]
+    held = [point for point in result.points if not point.scarce]
+    told = [float(one) for one in re.findall(r"(\d+\.\d)%", said)]
+    assert 1 < len(held) < len(result.points) / 2 and told
+    assert min(told) >= round(100 * min(point.mean for point in held), 1)
+    assert max(told) <= round(100 * max(point.mean for point in held), 1)

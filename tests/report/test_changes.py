@@ -74,3 +74,12 @@ def test_hostile_names_and_reports_of_earlier_releases_are_read(both):
     }
     found = changes(("<html><body><main><p>Old.</p></main></body></html>", older), both[0])
     assert found.only_before == ("performance / a metric of then",) and not found.same_table
+
+
+@pytest.mark.parametrize("name", ["M. Tarn", "Dr. Tarn", "St. Abb", "e.g. Tarn", "No. 7"])
+def test_a_name_is_not_cut_at_the_full_stop_within_it(name):
+    page = "<section data-piece='x'><h2>T</h2><p>Asked by {}, who checked it. Nothing else.</p></section>"
+    found = changes((page.format("Ana"), {}), (page.format(name), {}))
+    assert [(one.before, one.now) for one in found.sentences] == [
+        ("Asked by Ana, who checked it.", f"Asked by {name}, who checked it.")
+    ]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import pytest
+from markupsafe import escape
 from tests.core.test_remedies import GAP, PLAIN, REWEIGHED, worth
 from tests.report.test_render import DIGESTS, HOSTILE, subject_of
 
@@ -56,6 +57,16 @@ def test_the_choice_its_reason_and_the_candidates_stand_in_the_full_report(made)
     assert "What was known then:" in html and "<li>It led.</li>" in html
     assert "−60.0 points (" in html and "It is larger: its size changes by +19.8 points" in html
     assert "Somebody has looked at rows put aside 2 times." in html and "and other models than this one" not in html
+
+
+def test_what_was_known_at_the_choice_is_not_told_twice(made):
+    subject, bundle = made
+    kept = record(subject.spec)
+    now = kept["reading"][0]
+    same = render(bundle, subject, cover(**record(subject.spec, CHOICE | {"said": [now]}))).html
+    assert same.count(str(escape(now))) == 1 and "What was known then is what is said below." in same
+    more = render(bundle, subject, cover(**record(subject.spec, CHOICE | {"said": [now, "It led."]}))).html
+    assert more.count(str(escape(now))) == 1 and "What was known then, besides what is said below:" in more
 
 
 def test_deciders_read_the_choice_without_the_table_and_nobody_else_reads_it(made):

@@ -128,6 +128,7 @@ def fits(page: Page, width: int) -> None:
     page.set_viewport_size(SIZE | {"width": width})
     assert reading(page)
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    assert page.evaluate("document.documentElement.scrollHeight <= window.innerHeight || !document.getElementById('sheet')")
 
 
 def choose(page: Page, menu: str, choice: str) -> None:

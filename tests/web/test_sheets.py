@@ -165,3 +165,36 @@ def test_an_audit_that_is_not_there_leads_back(page):
     expect(page.get_by_role("alert")).to_contain_text("There is no such audit.")
     page.get_by_role("link", name="All audits").click()
     expect(page.get_by_role("heading", name="Zero Tilt")).to_be_visible()
+
+
+def until(page, met) -> None:
+    for _ in range(200):
+        if met():
+            return
+        page.wait_for_timeout(50)
+    raise AssertionError("it did not come to be so")
+
+
+def test_a_sheet_opens_at_its_top_and_going_back_finds_it_as_it_was_left(page, audit):
+    sheet = page.locator("#sheet")
+
+    def at() -> int:
+        return sheet.evaluate("found => found.scrollTop")
+
+    page.goto(f"/audits/{audit['id']}/drivers")
+    reading(page)
+    until(page, lambda: sheet.evaluate("found => found.scrollHeight") > 1500)
+    sheet.hover()
+    page.mouse.wheel(0, 500)
+    until(page, lambda: at() > 300)
+    page.wait_for_timeout(300)  # a wheel goes on for a moment
+    left = at()
+    page.get_by_role("navigation").get_by_role("link", name=re.compile("Response")).click()
+    page.wait_for_url("**/response*")
+    reading(page)
+    assert at() == 0
+    page.go_back()
+    page.wait_for_url("**/drivers*")
+    until(page, lambda: at() == left)
+    # one scrollbar alone: what is hidden from the eye makes the page itself no longer
+    assert page.evaluate("document.documentElement.scrollHeight <= window.innerHeight")

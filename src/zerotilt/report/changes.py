@@ -180,6 +180,10 @@ def _by_section(html: str) -> dict[str, tuple[str, list[str]]]:
     return found
 
 
+NO_END = r"(?<!\b[A-Z]\.)(?<!\b(?:Dr|Mr|Ms|St|No|vs|cf)\.)(?<!\b(?:Mrs)\.)(?<!\b(?:Prof)\.)(?<!\be\.g\.)(?<!\bi\.e\.)"
+"""A full stop after an initial or one of these ends a name or an abbreviation, no sentence."""
+
+
 def _split(text: str) -> list[str]:
     plain = re.sub(r"\s+", " ", text).strip()
-    return [one for one in re.split(r"(?<=[.!?])\s+(?=[A-Z0-9“(])", plain) if one]
+    return [one for one in re.split(rf"{NO_END}(?<=[.!?])\s+(?=[A-Z0-9“(])", plain) if one]

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Suspense, useCallback, useEffect, useMemo, useState } from "react";
+import { Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, Outlet, useLocation, useNavigate, useParams } from "react-router";
 import { type Audit, api, need, type Problem } from "../api/client";
 import type { AnyEvidence } from "../api/methods";
@@ -15,6 +15,7 @@ import { Help } from "./Help";
 import { KeeperContext } from "./keeper";
 import { Rail } from "./Rail";
 import { Running } from "./Running";
+import { useScrolled } from "./scrolled";
 
 /** The frame of an audit: context sentence, rail, sheet, dossier. */
 export function Frame() {
@@ -69,6 +70,8 @@ function Opened() {
   const [help, setHelp] = useState(false);
   const [dossier, setDossier] = useState(() => window.innerWidth >= WIDE);
   const trouble = useTrouble();
+  const sheet = useRef<HTMLElement>(null);
+  useScrolled(sheet, `${pathname} ${search.get("part") ?? ""}`);
 
   const keeping = useMutation({
     mutationFn: (evidence: AnyEvidence) =>
@@ -122,7 +125,12 @@ function Opened() {
         )}
         <div className="flex min-h-0 flex-1 max-[700px]:flex-col" data-behind={behind || undefined}>
           <Rail />
-          <main className="min-w-0 flex-1 overflow-y-auto bg-sheet px-7 pt-4 pb-16" id="sheet" aria-busy={behind}>
+          <main
+            ref={sheet}
+            className="relative min-w-0 flex-1 overflow-y-auto bg-sheet px-7 pt-4 pb-16"
+            id="sheet"
+            aria-busy={behind}
+          >
             {behind && (
               <p role="status" className="late text-soft">
                 Something has changed; what is shown is of before, and is being read again.

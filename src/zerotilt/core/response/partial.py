@@ -288,5 +288,5 @@ METHOD = Method(
     arrays=arrays,
     address={"low": "from", "high": "to", "percentiles": "range", "points": "points", "curves": "curves"},
     reads_alongside=True,
-    version=4,
+    version=5,
 )

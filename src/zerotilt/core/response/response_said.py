@@ -32,8 +32,9 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
     if result.numeric:
         spoken = told_of(np.ones(len(points), bool), np.array([point.scarce for point in points]))
         told = [point for point, one in zip(points, spoken, strict=True) if one]
-    # nothing is made of a place or level that hardly any row holds
-    held = [point for point in told if not point.scarce] or told
+    # nothing is made of a place or level that hardly any row holds; where all of an axis is spoken of, of all of it
+    held = [point for point in told if not point.scarce]
+    held = held if len(held) > 1 or (held and not result.numeric) else told
     if len(points) == 1:
         only = points[0]
         value = amount(only.mean, result.output)
@@ -115,7 +116,8 @@ def _alongside(result: ResponseResult, wording: Wording) -> str:
     if result.beside is None:
         return ""
     gaps = result.beside.difference
-    widest = max(range(len(gaps)), key=lambda i: abs(gaps[i].value or 0.0))
+    held = [i for i, point in enumerate(result.points) if not point.scarce] or range(len(gaps))
+    widest = max(held, key=lambda i: abs(gaps[i].value or 0.0))
     gap = gaps[widest]
     sure = gap.low > 0 or gap.high < 0
     where = (

@@ -124,7 +124,7 @@ export function Candidates() {
               onChange={() => {
                 setFrom(one);
                 setOpen(true);
-                window.scrollTo({ top: 0 });
+                document.getElementById("sheet")?.scrollTo({ top: 0 });
               }}
             />
           )}
