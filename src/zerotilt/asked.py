@@ -66,6 +66,7 @@ def meaning(request: Request, cases: Table, work: Work) -> tuple[Spec, Context, 
     columns = guess.guess_columns(profile)
     guessed = Spec.model_validate({"columns": columns, **guess.guess_problem(profile, columns)})
     spec, unfit = refit(request.settings.spec, profile, guessed)
+    _event_there(request.settings.spec, spec, cases)
     rows.known(spec, cases)  # refuses an outcome that cannot be used
     how = request.settings.reading
     part = _part(request, spec, cases)
@@ -73,6 +74,19 @@ def meaning(request: Request, cases: Table, work: Work) -> tuple[Spec, Context, 
     rows_read = "all" if request.model is None and rows.nothing_trained(spec) else how.rows
     context = Context(rows=rows_read, segment=part, output=how.output, read_class=how.read_class, rule=how.rule)
     return spec, context, unfit
+
+
+def _event_there(wanted: Spec, spec: Spec, cases: Table) -> None:
+    """In pages somebody is asked what the event is; here nobody is, and another one would be another audit."""
+    if not (wanted.event and wanted.task is Task.binary and wanted.knows_outcome and wanted.target_name in cases.names):
+        return
+    found = [level for level in dict.fromkeys(cases.texts(wanted.target_name)) if level is not None]
+    if levels.match_level(wanted.event, found) is None:
+        raise Refused(
+            f"The settings name “{wanted.event}” as the event, which this column does not hold; it holds {levels.listed(sorted(found))}.",
+            where=f"column “{wanted.target_name}”",
+            todo="Name one of its values as the event in the settings, or give the table that they were made for.",
+        )
 
 
 def _part(request: Request, spec: Spec, cases: Table) -> Segment | None:

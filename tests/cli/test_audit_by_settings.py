@@ -74,6 +74,16 @@ def refused(*arguments: object, folder: Path) -> Done:
     return run
 
 
+def test_another_event_is_not_guessed_where_nobody_can_be_asked(folder, demo, tmp_path):
+    claims = demo[0].slice(0, 300)
+    other = [{"yes": "ja", "no": "nein"}[one] for one in claims["claim_valid"].to_pylist()]
+    at = claims.column_names.index("claim_valid")
+    pacsv.write_csv(claims.set_column(at, "claim_valid", [other]), tmp_path / "later.csv")
+    run = typed("audit", folder / "audit.toml", "--table", tmp_path / "later.csv", "--out", tmp_path / "out")
+    assert run.returncode == 2 and not (tmp_path / "out/report.html").exists()
+    assert "name “yes” as the event, which this column does not hold; it holds “ja” and “nein”." in run.stderr
+
+
 def test_what_cannot_be_is_refused(folder, tmp_path):
     assert (
         "--event and --outcome were given besides"

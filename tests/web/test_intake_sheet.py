@@ -54,6 +54,22 @@ def test_a_wrong_encoding_is_said_beside_the_table(begun):
     expect(begun.get_by_label("Role of name")).to_be_visible()  # the earlier reading stays
 
 
+def test_what_was_wrong_with_earlier_files_goes_once_one_is_read(begun):
+    together = begun.get_by_label("Choose table and model together")
+
+    def given(name: str, data: bytes) -> dict:
+        return {"name": name, "mimeType": "application/octet-stream", "buffer": data}
+
+    together.set_input_files([given("claims.xlsx", b"PK\x03\x04" + bytes(60))])
+    expect(begun.get_by_role("alert")).to_contain_text("claims.xlsx")
+    together.set_input_files([given("model.onnx", b"no model"), given("claims.pkl", b"\x80\x04" + bytes(60))])
+    expect(begun.get_by_role("alert")).to_have_count(2)
+    expect(begun.get_by_text("claims.xlsx")).to_have_count(0)
+    together.set_input_files([given("claims.csv", table().encode())])
+    expect(begun.get_by_label("Role of score")).to_be_visible()
+    expect(begun.get_by_role("alert")).to_have_count(0)
+
+
 def test_own_borders_own_split_and_groups_of_a_feature(begun, client):
     upload(begun, table())
     begun.get_by_label("Role of score").select_option("score")

@@ -50,7 +50,9 @@ class Event(TaskKind):
             )
         if (event := levels.match_level(spec.event, list(found))) is None:
             raise Refused(
-                f"The event value “{spec.event}” is not in the outcome column; it holds {levels.listed(found)}.",
+                f"The event value “{spec.event}” is not in the outcome column; it holds {levels.listed(found)}."
+                if spec.event
+                else f"Which of its values is the event was not chosen; it holds {levels.listed(found)}.",
                 where=where,
                 todo="Choose one of these values as the event.",
             )

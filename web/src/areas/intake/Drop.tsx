@@ -9,14 +9,19 @@ const MODEL = /\.onnx$/i;
 
 /** Table and model at once: dropped or chosen together, each goes where it belongs and tells how far it is. */
 export function Drop({ audit, children }: { audit: string; children: React.ReactNode }) {
-  const [files, setFiles] = useState<{ file: File; number: number }[]>([]);
+  const [files, setFiles] = useState<{ file: File; number: number; failed?: boolean }[]>([]);
   const [over, setOver] = useState(false);
   const next = useRef(0);
   const take = (list: FileList | null) => {
     const added = [...(list ?? [])].map((file) => ({ file, number: next.current++ }));
     // of two tables the last stands; models are versions beside each other
     const tables = added.filter((one) => !MODEL.test(one.file.name)).slice(-1);
-    setFiles((before) => [...before, ...added.filter((one) => MODEL.test(one.file.name)), ...tables]);
+    // what was wrong with an earlier file is answered by giving another
+    setFiles((before) => [
+      ...before.filter((one) => !one.failed),
+      ...added.filter((one) => MODEL.test(one.file.name)),
+      ...tables,
+    ]);
   };
   const drop = (event: DragEvent) => {
     event.preventDefault();
@@ -57,6 +62,11 @@ export function Drop({ audit, children }: { audit: string; children: React.React
           audit={audit}
           file={one.file}
           done={() => setFiles((before) => before.filter((other) => other.number !== one.number))}
+          failed={() =>
+            setFiles((before) =>
+              before.map((other) => (other.number === one.number ? { ...other, failed: true } : other)),
+            )
+          }
         />
       ))}
       {children}
@@ -65,7 +75,8 @@ export function Drop({ audit, children }: { audit: string; children: React.React
 }
 
 /** One file on its way; it leaves the page once it is read. */
-function Sent({ audit, file, done }: { audit: string; file: File; done: () => void }) {
+function Sent(props: { audit: string; file: File; done: () => void; failed: () => void }) {
+  const { audit, file, done, failed } = props;
   const { set } = useAuditContext();
   const [share, setShare] = useState(0);
   const [task, setTask] = useState<Task | undefined>(undefined);
@@ -87,6 +98,11 @@ function Sent({ audit, file, done }: { audit: string; file: File; done: () => vo
     if (model && version) set({ model: String(version) });
     done();
   }, [state]);
+  const wrong = problem !== null || state === "failed" || state === "cancelled";
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when it is known
+  useEffect(() => {
+    if (wrong) failed();
+  }, [wrong]);
   return (
     <div className="mt-2">
       {!task && !problem && (

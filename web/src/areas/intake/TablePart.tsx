@@ -70,7 +70,11 @@ export function TablePart({ audit }: { audit: Audit }) {
   const [wanted, setWanted] = useState<Dialect | null>(null);
   const file = table?.uploaded_digest;
   // biome-ignore lint/correctness/useExhaustiveDependencies: another file is read by what is found out for it
-  useEffect(() => setWanted(null), [file]);
+  useEffect(() => {
+    setWanted(null);
+    setAgain(undefined);
+    setProblem(null);
+  }, [file]);
   const reread = async (change: Partial<Dialect>) => {
     setProblem(null);
     // a second correction builds on the first, also while that is still being read
@@ -105,7 +109,7 @@ export function TablePart({ audit }: { audit: Audit }) {
         </p>
       )}
       <Upload
-        key={again?.id}
+        key={`${again?.id} ${file}`}
         path={`/api/audits/${audit.id}/table`}
         label={table ? "Upload another table" : "Upload a table"}
         accept=".csv,.tsv,.txt,.parquet,.arrow,.feather"
