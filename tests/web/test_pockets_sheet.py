@@ -44,6 +44,8 @@ def test_the_planted_place_is_followed_from_the_list_to_the_report(page, client,
     expect(card).to_contain_text("Share in which the claim is valid")
     card.get_by_role("button", name="Save as segment").click()
     expect(card).to_contain_text("It is a segment of the audit.")
+    made = client.get(f"/api/audits/{own['id']}").json()["spec"]["segments"][-1]
+    assert made["by_errors"]  # Tilt does not test it on the rows in which it was looked for
     card.get_by_role("button", name="Explain this place").click()
     said = page.get_by_test_id("reading")
     expect(said).to_contain_text("channel is telephone")

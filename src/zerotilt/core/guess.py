@@ -52,6 +52,11 @@ _GROUPS = re.compile(
     r"|k[oö]n|[aå]ldersgrupp|kjonn|kjønn|aldersgruppe|plec|p[lł]e[cć]|grupa_wieku|narodowosc|narodowość|faixa_etaria|faixa_etária|ra[cç]a)($|_)"
 )
 
+_OF_PLACES = re.compile(
+    r"(^|_)(region\w*|regi[oó]n|regio|regione|area|gebiet|language|langue|lingua|taal|sprache|idioma)($|_)"
+)
+"""Names of groups that no rule protects in most places: where somebody lives, and what they speak."""
+
 
 def guess_columns(profile: TableProfile) -> tuple[ColumnSpec, ...]:
     """One guess a column, in table order."""
@@ -228,7 +233,13 @@ def _guess(column: ColumnProfile, rows: int) -> tuple[ColumnSpec, str]:
         role, why = Role.group, "its name is one of groups of people"
     elif kind is Kind.text:
         role, why = Role.ignored, "it holds long or ever other texts"
-    return ColumnSpec(name=column.name, kind=kind, role=role, order=order), why
+    return ColumnSpec(
+        name=column.name,
+        kind=kind,
+        role=role,
+        order=order,
+        protected=role is Role.group and not _OF_PLACES.search(name),
+    ), why
 
 
 def _names_rows(column: ColumnProfile, name: str) -> bool:

@@ -104,6 +104,7 @@ def _spec(table: pa.Table, outcome: str, expected: dict[str, Expected], **more) 
                 reference=references.get(name),
                 cuts=(planted.POCKET["parcel_weight"],) if name == "parcel_weight" else (),
                 expected=expected.get(name),
+                protected=name in GROUPS,
             )
         )
     stays = tuple(Allowed(feature=name, change="none") for name in STAYS)

@@ -11,7 +11,7 @@ from pydantic import ValidationError
 from zerotilt.core import parsing, words
 from zerotilt.core.again import Again, change_said, compare, p_of
 from zerotilt.core.frozen import Frozen
-from zerotilt.core.groups.disparity import Disparity, TiltResult
+from zerotilt.core.groups.disparity import UNTOLD, Disparity, TiltResult
 from zerotilt.core.groups.metrics import label
 from zerotilt.core.groups.tilt_said import called, measured
 from zerotilt.core.refusal import Refused
@@ -79,7 +79,7 @@ def held_against(before: Iterable[Disparity], now: TiltResult, amount: float | N
             new += [one] if one.status == "flagged" else []
             continue
         again = compare(was[called(earlier)].gap, gaps[called(one)])
-        enough = "too_few" not in (earlier.status, one.status) and earlier.judged == one.judged
+        enough = not {earlier.status, one.status} & set(UNTOLD) and earlier.judged == one.judged
         p = p_of(again.change, again.scale, policy.confidence) if enough else math.nan
         found.append((one, again, p))
     adjusted = intervals.adjust([p for _, _, p in found], policy.adjustment)

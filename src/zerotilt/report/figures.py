@@ -20,7 +20,7 @@ from zerotilt.core.contributions.ladder import DRAWN, LadderResult
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.drivers.ranking_result import DriversResult
 from zerotilt.core.groups import metrics
-from zerotilt.core.groups.disparity import TiltResult
+from zerotilt.core.groups.disparity import UNTOLD, TiltResult
 from zerotilt.core.groups.favour import HAPPENED
 from zerotilt.core.meaning import Spec
 from zerotilt.core.response.response_result import ResponseResult
@@ -352,8 +352,9 @@ def _tube(axes, middle, row, width, reach, disparity) -> None:
         low, high = at(disparity.low), at(disparity.high)
         axes.add_patch(Rectangle((low, row - half), high - low, 2 * half, color=BAND, lw=0))
     axes.plot([middle, middle], [row - half, row + half], color=VERDIGRIS, lw=0.9)
-    if disparity is None or disparity.status == "too_few":
-        axes.text(middle, row, "— too few rows —", ha="center", va="center", fontsize=6.5, color=SOFT)
+    if disparity is None or disparity.status in UNTOLD:
+        untold = "not tested" if disparity is not None and disparity.status == "not_tested" else "too few rows"
+        axes.text(middle, row, f"— {untold} —", ha="center", va="center", fontsize=6.5, color=SOFT)
         return
     ratio = disparity.ratio if by_ratio else disparity.difference
     color = BRICK if disparity.status == "flagged" else OCHRE if disparity.status == "uncertain" else INK

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from xml.etree import ElementTree as xml
 
 from zerotilt.core import words
-from zerotilt.core.groups.disparity import Disparity, TiltResult
+from zerotilt.core.groups.disparity import UNTOLD, Disparity, TiltResult
 from zerotilt.core.groups.metrics import label
 from zerotilt.core.groups.tilt_said import sentence
 from zerotilt.core.meaning import Wording
@@ -40,8 +40,9 @@ def written(tilt: TiltResult | None, wording: Wording, title: str, held: Held | 
                 f"{words.plural(len(flagged), 'comparison')} flagged",
                 [sentence(tilt, one, wording) for one in flagged],
             )
-        elif all(one.status == "too_few" for one in found):
-            _skipped(suite, case, "too few rows to be tested")
+        elif all(one.status in UNTOLD for one in found):
+            by_errors = all(one.status == "not_tested" for one in found)
+            _skipped(suite, case, "found by its errors, and not tested" if by_errors else "too few rows to be tested")
     if held is not None:
         suite = _suite(root, "against the baseline")
         for attribute, metric in rules:

@@ -143,6 +143,7 @@ def render(
         sentences=sentences(bundle, subject, cover.model_name, cover.table_name, left_out, whole),
         bundle=bundle,
         words_only=WORDS,
+        protected=_protected(spec),
         unused=_unused(subject),
         tilt=tilt,
         compared=compared,
@@ -286,6 +287,17 @@ def _favourable(subject: Subject) -> str:
         under = ", as the decision rule of this version says" if subject.context.rule else ""
         found += f"; the event is predicted at a score of {_threshold(subject)}{under}"
     return f"{found}; otherwise {spec.wording.unfavourable}"
+
+
+def _protected(spec: Spec) -> str:
+    """Which attributes the audit holds to be protected, and which groups are compared besides."""
+    makers = [column for column in spec.columns if column.makes_groups]
+    marked = [words.title(column.name) for column in makers if column.protected]
+    others = [words.title(column.name) for column in makers if not column.protected]
+    besides = f" Groups of {words.listing(others)} are compared too, and told after them." if others else ""
+    if marked:
+        return f"Marked as protected in this audit: {words.listing(marked)}.{besides}"
+    return "No column is marked as a protected attribute in this audit."
 
 
 def _unused(subject: Subject) -> str:

@@ -145,6 +145,10 @@ def _sure(tilt: TiltResult | None, subject: Subject) -> str:
         parts.append(
             f"{words.count(told['too_few'])} {'has' if told['too_few'] == 1 else 'have'} too few rows to be tested"
         )
+    if told["not_tested"]:
+        parts.append(
+            f"{words.count(told['not_tested'])} {_are(told['not_tested'])} of segments found by their errors and not tested"
+        )
     return (
         f"A comparison is flagged where it shows {rule(tilt)}: {words.listing(parts)}. Intervals are given at {level}."
     )

@@ -3104,6 +3104,12 @@ export interface components {
             /** Overlapping */
             overlapping: boolean;
             /**
+             * Protected
+             * @description It is told before attributes that are not
+             * @default false
+             */
+            protected: boolean;
+            /**
              * Note
              * @default
              */
@@ -4515,6 +4521,12 @@ export interface components {
              */
             grouped: boolean;
             /**
+             * Protected
+             * @description Nobody may be worse off by it (sex, age, origin); where groups of it are compared they lead everywhere
+             * @default false
+             */
+            protected: boolean;
+            /**
              * Separator
              * @description Between the levels of a cell that holds several; then groups overlap
              * @default
@@ -5484,7 +5496,7 @@ export interface components {
              * Status
              * @enum {string}
              */
-            status: "flagged" | "uncertain" | "within" | "too_few";
+            status: "flagged" | "uncertain" | "within" | "too_few" | "not_tested";
             /**
              * Note
              * @default
@@ -11358,7 +11370,7 @@ export interface components {
              * Status
              * @enum {string}
              */
-            status: "flagged" | "uncertain" | "within" | "too_few";
+            status: "flagged" | "uncertain" | "within" | "too_few" | "not_tested";
             /**
              * Only Here
              * @description Flagged, while none of the groups it is cut out of is
@@ -14799,6 +14811,12 @@ export interface components {
              * @default
              */
             source: string;
+            /**
+             * By Errors
+             * @description Found by looking for errors in the rows of this audit: a test of its errors on the same rows would prove nothing
+             * @default false
+             */
+            by_errors: boolean;
             /**
              * Formerly
              * @description Names that it had before, so that an address of then still finds it

@@ -15,7 +15,11 @@ export const STATUS: Record<Disparity["status"], string> = {
   uncertain: "uncertain",
   within: "within",
   too_few: "too few rows",
+  not_tested: "not tested",
 };
+
+/** Whether the numbers of a comparison say something about the group. */
+export const tells = (one: Disparity) => one.status !== "too_few" && one.status !== "not_tested";
 
 const ROW = 29;
 const TUBE = 16;
@@ -145,7 +149,7 @@ export const drawnBy = (disparity: Disparity | undefined, comparison: Comparison
 
 /** How far off parity a comparison is, in the terms it is judged by. */
 export function tiltOf(one: Disparity | undefined): number {
-  if (!one || one.status === "too_few") return 0;
+  if (!one || !tells(one)) return 0;
   if (one.judged === "ratio") return one.ratio.value ? Math.abs(Math.log(one.ratio.value)) : 0;
   return (Math.abs(one.difference.value ?? 0) / one.high) * Math.log(1.25);
 }
@@ -176,7 +180,7 @@ function scaleOf(
   const own = all.filter((one) => one.metric === metric);
   const by = drawnBy(own[0], comparison);
   if (by === "ratio") {
-    const told = all.filter((one) => drawn.has(one.metric) && one.status !== "too_few" && one.ratio.value);
+    const told = all.filter((one) => drawn.has(one.metric) && tells(one) && one.ratio.value);
     const far = Math.max(2, ...told.map((one) => Math.exp(Math.abs(Math.log(one.ratio.value as number)))));
     const reach = Math.min(WIDEST, far * 1.15);
     const scale = scaleLog([1 / reach, reach], [0, tube]).clamp(true);
@@ -195,7 +199,7 @@ function scaleOf(
       ],
     };
   }
-  const told = own.filter((one) => one.status !== "too_few");
+  const told = own.filter(tells);
   const judged = own.find((one) => one.judged === "difference");
   const reach =
     Math.max(judged ? judged.high * 1.6 : 0.02, ...told.map((one) => Math.abs(one.difference.value ?? 0))) * 1.15;
@@ -230,11 +234,12 @@ function Level(props: {
 }) {
   const { group, metric, disparity, scale, width } = props;
   const estimate = disparity?.[scale.by];
-  const told = disparity && disparity.status !== "too_few" && estimate?.value != null && estimate.low != null;
+  const told = disparity && tells(disparity) && estimate?.value != null && estimate.low != null;
+  const untold = disparity?.status === "not_tested" ? STATUS.not_tested : STATUS.too_few;
   const before = disparity?.change?.[scale.by];
   const colour =
     disparity?.status === "flagged" ? "var(--flag)" : disparity?.status === "uncertain" ? "var(--raise)" : "var(--ink)";
-  const label = `${group.group}, ${metric.label}: ${told ? `${scale.by} ${estimate.value?.toFixed(2)}, ${STATUS[disparity.status]}${before != null ? `; alongside ${before.toFixed(2)}, ${disparity.change?.verdict}` : ""}` : "too few rows"}`;
+  const label = `${group.group}, ${metric.label}: ${told ? `${scale.by} ${estimate.value?.toFixed(2)}, ${STATUS[disparity.status]}${before != null ? `; alongside ${before.toFixed(2)}, ${disparity.change?.verdict}` : ""}` : untold}`;
   return (
     <g
       {...pressable(label, (anchor) =>

@@ -124,6 +124,7 @@ export const segment = (name: string, conditions: Segment["conditions"], picked:
   alternatives: [],
   picked,
   source: "",
+  by_errors: false,
   formerly: [],
 });
 

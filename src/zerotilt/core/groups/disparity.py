@@ -29,7 +29,9 @@ OWN_WORDS = {
 """Levels that sentences of ours would mean something else by; they are told with their column, in quotes."""
 
 
-Status = Literal["flagged", "uncertain", "within", "too_few"]
+Status = Literal["flagged", "uncertain", "within", "too_few", "not_tested"]
+UNTOLD: tuple[Status, ...] = ("too_few", "not_tested")
+"""Of these the numbers say nothing about the group."""
 
 
 ReferenceChoice = Literal["chosen", "largest", "best-off", "all others"]
@@ -100,6 +102,7 @@ class Attribute(Frozen):
     attribute: str
     reference: str
     overlapping: bool
+    protected: bool = Field(default=False, description="It is told before attributes that are not")
     note: str = ""
 
 
@@ -141,9 +144,21 @@ def limits(policy: FlagPolicy, key: str, spread: float) -> tuple[Literal["ratio"
 
 
 def status(
-    enough: bool, found: Estimate, p_adjusted: float | None, alpha: float, within: tuple[float, float]
+    enough: bool,
+    found: Estimate,
+    p_adjusted: float | None,
+    alpha: float,
+    within: tuple[float, float],
+    by_errors: bool = False,
 ) -> Status:
-    """The four statuses in their order: too few, flagged, uncertain, within."""
+    """The statuses in their order: not tested, too few, flagged, uncertain, within.
+
+    Parameters
+    ----------
+    by_errors : the group was found by looking for errors in these rows, so that no test of it means anything.
+    """
+    if by_errors:
+        return "not_tested"
     if not enough or found.value is None or found.low is None or found.high is None:
         return "too_few"
     low, high = within

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -49,7 +50,8 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
     )
     sides = list(work.spread(_one_attribute, shared, wanted, "group columns compared"))
     beside = readout.read(subject.beside, policy.metrics) if subject.beside is not None else None
-    drafts = [draft for side in sides for draft in _compared(side, policy, found.spread)]
+    by_errors = {one.name for one in spec.segments if one.by_errors}
+    drafts = [draft for side in sides for draft in _compared(side, policy, found.spread, by_errors)]
     if subject.beside is not None:
         add_changes(drafts, sides, subject, found, beside, policy.confidence, work)
     adjusted = intervals.adjust(
@@ -57,11 +59,11 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
     )
     disparities = tuple(
         Disparity(
-            **{name: value for name, value in draft.items() if name != "enough"},
+            **{name: value for name, value in draft.items() if name not in ("enough", "by_errors")},
             p_adjusted=None if math.isnan(p) else float(p),
             status=status(
                 draft["enough"], draft[draft["judged"]], None if math.isnan(p) else float(p), policy.alpha,
-                (draft["low"], draft["high"]),
+                (draft["low"], draft["high"]), draft["by_errors"],
             ),
         )
         for draft, p in zip(drafts, adjusted, strict=True)
@@ -73,6 +75,7 @@ def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Wo
                 attribute=side.grouping.attribute,
                 reference=OTHERS if side.reference < 0 else side.grouping.labels[side.reference],
                 overlapping=side.grouping.overlapping,
+                protected=spec.leading(side.grouping.columns),
                 note=side.note,
             )
             for side in sides
@@ -161,18 +164,19 @@ def _groups(side: Side) -> list[Group]:
     ]
 
 
-def _compared(side: Side, policy: FlagPolicy, spread: float) -> list[dict]:
-    """Every group's every metric against its reference's. Too few rows are not tested."""
+def _compared(side: Side, policy: FlagPolicy, spread: float, by_errors: Collection[str]) -> list[dict]:
+    """Every group's every metric against its reference's. Too few rows are not tested, nor segments found by their errors."""
     by_key = {key: measure.compared(own, side.against[key], policy.confidence) for key, own in side.own.items()}
     reference = OTHERS if side.reference < 0 else side.grouping.labels[side.reference]
     drafts = []
     for i, label in enumerate(side.grouping.labels):
         if i == side.reference:
             continue
+        looked_for = side.grouping.columns == (membership.SEGMENTS,) and label in by_errors
         for key, found in by_key.items():
             own, against = side.own[key], side.against[key]
             least = int(min(own.of[i], against.of[i]))
-            enough = least >= policy.minimum_rows
+            enough = least >= policy.minimum_rows and not looked_for
             p = float(found.p[i])
             judged, low, high = limits(policy, key, spread)
             drafts.append(
@@ -190,7 +194,9 @@ def _compared(side: Side, policy: FlagPolicy, spread: float) -> list[dict]:
                     "high": high,
                     "p_value": p if enough and math.isfinite(p) else None,
                     "enough": enough,
-                    "note": _note(own, against, i, bool(found.corrected[i]), reference),
+                    "by_errors": looked_for,
+                    "note": _note(own, against, i, bool(found.corrected[i]), reference)
+                    or (BY_ERRORS if looked_for else ""),
                 }
             )
     return drafts
@@ -206,6 +212,9 @@ def _note(own: Measured, against: Measured, place: int, corrected: bool, referen
     if corrected:
         return "A rate is 0; the ratio is with 0.5 added to all four cells."
     return ""
+
+
+BY_ERRORS = "Found by looking for errors in these rows, so a test on them would prove nothing; Pockets tests it on rows that were not searched."
 
 
 METHOD = Method(
@@ -227,7 +236,7 @@ METHOD = Method(
         "are adjusted over all comparisons of the sheet that have enough rows: for the share of false flags "
         "(Benjamini & Hochberg 1995), or for the chance of any (Holm 1979; Bonferroni), as the flag policy says. Row "
         "weights: variances are linearised, Σw²(x − p)² / (Σw)².\n\n"
-        "**Status**, in this order: too few, when either side has fewer than the policy's least rows in the metric's "
+        "**Status**, in this order: not tested, where a segment was found by its errors; too few, when either side has fewer than the policy's least rows in the metric's "
         "denominator; flagged, when it is outside the limits and the adjusted p is small enough; uncertain, when it "
         "is outside without that, or inside with an interval reaching outside; otherwise within. The change of a gap "
         "to what is alongside counts that rows read in both move both (influence functions, Hampel 1974). The ratio "

@@ -8,7 +8,16 @@ from zerotilt.core import membership, words
 from zerotilt.core.again import Measured
 from zerotilt.core.findings import Finding, Gap
 from zerotilt.core.groups import metrics
-from zerotilt.core.groups.disparity import BARE, OWN_WORDS, Disparity, Group, TiltResult, TiltSettings, by_weight
+from zerotilt.core.groups.disparity import (
+    BARE,
+    OWN_WORDS,
+    UNTOLD,
+    Disparity,
+    Group,
+    TiltResult,
+    TiltSettings,
+    by_weight,
+)
 from zerotilt.core.groups.favour import HAPPENED, favour
 from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.reference import OTHERS
@@ -167,8 +176,18 @@ def _of(result: TiltResult, one: Disparity) -> int:
     return own.metrics[one.metric].of
 
 
+def _flagged(result: TiltResult) -> list[Disparity]:
+    """What is flagged: protected attributes first, segments last; of each what matters to the decision, then by size."""
+    place = {
+        one.attribute: 0 if one.protected else 2 if one.attribute == membership.SEGMENTS else 1
+        for one in result.attributes
+    }
+    flagged = (one for one in result.disparities if one.status == "flagged")
+    return sorted(flagged, key=lambda one: (place.get(one.attribute, 1), *by_weight(one)))
+
+
 def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading:
-    flagged = sorted((d for d in result.disparities if d.status == "flagged"), key=by_weight)
+    flagged = _flagged(result)
     uncertain = sum(d.status == "uncertain" for d in result.disparities)
     too_few = sum(d.status == "too_few" for d in result.disparities)
     compared = len(result.disparities)
@@ -192,6 +211,8 @@ def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading
         )
     if result.beside is not None:
         detail += f" {_said_beside(result)}"
+    if looked_for := len({one.group for one in result.disparities if one.status == "not_tested"}):
+        detail += f" {words.plural(looked_for, 'segment')} found by {'its' if looked_for == 1 else 'their'} errors {'is' if looked_for == 1 else 'are'} shown and not tested here."
     notes = [one.note for one in result.attributes if one.note and not one.overlapping]
     return Reading(headline=headline, detail=" ".join([detail, *notes]))
 
@@ -257,7 +278,7 @@ def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
     flagged but what happened, none: that is told where labels and decisions are compared.
     """
     concerned = {(group.attribute, group.group): group.rows for group in result.groups}
-    flagged = sorted((one for one in result.disparities if one.status == "flagged"), key=by_weight)
+    flagged = _flagged(result)
     # a gap in what happened, alone, is none of the model's
     modelled = {(one.attribute, one.group) for one in flagged if metric_named(one.metric).name not in HAPPENED}
     return [
@@ -298,7 +319,7 @@ def measured(found: Iterable[Disparity]) -> dict[str, Measured]:
         called(one): Measured(
             gap=_gap(one),
             reference=one.reference,
-            told=one.status != "too_few",
+            told=one.status not in UNTOLD,
             change=one.change and (one.change.ratio_change if one.judged == "ratio" else one.change.difference_change),
         )
         for one in found

@@ -79,6 +79,10 @@ class Segment(Frozen):
     source: str = Field(
         default="", max_length=400, description="How its rows were found, where borders or rows come from data"
     )
+    by_errors: bool = Field(
+        default=False,
+        description="Found by looking for errors in the rows of this audit: a test of its errors on the same rows would prove nothing",
+    )
     formerly: tuple[str, ...] = Field(
         default=(), max_length=20, description="Names that it had before, so that an address of then still finds it"
     )
@@ -117,6 +121,8 @@ def counting(segment: Mapping[str, Any]) -> dict[str, Any]:
     """A segment as digests and keys hold it: without what says nothing, so that those of before stay, and without where
     it came from, which changes no row."""
     found = {name: value for name, value in segment.items() if name not in ("source", "formerly")}
+    if not found.get("by_errors"):
+        found.pop("by_errors", None)
     blocks = [found.get("conditions") or (), *(found.pop("alternatives", None) or ())]
     lean = [
         [{name: value for name, value in one.items() if name not in _LATER or value != _LATER[name]} for one in block]

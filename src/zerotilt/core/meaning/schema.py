@@ -44,6 +44,10 @@ class ColumnSpec(Frozen):
     role: Role
     order: tuple[str, ...] = Field(default=(), description="Levels from lowest to highest, for ordered columns")
     grouped: bool = Field(default=False, description="Compare groups of this column although its role is another")
+    protected: bool = Field(
+        default=False,
+        description="Nobody may be worse off by it (sex, age, origin); where groups of it are compared they lead everywhere",
+    )
     separator: str = Field(
         default="", max_length=4, description="Between the levels of a cell that holds several; then groups overlap"
     )
@@ -63,6 +67,11 @@ class ColumnSpec(Frozen):
     @property
     def makes_groups(self) -> bool:
         return self.role is Role.group or self.grouped
+
+    @property
+    def leads(self) -> bool:
+        """Whether its groups are told before those of other columns."""
+        return self.protected and self.makes_groups
 
 
 class Schema(Frozen):

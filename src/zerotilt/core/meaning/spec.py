@@ -5,7 +5,7 @@ This is the only definition; storage, API, screens and the command line derive f
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from pydantic import Field, model_validator
@@ -88,8 +88,18 @@ class Spec(Schema, Problem, Comparisons, Limits, Names, Changeable):
 
     @property
     def groupings(self) -> list[tuple[str, ...]]:
-        """Every way the rows are grouped: single columns first, then intersections."""
-        return [(column.name,) for column in self.columns if column.makes_groups] + list(self.intersections)
+        """Every way the rows are grouped: single columns first, then intersections; of each, protected attributes first."""
+        leading = {column.name for column in self.columns if column.leads}
+        single = [(column.name,) for column in self.columns if column.makes_groups]
+        return [
+            one
+            for every in (single, self.intersections)
+            for one in sorted(every, key=lambda names: not leading.intersection(names))
+        ]
+
+    def leading(self, attribute_columns: Iterable[str]) -> bool:
+        """Whether one of these columns is a protected attribute whose groups are compared."""
+        return any(column.leads for column in self.columns if column.name in set(attribute_columns))
 
     @property
     def event_phrase(self) -> str:
@@ -107,6 +117,9 @@ class Spec(Schema, Problem, Comparisons, Limits, Names, Changeable):
             mode="json",
             exclude={"columns": {"__all__": {"expected"}}, **_APART, **_COMPARED},
         )
+        for column in body["columns"]:
+            if not column["protected"]:  # so that evidence from before it could be said is found
+                del column["protected"]
         unsaid = [
             name
             for name in _RECORDED

@@ -110,12 +110,11 @@ def support_at(values: NDArray, grid: Grid) -> tuple[NDArray[np.int64], NDArray[
 def told_of(shown: NDArray[np.bool_], scarce: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """Points that sentences speak of, shape (points,): not the thin ends of an axis, at which hardly any row lies.
 
-    All of it is spoken of only where hardly any row lies anywhere, or at one point alone: so the ends, the highest and
-    the lowest value of a sentence are of the same points.
+    Where rows are so few that less than half of the axis would be left, or one point, all of it is spoken of.
     """
     held = np.flatnonzero(shown & ~scarce)
     found = shown.copy()
-    if len(held) > 1:
+    if len(held) > 1 and 2 * (held[-1] - held[0] + 1) >= shown.sum():
         found[: held[0]] = found[held[-1] + 1 :] = False
     return found
 

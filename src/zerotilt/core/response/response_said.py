@@ -32,9 +32,10 @@ def say(result: ResponseResult, wording: Wording, settings: ResponseSettings) ->
     if result.numeric:
         spoken = told_of(np.ones(len(points), bool), np.array([point.scarce for point in points]))
         told = [point for point, one in zip(points, spoken, strict=True) if one]
-    # nothing is made of a place or level that hardly any row holds; where all of an axis is spoken of, of all of it
-    held = [point for point in told if not point.scarce]
-    held = held if len(held) > 1 or (held and not result.numeric) else told
+    # nothing is made of a place or level that hardly any row holds; but the ends, the highest and the lowest value of a
+    # sentence are of the same points: where the thin ends are spoken of, all of it is
+    thin = result.numeric and (told[0].scarce or told[-1].scarce)
+    held = told if thin else [point for point in told if not point.scarce] or told
     if len(points) == 1:
         only = points[0]
         value = amount(only.mean, result.output)

@@ -2,6 +2,7 @@ import { useEffect, useState } from "react";
 import { addressOf, settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { useAuditContext } from "../../frame/context";
+import { groupColumns } from "../../frame/groups";
 import { Sheet } from "../../frame/Sheet";
 import { namesOf } from "../../frame/wording";
 import { Choose, named } from "../../ui/Choose";
@@ -33,7 +34,7 @@ function Letter({ row }: { row: number }) {
   const written = shown.join("\n");
   const [ticked, setTicked] = useState(shown);
   useEffect(() => setTicked(written ? written.split("\n") : []), [written]);
-  const makers = audit.spec?.columns.filter((one) => one.role === "group" || one.grouped) ?? [];
+  const makers = groupColumns(audit.spec?.columns);
   const names = namesOf(audit);
   const done = () => set({ closing: text.trim() || null });
   return (

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, need, type Problem, type Schemas } from "../../api/client";
 import { underTag } from "../../api/parts";
 import { useAuditContext } from "../../frame/context";
+import { makesGroups } from "../../frame/groups";
 import { plural, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Select } from "../../ui/Select";
@@ -31,10 +32,7 @@ export function Limits({ features }: { features: string[] }) {
       ),
   });
   const columns = new Map(audit.spec?.columns.map((one) => [one.name, one]));
-  const groups = (name: string) => {
-    const column = columns.get(name);
-    return column?.role === "group" || column?.grouped === true;
-  };
+  const groups = (name: string) => makesGroups(columns.get(name));
   const of = (name: string): Allowed =>
     saved.find((one) => one.feature === name) ?? {
       feature: name,

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { addressOf, settingsOf } from "../../api/settings";
 import { useAuditContext } from "../../frame/context";
+import { groupColumns } from "../../frame/groups";
 import { title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { sharesIn } from "./shares";
@@ -11,7 +12,7 @@ const MOST_BYTES = 200_000;
 export function Population() {
   const { audit, search, set } = useAuditContext();
   const known = settingsOf("concerns", search).population ?? {};
-  const makers = audit.spec?.columns.filter((one) => one.role === "group" || one.grouped) ?? [];
+  const makers = groupColumns(audit.spec?.columns);
   const [said, setColumn] = useState("");
   // until somebody chooses one, and where that makes no groups any more, the first that does
   const column = makers.some((one) => one.name === said) ? said : (makers[0]?.name ?? "");

@@ -1,6 +1,7 @@
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import type { Audit, Schemas, Spec } from "../../api/client";
+import { makesGroups } from "../../frame/groups";
 import { count, percent } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import type { ColumnSpec } from "./useDraft";
@@ -124,7 +125,7 @@ export function ColumnsPart(props: {
                   />
                 </th>
               )}
-              {["column", "holds", "missing", "distinct", "kind", "role", "groups", "reference group"].map(
+              {["column", "holds", "missing", "distinct", "kind", "role", "groups", "protected", "reference group"].map(
                 (head, place) => (
                   <th
                     key={head}
@@ -171,7 +172,7 @@ function Row(props: {
   // the reason is the guess's, not of what somebody chose
   const [role, ...reason] = (profile?.guessed ?? "").split(": ");
   const why = role === column.role ? reason.join(": ") : "";
-  const groups = column.role === "group" || column.grouped;
+  const groups = makesGroups(column);
   const levels = (profile?.levels ?? []).map((level) => level.level);
   const cell = "border-b border-rule py-1 pr-3 align-middle";
   return (
@@ -232,6 +233,18 @@ function Row(props: {
           disabled={column.role === "group"}
           onChange={(event) => set({ grouped: event.target.checked })}
         />
+      </td>
+      <td className={cell}>
+        {groups && (
+          <input
+            type="checkbox"
+            aria-label={`Nobody may be worse off by ${column.name}`}
+            title="A protected attribute: its groups are told first, everywhere"
+            className="accent-act"
+            checked={column.protected ?? false}
+            onChange={(event) => set({ protected: event.target.checked })}
+          />
+        )}
       </td>
       <td className={`${cell} whitespace-nowrap`}>
         {groups && column.kind === "numeric" && (profile?.distinct ?? 0) > 12 ? (

@@ -82,7 +82,7 @@ export function PlaceCard(props: {
             type="button"
             className="act min-h-[24px]"
             disabled={save.isPending}
-            onClick={() => save.mutate({ segments: [...known, segment] })}
+            onClick={() => save.mutate({ segments: [...known, { ...segment, by_errors: true }] })}
           >
             Save as segment
           </button>

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import { useAuditContext } from "../../frame/context";
+import { groupColumns } from "../../frame/groups";
 import { title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { type Recipe, WARNED } from "./remedies";
@@ -41,7 +42,7 @@ export function RemedyFields(props: {
   const { audit } = useAuditContext();
   const { recipe } = props.value;
   const columns = audit.spec?.columns ?? [];
-  const groups = columns.filter((one) => one.grouped || one.role === "group").map((one) => one.name);
+  const groups = groupColumns(columns).map((one) => one.name);
   const levelled = groups.filter((name) => columns.find((one) => one.name === name)?.kind !== "numeric");
   const segments = (audit.spec?.segments ?? []).map((one) => one.name);
   const set = (change: Partial<Mended["recipe"]>, far = props.value.far) =>

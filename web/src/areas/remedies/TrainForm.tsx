@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { useAuditContext } from "../../frame/context";
+import { groupColumns } from "../../frame/groups";
 import { title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { ASKED, ESTIMATORS, NUMBERS } from "./estimators";
@@ -38,9 +39,9 @@ export function TrainForm(props: {
   });
   const features = (audit.spec?.columns ?? []).filter((one) => one.role === "feature").map((one) => one.name);
   const others = (audit.spec?.columns ?? []).filter((one) => one.role !== "outcome").map((one) => one.name);
-  const groups = (audit.spec?.columns ?? [])
-    .filter((one) => features.includes(one.name) && (one.grouped || one.role === "group"))
-    .map((one) => one.name);
+  const groups = groupColumns(audit.spec?.columns)
+    .map((one) => one.name)
+    .filter((name) => features.includes(name));
   const proxies = useProxies(features);
   const dealing = () => ({
     folds: Number(dealt.folds),

@@ -6,6 +6,7 @@ import { Figure } from "../../figures/Figure";
 import { Lattice, type Node } from "../../figures/Lattice";
 import { STATUS } from "../../figures/Levels";
 import { contextQuery, useAuditContext } from "../../frame/context";
+import { groupColumns } from "../../frame/groups";
 import { Sheet } from "../../frame/Sheet";
 import { Choose } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
@@ -29,7 +30,7 @@ export function Crossings() {
       one.kind !== "text" &&
       one.kind !== "bytes",
   );
-  const usual = crossable.filter((one) => one.role === "group" || one.grouped).map((one) => one.name);
+  const usual = groupColumns(crossable).map((one) => one.name);
   const settings = settingsOf("lattice", search);
   const wanted = (settings.columns ?? []).filter((name) => crossable.some((one) => one.name === name));
   const metrics = METRIC_NAMES.filter(

@@ -3,7 +3,7 @@ import { useRef } from "react";
 import { Link } from "react-router";
 import type { Audit, Schemas } from "../../api/client";
 import type { Asked } from "../../api/useReading";
-import { type Disparity, type Group, type LevelMark, STATUS, type Tilt } from "../../figures/Levels";
+import { type Disparity, type Group, type LevelMark, STATUS, type Tilt, tells } from "../../figures/Levels";
 import { condition } from "../../frame/conditions";
 import { contextQuery, type Segment, segment, segmentText, useAuditContext } from "../../frame/context";
 import { standing } from "../../frame/Sheet";
@@ -126,10 +126,10 @@ function Told(props: {
       {disparity && metric && (
         <p className="mt-1">
           {label(metric)}:{" "}
-          {disparity.status === "too_few"
+          {!tells(disparity)
             ? disparity.note || `too few rows to compare (fewer than ${result.policy.minimum_rows} on one side).`
             : `${disparity.judged} ${disparity.judged === "ratio" ? ratio(found?.value as number) : quantity(found?.value as number, unit)} (${interval(found as never, disparity.judged === "ratio" ? ratio : quantity)}) to ${disparity.reference}, ${STATUS[disparity.status]}; adjusted p ${pValue(disparity.p_adjusted)}.`}{" "}
-          {disparity.status !== "too_few" && disparity.note}
+          {tells(disparity) && disparity.note}
           {disparity.change &&
             ` Alongside: ${disparity.change.ratio == null ? "not defined" : ratio(disparity.change.ratio)}; the gap is ${disparity.change.verdict}.`}
         </p>
