@@ -31,7 +31,8 @@ SEVERE = (
     "Severity is high where a gap is at least twice the tolerance (for a ratio twice on the log scale: 0.64 or 1.56 where the "
     "limits are 0.8 and 1.25), its whole interval lies outside the limits, and the group holds a twentieth of the rows or "
     "more; medium where two of these are so, or where there is no tolerance; else low. The metric of the group by which it "
-    "is severest is told first."
+    "is severest is told first. Of a place where errors concentrate, the gap is to the errors that the scores themselves "
+    "foretell there, where they tell."
 )
 
 
@@ -43,6 +44,7 @@ class Gap(Frozen):
     low: float | None
     high: float | None
     within: tuple[float, float]
+    against: str = Field(default="", description="What it is held against, where that is no reference group")
 
     @property
     def off(self) -> float:
@@ -302,7 +304,7 @@ def weigh(parts: Sequence[Finding]) -> Weight:
     severity: Severity = "high" if all(best) else "medium" if sum(best) == 2 else "low"
     return Weight(
         severity,
-        f"{'at least' if far else 'less than'} twice the tolerance off{_from(part.gap)}; the interval lies "
+        f"{'at least' if far else 'less than'} twice the tolerance off{_against(part.gap)}{_from(part.gap)}; the interval lies "
         f"{'wholly' if sure else 'only in part'} outside the limits; {_people(part, many)}",
     )
 
@@ -311,6 +313,10 @@ def _points(part: Finding) -> tuple[bool, bool, bool]:
     """Whether it is far off, sure, and of many people."""
     many = part.concerned is not None and bool(part.rows) and part.concerned >= MANY * (part.rows or 0)
     return part.gap is not None and abs(part.gap.off) >= FAR, part.gap is not None and part.gap.sure, many
+
+
+def _against(gap: Gap | None) -> str:
+    return f" {gap.against}" if gap is not None and gap.against else ""
 
 
 def _from(gap: Gap | None) -> str:

@@ -5810,6 +5810,13 @@ export interface components {
              * @description Two-sided, of no difference
              */
             p: number | null;
+            /**
+             * Foretold
+             * @description Inside: the error that the model's own scores foretell; null where they do not tell
+             */
+            foretold?: number | null;
+            /** @description Inside: the error less what the scores foretell */
+            beyond?: components["schemas"]["Estimate"] | null;
         };
         /** ErrorGridResult */
         ErrorGridResult: {
@@ -9471,6 +9478,12 @@ export interface components {
                 number,
                 number
             ];
+            /**
+             * Against
+             * @description What it is held against, where that is no reference group
+             * @default
+             */
+            against: string;
         };
         /**
          * GapChange

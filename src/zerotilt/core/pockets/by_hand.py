@@ -243,6 +243,7 @@ def picture(result: ErrorGridResult, spec: Spec) -> Picture | None:
 
 METHOD = Method(
     name="error_grid",
+    version=2,
     area="pockets",
     title="Error over columns cut by hand",
     settings=ErrorGridSettings,

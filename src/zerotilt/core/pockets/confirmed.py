@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
@@ -37,6 +39,10 @@ class ErrorGap(Frozen):
     )
     balance_outside: float | None
     p: float | None = Field(description="Two-sided, of no difference")
+    foretold: float | None = Field(
+        default=None, description="Inside: the error that the model's own scores foretell; null where they do not tell"
+    )
+    beyond: Estimate | None = Field(default=None, description="Inside: the error less what the scores foretell")
 
 
 def gap_of(errors: Errors, inside: Bools, outcome: Floats, confidence: float) -> ErrorGap:
@@ -80,7 +86,21 @@ def gap_of(errors: Errors, inside: Bools, outcome: Floats, confidence: float) ->
         balance=_mean(outcome, errors.mass, inside) if told else None,
         balance_outside=_mean(outcome, errors.mass, ~inside) if told else None,
         p=p if np.isfinite(p) else None,
+        **_foretold(errors.among(inside), confidence),
     )
+
+
+def _foretold(errors: Errors, confidence: float) -> dict[str, Any]:
+    """What scores foretell of rows, and how far the error is from it: a mean of differences row by row (Hall 1992). Where the
+    scores are right, it is nothing but chance: errors then stand where decisions are uncertain.
+    """
+    if errors.foretold is None or not errors.m:
+        return {}
+    off = mean_span(errors.values - errors.foretold, errors.mass, confidence)
+    return {
+        "foretold": float(weighing.mean(errors.foretold, errors.mass)),
+        "beyond": estimate(*(float(end) for end in off)),
+    }
 
 
 def denser(errors: Errors, inside: Bools) -> float:

@@ -47,6 +47,8 @@ class Errors:
     mass: Floats
     places: NDArray[np.int64]
     """Which of the context's rows they are."""
+    foretold: Floats | None = None
+    """How wrong each row is on average where the model's own scores are right; None where they do not tell."""
 
     @property
     def rate(self) -> bool:
@@ -63,7 +65,10 @@ class Errors:
 
     def among(self, which: Bools) -> Errors:
         """Only some of them."""
-        return Errors(self.name, self.called, self.unit, self.values[which], self.mass[which], self.places[which])
+        foretold = None if self.foretold is None else self.foretold[which]
+        return Errors(
+            self.name, self.called, self.unit, self.values[which], self.mass[which], self.places[which], foretold
+        )
 
 
 def offered(subject: Subject) -> tuple[ErrorName, ...]:
@@ -111,7 +116,16 @@ def errors_of(subject: Subject, name: ErrorName, truth: str = "", taken: str = "
     called = _called(subject, name, truth, taken)
     if not len(kept):
         raise Refused(f"The {called} can be read of none of these rows.", todo="Choose other rows or another error.")
-    return Errors(name, called, _unit(subject, name), values[kept], subject.rows.mass[kept], kept)
+    foretold = subject.kind.foretold(name, subject.predictions, subject.decisions)
+    return Errors(
+        name,
+        called,
+        _unit(subject, name),
+        values[kept],
+        subject.rows.mass[kept],
+        kept,
+        None if foretold is None else foretold[kept],
+    )
 
 
 def _newly_wrong(subject: Subject) -> tuple[Floats, Bools]:

@@ -294,5 +294,5 @@ METHOD = Method(
     depends=frozenset({"spec", "comparisons", "policy"}),
     picture=picture,
     first_look={"explained": 20},
-    version=2,
+    version=3,
 )

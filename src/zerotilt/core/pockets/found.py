@@ -260,6 +260,7 @@ def picture(result: PocketsResult, spec: Spec) -> Picture | None:
 
 METHOD = Method(
     name="pockets",
+    version=2,
     area="pockets",
     title="Pockets",
     settings=PocketsSettings,

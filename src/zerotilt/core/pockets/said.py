@@ -32,8 +32,12 @@ NOTE = (
     "policy's is in at most that share of tables anything at all where nothing is. Its figures are those of the first halving "
     "in which it was found. The partition is learnt in the first half, cut "
     "by cut where squares of the error fall most, and its figures too are of the other half.\n\n"
-    "A confirmed place is a **finding**; how severe it is follows from how many times as dense it is beside the times asked for "
-    "(of a signed error from a quarter of its standard deviation), its interval and its rows. On another version or table the "
+    "Errors are dense where decisions are uncertain, also of a model that is right. Of the error rate, the log loss and the "
+    "distance of a score the model's own scores foretell how large they are (the chance withheld from what was decided, the "
+    "entropy, 2s(1 − s)); what is beyond that, row by row, is what the scores do not say.\n\n"
+    "A confirmed place is a **finding**; how severe it is follows from how many times as dense it is as the scores foretell, or, "
+    "where they do not, as elsewhere, beside the times asked for (of a signed error from a quarter of its standard deviation), "
+    "its interval and its rows. On another version or table the "
     "same conditions are measured again, in the half in which they were not searched."
 )
 
@@ -83,7 +87,28 @@ def gap_said(place: str, gap: ErrorGap, result: _Read, wording: Wording) -> str:
         f"Where {place}, the {result.called} is {written(inside.value, result.unit, wording)} "
         f"({ends}{words.plural(inside.rows, wording.row, wording.rows)}) against "
         f"{written(outside.value, result.unit, wording)} outside ({words.count(outside.rows)}){share}."
+        f"{_foretold_said(gap, result, wording)}"
     )
+
+
+def _foretold_said(gap: ErrorGap, result: _Read, wording: Wording) -> str:
+    """Whether decisions are uncertain there, as the scores say themselves, or the scores are not right."""
+    if gap.foretold is None or gap.beyond is None:
+        return ""
+    told, off = written(gap.foretold, result.unit, wording), gap.beyond
+    if off.value is None or off.low is None or off.high is None:
+        return ""
+    if off.low <= 0 <= off.high:
+        # an error that is not beyond chance what was foretold is not shown to be that either
+        return f" The scores themselves foretell {told}, from which this is not told apart: the decisions are uncertain there."
+    ends = sorted(abs(one) for one in (off.low, off.high))
+    if result.unit == "share":
+        amount, least, most = (f"{one * 100:.1f}" for one in (abs(off.value), *ends))
+        amount += " points"
+    else:
+        amount, least, most = (written(one, result.unit, wording) for one in (abs(off.value), *ends))
+    way = "higher" if off.value > 0 else "lower"
+    return f" The scores themselves foretell {told}; it is {amount} {way} ({least} to {most}), so the scores are not right there."
 
 
 def sentence(pocket: Pocket, result: PocketsResult, wording: Wording) -> str:
@@ -162,8 +187,8 @@ def say(result: PocketsResult, wording: Wording, settings: PocketsSettings) -> R
 def weaknesses(result: PocketsResult, spec: Spec) -> Iterable[Finding]:
     """Every confirmed pocket is one to decide about."""
     for one in confirmed(result):
-        gap = gap_from(one.gap, result)
-        size = words.ratio(gap.value) if gap is not None and gap.value is not None else ""
+        gap, times = gap_from(one.gap, result), one.gap.ratio.value
+        size = words.ratio(times) if times is not None else ""
         yield Finding(
             name=f"{_about(result)}{one.halving}|{one.typed}",
             kind="weakness",
@@ -185,12 +210,23 @@ def _about(result: PocketsResult) -> str:
 
 
 def gap_from(gap: ErrorGap, result: PocketsResult) -> Gap | None:
-    """How far off a place is, by the limits of the search; none where no ratio can be given."""
+    """How far off a place is, by the limits of the search; none where no ratio can be given.
+
+    Where scores foretell the error it is held against that: uncertain decisions are no weakness that the scores hide.
+    """
+    if gap.foretold and gap.beyond is not None and gap.beyond.value is not None:
+        times = {name: _times(getattr(gap.beyond, name), gap.foretold) for name in ("value", "low", "high")}
+        return Gap(scale="ratio", within=result.within, against="what the scores foretell", **times)
     found = gap.difference if result.signed else gap.ratio
     if found.value is None:
         return None
     scale = "difference" if result.signed else "ratio"
     return Gap(scale=scale, value=found.value, low=found.low, high=found.high, within=result.within)
+
+
+def _times(off: float | None, foretold: float) -> float | None:
+    """An error as a multiple of what was foretold, from how far off it is."""
+    return None if off is None else max(0.0, 1 + off / foretold)
 
 
 def before(findings: Iterable[Finding]) -> dict[str, tuple[str, ...]]:

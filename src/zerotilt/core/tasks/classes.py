@@ -12,7 +12,7 @@ from zerotilt.core import levels, words
 from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.stats.estimates import LOSS_CLIP
 from zerotilt.core.table import Table
-from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View, Wrong
+from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View, Wrong, entropy
 
 
 class Several(TaskKind):
@@ -75,6 +75,13 @@ class Several(TaskKind):
         if way == "log_loss" and not predicted.recorded:
             return Wrong(self.numbers(outcome, predicted, decided)[way], np.ones(len(outcome), bool))
         return super().wrong(way, outcome, predicted, decided)
+
+    def foretold(self, way: str, predicted: Predicted, decided: Decided) -> Floats | None:
+        if predicted.recorded:
+            return None
+        if way == "error_rate":
+            return 1 - np.take_along_axis(predicted.outputs, decided.taken[:, None], axis=1)[:, 0]
+        return entropy(predicted.outputs) if way == "log_loss" else None
 
     def telling(self, outcome: NDArray | None, outputs: Floats) -> list[tuple[int, str]]:
         taken, surest = outputs.argmax(axis=1), outputs.max(axis=1)

@@ -14,7 +14,7 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.stats import intervals
 from zerotilt.core.stats.estimates import LOSS_CLIP
 from zerotilt.core.table import Table
-from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View, Wrong
+from zerotilt.core.tasks.kind import Bools, Decided, Floats, Predicted, Quantity, TaskKind, View, Wrong, entropy
 
 
 class Event(TaskKind):
@@ -93,6 +93,16 @@ class Event(TaskKind):
         if way == "log_loss" and predicted.scores is not None:
             return Wrong(self.numbers(outcome, predicted, decided)[way], np.ones(len(outcome), bool))
         return super().wrong(way, outcome, predicted, decided)
+
+    def foretold(self, way: str, predicted: Predicted, decided: Decided) -> Floats | None:
+        s = predicted.scores
+        if s is None:
+            return None
+        if way == "error_rate":
+            return np.where(decided.taken == 1, 1 - s, s)
+        if way == "absolute_error":
+            return 2 * s * (1 - s)
+        return entropy(np.column_stack([s, 1 - s])) if way == "log_loss" else None
 
     def off(self, outcome: NDArray, predicted: Predicted, decided: Decided) -> Floats:
         if predicted.scores is None:

@@ -9,6 +9,7 @@ from typing import Any, ClassVar, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import entr
 
 from zerotilt.core import words
 from zerotilt.core.meaning import Spec, Task
@@ -43,6 +44,11 @@ class Decided(Protocol):
     def favoured(self) -> Bools: ...
     @property
     def deserved(self) -> Bools: ...
+
+
+def entropy(chances: Floats) -> Floats:
+    """−Σ p ln p of each row, shape (n,), of chances of shape (n, k): the mean log loss where they are right."""
+    return entr(chances).sum(axis=1)
 
 
 class Wrong(NamedTuple):
@@ -175,6 +181,12 @@ class TaskKind(ABC):
         if way in ("too_high", "too_low"):
             return Wrong(off if way == "too_high" else -off, every)
         return Wrong(np.abs(off), every)
+
+    def foretold(self, way: str, predicted: Predicted, decided: Decided) -> Floats | None:
+        """How wrong every row is on average where what the model says of its chances is so, shape (n,): of an error rate
+        the chance withheld from what was decided, of the log loss the entropy. None where no chances are told.
+        """
+        return None
 
     def off(self, outcome: NDArray, predicted: Predicted, decided: Decided) -> Floats:
         """What is predicted less what happened, shape (n,).

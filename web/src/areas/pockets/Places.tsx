@@ -211,6 +211,16 @@ const columnsOf = (result: Result, show: (value: number) => string, beside: stri
     value: (one) => one.gap.outside.value,
     show: (one) => either(one.gap.outside.value, show),
   },
+  ...(result.pockets.some((one) => one.gap.foretold != null)
+    ? [
+        {
+          key: "foretold",
+          label: "as the scores foretell",
+          value: (one: Pocket) => one.gap.foretold ?? null,
+          show: (one: Pocket) => either(one.gap.foretold ?? null, show),
+        },
+      ]
+    : []),
   ...(result.unit === "share"
     ? [
         {
