@@ -170,7 +170,15 @@ def _spec(request: Request, cases: Table, work: Work) -> Spec:
             )
     if split:
         values = sorted({value for value in cases.texts(split) if value is not None})
-        held_out, training = ((held,), tuple(v for v in values if v != held)) if held else guess.split_values(values)
+        held_out, training = (
+            ((held,), tuple(v for v in values if v != held)) if held else guess.split_values(values, split)
+        )
+        if not held_out:
+            raise Refused(
+                f"Which of its values are held-out rows cannot be told; it holds {levels.listed(values)}.",
+                where=f"column “{split}”",
+                todo=f"Say it: --split {split}:VALUE.",
+            )
         spec = spec.model_copy(update={"holdout_values": held_out, "training_values": training})
     spec = favoured(spec, cases, [] if request.favourable is None else [request.favourable])
     if (unsaid := kind_of(spec.task).unfavoured(spec)) is not None:

@@ -8,6 +8,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+from skl2onnx import to_onnx
+from sklearn.linear_model import LogisticRegression
 from tests.api import talk
 from tests.core import zoo
 
@@ -71,6 +73,43 @@ def test_a_corrected_dialect_reads_the_table_again(client):
     talk.wait(client, client.post(f"/api/audits/{audit}/table/reread", json={"dialect": dialect}).json())
     column = client.get(f"/api/audits/{audit}").json()["table"]["profile"]["columns"][0]
     assert (column["stored"], column["high"]) == ("int64", 5678)
+
+
+def test_marks_for_no_value_are_counted_named_and_kept(client):
+    audit = talk.new_audit(client)
+    talk.put_table(client, audit, b"n,y\n" + b"1,a\n2,b\n?,a\nNA,b\n" * 20)
+    profile = client.get(f"/api/audits/{audit}").json()["table"]["profile"]
+    assert {one["level"]: one["rows"] for one in profile["marks"]} == {"?": 20, "NA": 20}
+    assert (profile["columns"][0]["stored"], profile["columns"][0]["missing"]) == ("string", 20)
+    dialect = profile["dialect"] | {"missing": ["?"]}
+    talk.wait(client, client.post(f"/api/audits/{audit}/table/reread", json={"dialect": dialect}).json())
+    again = client.get(f"/api/audits/{audit}").json()["table"]["profile"]
+    assert again["columns"][0]["missing"] == 20 and "NA" in [one["level"] for one in again["columns"][0]["levels"]]
+    assert {one["level"]: one["rows"] for one in again["marks"]} == {"?": 20, "NA": 20}
+
+
+def test_the_classes_of_a_model_tell_which_column_is_the_outcome_until_a_person_has_said_it(client):
+    rng = np.random.default_rng(6)
+    x = rng.normal(size=200)
+    verdict = np.where(x + rng.normal(size=200) > 0, "granted", "refused")
+    table = pa.table({"x": x, "verdict": verdict, "again": rng.choice(["yes", "no"], 200)})
+    fitted = LogisticRegression().fit(x[:, None], verdict)
+    options = {id(fitted): {"zipmap": False}}
+    file = to_onnx(fitted, x[:1, None].astype(np.float32), options=options, target_opset={"": 18, "ai.onnx.ml": 3})
+    for said in (False, True):
+        audit = talk.new_audit(client)
+        talk.put_table(client, audit, talk.csv_bytes(table))
+        spec = client.get(f"/api/audits/{audit}").json()["spec"]
+        assert [one["role"] for one in spec["columns"]] == ["feature", "feature", "outcome"]
+        if said:
+            talk.put_spec(client, audit, talk.set_roles(spec, x="ignored"))
+        talk.put_model(client, audit, file.SerializeToString())
+        spec = client.get(f"/api/audits/{audit}").json()["spec"]
+        roles = {one["name"]: one["role"] for one in spec["columns"]}
+        assert roles["verdict"] == ("feature" if said else "outcome")
+        assert roles["again"] == ("outcome" if said else "ignored")
+        if not said:
+            assert spec["event"] in ("granted", "refused") and spec["favourable_said"]
 
 
 def test_what_was_entered_is_carried_over_to_another_table(client, loans):

@@ -110,7 +110,7 @@ def test_a_pocket_at_the_threshold_of_a_right_model_is_no_severe_finding(seed):
     assert len(facts) == 1 and facts[0].severity == "low"
     one = result.pockets[0]
     assert one.gap.ratio.value > 3 and one.gap.foretold == pytest.approx(0.34, abs=0.01)
-    assert "this is not told apart: the decisions are uncertain there." in facts[0].statement
+    assert "and the difference may be chance: decisions are uncertain there." in facts[0].statement
     assert "off what the scores foretell" in facts[0].why
 
 

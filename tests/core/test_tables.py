@@ -30,8 +30,42 @@ def test_text_comes_back_as_it_was_written(rows, delimiter):
     convert(io.BytesIO(written.getvalue().encode()), sink, Dialect(delimiter=delimiter))
     found = Table(io.BytesIO(sink.getvalue()))
     for place, name in enumerate(("first", "second")):
-        expected = [None if row[place].strip() in MISSING else row[place].replace("\r\n", "\n") for row in rows]
+        expected = [None if row[place].strip() in ("", *MISSING) else row[place].replace("\r\n", "\n") for row in rows]
         assert found.texts(name).tolist()[:-1] == expected
+
+
+def test_numbers_among_other_texts_are_read_and_the_others_counted():
+    cells = ["12", " -3.5 ", None, "1e3", "yes"]
+    assert from_arrays({"n": cells}).numbers("n").tolist()[:2] == [12, -3.5]
+    assert from_arrays({"n": cells}).numbers("n")[[3, 4]].tolist() == [1000, 1]
+    bad = from_arrays({"n": [*cells, "?", "?", "inf", "a", "b", "c", "d"]})
+    with pytest.raises(Refused) as caught:
+        bad.numbers("n")
+    assert caught.value.message.startswith("7 cells of 12 are no number: “?” (2), ")
+    assert "and 1 other; the first in row 6." in caught.value.message
+
+
+@pytest.mark.parametrize(
+    ("missing", "absent", "stored"),
+    [(MISSING, [False, False, True, True], "string"), ((*MISSING, "?"), [False, True, True, True], "int64"), (("?",), [False, True, True, False], "string")],
+)  # fmt: skip
+def test_what_stands_for_no_value_is_said_and_counted(missing, absent, stored):
+    marks: dict[str, int] = {}
+    sink = io.BytesIO()
+    used = convert(
+        io.BytesIO(b"n;x\n1;a\n ? ;b\n;c\nNA;NA\n"), sink, Dialect(delimiter=";", missing=missing), marks=marks
+    )
+    found = Table(io.BytesIO(sink.getvalue()))
+    assert [one is None for one in found.texts("n")] == absent and str(found.column("n").type) == stored
+    assert marks == {"?": 1, "NA": 2}
+    told = profiles.profile(found, dialect=used, marks=marks)
+    assert [(one.level, one.rows) for one in told.marks] == [("NA", 2), ("?", 1)]
+
+
+def test_a_mark_for_no_value_is_short():
+    assert Dialect(missing=(" ? ", "?", "")).missing == ("?",)
+    with pytest.raises(ValueError, match="too long a mark for no value"):
+        Dialect(missing=("x" * 61,))
 
 
 @settings(max_examples=60, deadline=None)
@@ -71,7 +105,7 @@ def test_both_views_of_every_kind():
 
 def test_what_is_no_number_is_named_with_its_row():
     found = from_arrays({"n": ["yes", "no", "perhaps"]})
-    with pytest.raises(Refused, match=r"“perhaps” is not a number \(row 3\)") as caught:
+    with pytest.raises(Refused, match=r"1 cell of 3 is no number: “perhaps” \(1\); the first in row 3") as caught:
         found.numbers("n")
     assert caught.value.where == "column “n”"
     with pytest.raises(Refused, match="no column “z”"):

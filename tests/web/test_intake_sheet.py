@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 
 import numpy as np
 import pytest
@@ -68,6 +69,36 @@ def test_what_was_wrong_with_earlier_files_goes_once_one_is_read(begun):
     together.set_input_files([given("claims.csv", table().encode())])
     expect(begun.get_by_label("Role of score")).to_be_visible()
     expect(begun.get_by_role("alert")).to_have_count(0)
+
+
+def test_another_outcome_brings_its_own_event_and_a_split_its_values(begun):
+    rows = ["n,verdict,set_of,again"]
+    rows += [f"{i},{('granted', 'refused')[i % 3 == 0]},{('Lernen', 'Rest')[i % 4 == 0]},{('True', 'False')[i % 2]}" for i in range(120)]
+    upload(begun, "\n".join(rows))
+    expect(begun.get_by_label("Role of again")).to_have_value("outcome")
+    expect(begun.get_by_label("Event: again is")).to_have_value("True")
+    begun.get_by_label("Role of verdict").select_option("outcome")
+    expect(begun.get_by_label("Role of again")).to_have_value("ignored")
+    expect(begun.get_by_label("Event: verdict is")).to_have_value(re.compile("granted|refused"))
+    begun.get_by_label("Role of set_of").select_option("split")
+    expect(begun.get_by_label("Lernen")).to_have_value("training")
+    expect(begun.get_by_label("Rest")).to_have_value("held out")
+
+
+def test_what_stands_for_no_value_is_asked_with_its_cells(begun):
+    upload(begun, "amount,y\n" + "1,a\n2,b\n?,a\nNA,b\nabsent,a\n" * 10)
+    told = begun.get_by_role("group", name="What stands for no value")
+    expect(told.get_by_label("“NA” (10 cells)")).to_be_checked()
+    expect(told.get_by_label("“?” (10 cells)")).not_to_be_checked()
+    told.get_by_label("“?” (10 cells)").check()
+    row = begun.get_by_role("row").filter(has=begun.get_by_label("Role of amount"))
+    expect(row).to_contain_text("40.0%")
+    told.get_by_label("Another mark for no value").fill("absent")
+    told.get_by_label("Another mark for no value").press("Enter")
+    expect(row).to_contain_text("60.0%")
+    expect(begun.get_by_label("Kind of amount")).to_have_value("numeric")
+    expect(told.get_by_label("“absent” (10 cells)")).to_be_checked()
+    accessible(begun)
 
 
 def test_own_borders_own_split_and_groups_of_a_feature(begun, client):

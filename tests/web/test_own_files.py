@@ -62,7 +62,7 @@ def test_from_upload_to_report(page, own):
     page.get_by_role("button", name="order").click()
     order = page.get_by_role("dialog", name="Order of rating")
     expect(order.get_by_role("listitem").first).to_contain_text("AAA")
-    order.get_by_role("button", name="Turn round").click()
+    order.get_by_role("button", name="Reverse").click()
     expect(order.get_by_role("listitem").first).to_contain_text("C")
     page.keyboard.press("Escape")
     page.get_by_label("Event: repaid is").select_option("ja")

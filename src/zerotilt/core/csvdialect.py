@@ -10,7 +10,7 @@ from collections import Counter
 from typing import BinaryIO, Literal
 
 import charset_normalizer
-from pydantic import field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.refusal import Refused
@@ -18,7 +18,11 @@ from zerotilt.core.refusal import Refused
 SAMPLE_BYTES = 256 * 1024
 
 
-MISSING = ("", "NA", "N/A", "n/a", "na", "NaN", "nan", "null", "NULL", "None", "-")
+MISSING = ("NA", "N/A", "n/a", "na", "NaN", "nan", "null", "NULL", "None", "-")
+"""Read as no value unless somebody says otherwise; a cell without a character always is."""
+MAY_BE_MISSING = ("?", "??", ".", "..", "--", "---", "unknown", "Unknown", "UNKNOWN", "missing", "Missing", "MISSING", "#N/A",
+                  "#NA", "<NA>", "NIL", "nil", "none", "(null)", "-99", "-999", "-9999", "k.A.", "keine Angabe")  # fmt: skip
+"""Often written where there is no value; somebody is asked, since each may be one."""
 
 
 SPACES = "[ \u00a0\u202f]"
@@ -34,6 +38,17 @@ class Dialect(Frozen):
     thousands: Literal["", ",", ".", " ", "'"] = ""
     days: Literal["day first", "month first"] = "day first"
     """How 1/2/2026 is meant, where no day of its column tells; 2026-02-01 is read as it stands."""
+    missing: tuple[str, ...] = Field(
+        default=MISSING, max_length=60, description="What stands for no value, besides nothing"
+    )
+
+    @field_validator("missing")
+    @classmethod
+    def _short(cls, missing: tuple[str, ...]) -> tuple[str, ...]:
+        found = tuple(dict.fromkeys(one.strip() for one in missing if one.strip()))
+        if long := [one for one in found if len(one) > 60]:
+            raise ValueError(f"“{long[0][:60]}…” is too long a mark for no value")
+        return found
 
     @field_validator("encoding")
     @classmethod
@@ -185,7 +200,9 @@ def _marks(rows: list[list[str]], delimiter: str) -> tuple[str, str]:
     if delimiter == ";":  # such files come from places that write 1,5
         candidates[1], candidates[2] = candidates[2], candidates[1]
     width = max((len(row) for row in rows), default=0)
-    columns = [[row[i].strip() for row in rows if i < len(row) and row[i].strip() not in MISSING] for i in range(width)]
+    columns = [
+        [row[i].strip() for row in rows if i < len(row) and row[i].strip() not in ("", *MISSING)] for i in range(width)
+    ]
     best, most = (".", ""), -1
     for decimal, thousands in candidates:
         if delimiter in (decimal, thousands) and delimiter != "," and delimiter != ";":

@@ -21,7 +21,7 @@ import pyarrow.compute
 import pyarrow.csv as pacsv
 
 from zerotilt.core import days
-from zerotilt.core.csvdialect import MISSING, SPACES, Dialect, number_pattern
+from zerotilt.core.csvdialect import MAY_BE_MISSING, MISSING, SPACES, Dialect, number_pattern
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 
@@ -143,6 +143,8 @@ class Scan:
     names: list[str]
     rows: int = 0
     columns: dict[str, _Column] = field(default_factory=dict)
+    marks: Counter[str] = field(default_factory=Counter)
+    """Cells that hold what stands for no value, or may."""
 
     @property
     def schema(self) -> pa.Schema:
@@ -159,16 +161,19 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
     work = work or Work()
     names = header(source, dialect)
     found = Scan(dialect, names, columns={name: _Column() for name in names})
+    marks = pa.array(sorted({*dialect.missing, *MISSING, *MAY_BE_MISSING}))
     number, whole = number_pattern(dialect.decimal, dialect.thousands), r"^[+-]?\d{1,18}$"
     for batch in _text_batches(source, dialect, names, work, "bytes read"):
         found.rows += batch.num_rows
         for name, column in zip(names, batch.columns, strict=True):
             refuse_unwritable(name, column, found.rows - batch.num_rows)
             state = found.columns[name]
-            values = column.filter(pc.invert(_is_missing(column)))
+            values = pc.utf8_trim_whitespace(column)
+            for mark in pc.value_counts(values.filter(pc.is_in(values, value_set=marks))).to_pylist():
+                found.marks[mark["values"]] += mark["counts"]
+            values = values.filter(pc.invert(_is_missing(values, dialect)))
             if not len(values):
                 continue
-            values = pc.utf8_trim_whitespace(values)
             state.values += len(values)
             if state.number:
                 state.number = pc.all(pc.match_substring_regex(values, number)).as_py()
@@ -214,8 +219,8 @@ def typed_batches(source: BinaryIO, found: Scan, work: Work | None = None) -> It
         yield pa.record_batch(arrays, schema=schema)
 
 
-def _is_missing(column: pa.Array) -> pa.Array:
-    return pc.is_in(pc.utf8_trim_whitespace(column), value_set=pa.array(MISSING))
+def _is_missing(trimmed: pa.Array, dialect: Dialect) -> pa.Array:
+    return pc.is_in(trimmed, value_set=pa.array(["", *dialect.missing]))
 
 
 def _strip_marks(values: pa.Array, dialect: Dialect) -> pa.Array:
@@ -226,7 +231,7 @@ def _strip_marks(values: pa.Array, dialect: Dialect) -> pa.Array:
 
 
 def _convert(column: pa.Array, kind: pa.DataType, dialect: Dialect, state: _Column) -> pa.Array:
-    blank = pc.if_else(_is_missing(column), pa.scalar(None, pa.string()), column)
+    blank = pc.if_else(_is_missing(pc.utf8_trim_whitespace(column), dialect), pa.scalar(None, pa.string()), column)
     if pa.types.is_string(kind):
         return blank
     bare = pc.utf8_trim_whitespace(blank)

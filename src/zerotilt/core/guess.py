@@ -12,20 +12,23 @@ from zerotilt.core.profiles import LONGEST_LEVEL, ColumnProfile, TableProfile
 from zerotilt.core.table import NO, YES
 
 _TRUTH = YES | NO
-_SPLITS = {
-    "train",
-    "training",
-    "valid",
-    "validation",
-    "val",
-    "test",
-    "testing",
-    "holdout",
-    "hold-out",
-    "held-out",
-    "later",
-}
-_HELD_OUT = {"test", "testing", "holdout", "hold-out", "held-out"}
+_TRAINING = {
+    "train", "training", "trained", "learn", "learning", "fit", "dev", "development", "lernen", "lern", "lernmenge", "anlernen",
+    "apprentissage", "entraînement", "entrainement", "entrenamiento", "treino", "treinamento", "addestramento", "trening",
+    "träning",
+}  # fmt: skip
+_HELD_OUT = {
+    "test", "testing", "tested", "holdout", "hold-out", "hold_out", "held-out", "held_out", "held out", "prüfung", "pruefung",
+    "prüfmenge", "prueba", "teste", "verifica", "toets", "essai", "evaluation", "eval",
+}  # fmt: skip
+_VALIDATION = {"valid", "validation", "val", "validierung", "validación", "validacion", "validação", "later"}
+_SPLITS = _TRAINING | _HELD_OUT | _VALIDATION
+_OF_SPLITS = re.compile(
+    r"(^|_)(split|partition|hold_?out|held_?out|(is|in)_(test|train|training)|(test|train|training)_(set|split|rows))$"
+)
+"""Names of columns that say which rows were held out; a "test" or a "training" alone may be one that people took."""
+_OF_TRAINING = re.compile(r"(^|_)(train|training)(_(set|split|rows))?$")
+_OF_HELD_OUT = re.compile(r"(^|_)(hold_?out|held_?out|test)(_(set|split|rows))?$")
 _SCALES = (("low", "medium", "high"), ("none", "low", "medium", "high"), ("small", "medium", "large"))
 _OUTCOMES = {"outcome", "label", "target", "y", "actual", "truth", "observed"}
 _WEIGHTS = {"weight", "weights", "row_weight", "sample_weight", "case_weight"}
@@ -84,9 +87,9 @@ def guess_problem(profile: TableProfile, columns: Sequence[ColumnSpec]) -> dict[
     for column in columns:
         levels = [level.level for level in by_name[column.name].levels]
         if column.role is Role.split:
-            draft["holdout_values"], draft["training_values"] = split_values(levels)
+            draft |= as_split(by_name[column.name])
         if column.role is Role.outcome:
-            draft |= _outcome(by_name[column.name], column, levels)
+            draft |= as_outcome(by_name[column.name], column.kind)
             draft |= _recorded(levels, [by_name[one.name] for one in columns if one.role is Role.decision])
     return draft
 
@@ -140,6 +143,34 @@ def guess_by_model(profile: TableProfile, spec: Spec, gives: str | None, classes
     return problem.model_copy(update={"task": task, "event": "", "favourable_said": task is Task.regression})
 
 
+def outcome_by_model(profile: TableProfile, spec: Spec, classes: Sequence[str]) -> Spec | None:
+    """The meaning with the outcome moved to the one column whose values are the classes that the model's file names; None
+    where the outcome holds them already, or no column or several do. Numbers and yes and no are names of too many things.
+    """
+    wanted = {one.strip().lower() for one in classes}
+    if len(wanted) < 2 or wanted <= _TRUTH or all(_is_number(one) for one in wanted):
+        return None
+    holding = [one.name for one in profile.columns if {level.level.strip().lower() for level in one.levels} == wanted]
+    now = spec.only(Role.outcome)
+    if len(holding) != 1 or (now is not None and now.name == holding[0]):
+        return None
+    role = {holding[0]: Role.outcome} | ({now.name: Role.ignored} if now is not None else {})
+    columns = tuple(one.model_copy(update={"role": role.get(one.name, one.role)}) for one in spec.columns)
+    column = next(one for one in profile.columns if one.name == holding[0])
+    told = {"event": "", "favourable_said": False, "favourable_classes": ()} | as_outcome(
+        column, spec.column(holding[0]).kind
+    )
+    return spec.model_copy(update={"columns": columns, **told})
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
 def _recorded(outcomes: list[str], decisions: list[ColumnProfile]) -> dict[str, Any]:
     """What decisions in words of their own stand for, where they and the outcome's values are a good and a bad one each."""
     if len(decisions) != 1 or len(outcomes) != 2:
@@ -160,11 +191,13 @@ def _meaning(text: str) -> bool | None:
     return True if plain in YES else False if plain in NO else _good(text)
 
 
-def _outcome(profile: ColumnProfile, column: ColumnSpec, levels: list[str]) -> dict[str, Any]:
+def as_outcome(profile: ColumnProfile, kind: Kind) -> dict[str, Any]:
+    """What is predicted where this column is the outcome: its task, event, and which decision is favourable."""
+    levels = [level.level for level in profile.levels]
     if profile.stored in ("int64", "double") and profile.distinct > _MANY_VALUES:
         return {"task": Task.regression, "favourable_said": True}
     if len(levels) > 2:
-        task = Task.ordered if column.kind is Kind.ordered else Task.several
+        task = Task.ordered if kind is Kind.ordered else Task.several
         return {"task": task} | _favoured_classes(levels)
     if len(levels) != 2:
         return {}
@@ -172,7 +205,7 @@ def _outcome(profile: ColumnProfile, column: ColumnSpec, levels: list[str]) -> d
         (level for level in levels if _GOOD.search(_plain(level)) or _BAD.search(_plain(level))), sorted(levels)[-1]
     )
     other = next(level for level in levels if level != event)
-    return {"event": event} | _favour(event, other, column.name)
+    return {"task": Task.binary, "event": event} | _favour(event, other, profile.name)
 
 
 def _favoured_classes(levels: Sequence[str]) -> dict[str, Any]:
@@ -214,6 +247,8 @@ def _guess(column: ColumnProfile, rows: int) -> tuple[ColumnSpec, str]:
     role, why = Role.feature, ""
     if levels and levels <= _SPLITS and 2 <= len(levels) <= 4:
         role, why = Role.split, f"its values are {', '.join(sorted(levels))}"
+    elif len(levels) == 2 and levels <= _TRUTH and _OF_SPLITS.search(name) and filled == rows:
+        role, why = Role.split, "its name, and it says yes or no of every row"
     elif column.missing == rows:
         role, why = Role.ignored, "it is empty"
     elif column.distinct == 1:
@@ -286,13 +321,30 @@ def ordered_levels(levels: list[str]) -> tuple[str, ...]:
     return ()
 
 
-def split_values(levels: list[str]) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """Held-out and training values among the levels of a split column.
+def as_split(profile: ColumnProfile) -> dict[str, tuple[str, ...]]:
+    """Which of a column's values are held-out rows and which training rows, where it is the split."""
+    held, training = split_values([level.level for level in profile.levels], profile.name)
+    return {"holdout_values": held, "training_values": training}
+
+
+def split_values(levels: list[str], name: str = "") -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Held-out and training values among the levels of a split column; none of either where neither they nor its name tell.
 
     The test split is held out; where there is none, whatever is not training.
+
+    Parameters
+    ----------
+    name : the column's, which says what yes and no mean.
     """
-    training = tuple(level for level in levels if level.lower() in ("train", "training"))
-    held = tuple(level for level in levels if level.lower() in _HELD_OUT)
-    if not held:
-        held = tuple(level for level in levels if level not in training and level.lower() != "later")
+    low = {level: level.strip().lower() for level in levels}
+    training = tuple(level for level in levels if low[level] in _TRAINING)
+    held = tuple(level for level in levels if low[level] in _HELD_OUT)
+    if not held and not training and len(levels) == 2 and set(low.values()) <= _TRUTH:
+        yes = tuple(level for level in levels if low[level] in YES)
+        no = tuple(level for level in levels if low[level] in NO)
+        if _OF_TRAINING.search(_plain(name)):
+            return no, yes
+        return (yes, no) if _OF_HELD_OUT.search(_plain(name)) else ((), ())
+    if not held and (training or all(one in _VALIDATION for one in low.values())):
+        held = tuple(level for level in levels if level not in training and low[level] != "later")
     return held, training

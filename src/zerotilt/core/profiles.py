@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -41,17 +42,35 @@ class ColumnProfile(Frozen):
     levels: tuple[LevelCount, ...] = ()
     guessed: str = Field(default="", description="The role that was guessed, a colon, and why")
     examples: tuple[str, ...] = ()
+    as_outcome: dict[str, Any] | None = Field(
+        default=None,
+        description="What would be guessed of the problem if it were the outcome; null of earlier versions",
+    )
+    as_split: dict[str, tuple[str, ...]] | None = Field(
+        default=None,
+        description="What would be guessed of its values if it were the split; null of earlier versions",
+    )
 
 
 class TableProfile(Frozen):
     rows: int
     columns: tuple[ColumnProfile, ...]
     dialect: Dialect | None = None
+    marks: tuple[LevelCount, ...] = Field(
+        default=(), description="Of a CSV: what stands for no value, or may, and in how many cells it stands"
+    )
     notes: tuple[str, ...] = ()
 
 
-def profile(table: Table, work: Work | None = None, dialect: Dialect | None = None) -> TableProfile:
-    """Missing cells, distinct values, range and most frequent levels of every column."""
+def profile(
+    table: Table, work: Work | None = None, dialect: Dialect | None = None, marks: Mapping[str, int] | None = None
+) -> TableProfile:
+    """Missing cells, distinct values, range and most frequent levels of every column.
+
+    Parameters
+    ----------
+    marks : cells of the file that hold each mark that stands for no value, or may.
+    """
     work = work or Work()
     work.begin(len(table.names), "columns profiled")
     found = []
@@ -100,7 +119,10 @@ def profile(table: Table, work: Work | None = None, dialect: Dialect | None = No
             )
         )
         work.advance(1)
-    return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect, notes=tuple(notes))
+    found_marks = tuple(
+        LevelCount(level=mark, rows=rows) for mark, rows in sorted((marks or {}).items(), key=lambda one: -one[1])
+    )
+    return TableProfile(rows=table.rows, columns=tuple(found), dialect=dialect, marks=found_marks, notes=tuple(notes))
 
 
 def _profile_of_bytes(table: Table, name: str) -> ColumnProfile:

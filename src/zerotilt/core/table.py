@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from functools import cached_property, lru_cache
 from typing import Any, BinaryIO
@@ -36,6 +37,15 @@ NO = {
 """Spellings of yes and no, as people write them in several languages."""
 FIRST_DAY, LAST_DAY = -719_162, 2_932_896
 """The days of the years 1 to 9999, counted from 1970."""
+
+
+def _number(text: str) -> float:
+    """A finite number as it is written; NaN where it is none."""
+    try:
+        found = float(text.replace("−", "-"))
+    except ValueError:
+        return math.nan
+    return found if math.isfinite(found) else math.nan
 
 
 class Table:
@@ -150,16 +160,23 @@ class Table:
         return pc.cast(column, pa.float64(), safe=False).to_numpy(zero_copy_only=False).astype(np.float64)
 
     def _truths(self, name: str) -> NDArray[np.float64]:
-        values = self.texts(name)
+        levels, codes = self.coded(name)
         known = dict.fromkeys(YES, 1.0) | dict.fromkeys(NO, 0.0)
-        out = np.full(len(values), np.nan)
-        for level in {value for value in values if value is not None}:
-            number = known.get(level.strip().lower())
-            if number is None:
-                row = int(np.flatnonzero(values == level)[0]) + 1
-                raise Refused(f"“{level}” is not a number (row {words.count(row)}).", where=f"column “{name}”")
-            out[values == level] = number
-        return out
+        numbers = np.array([known.get(plain, _number(plain)) for plain in (str(one).strip().lower() for one in levels)])
+        wrong = np.flatnonzero(np.isnan(numbers))
+        if len(wrong):
+            rows = np.isin(codes, wrong)
+            held = np.bincount(codes[rows], minlength=len(levels))
+            most = [f"“{levels[i]}” ({words.count(int(held[i]))})" for i in sorted(wrong, key=lambda i: -held[i])[:5]]
+            more = f" and {words.plural(len(wrong) - 5, 'other')}" if len(wrong) > 5 else ""
+            cells = int(rows.sum())
+            raise Refused(
+                f"{words.plural(cells, 'cell')} of {words.count(len(codes))} {'is' if cells == 1 else 'are'} no number: "
+                f"{', '.join(most)}{more}; the first in row {words.count(int(np.flatnonzero(rows)[0]) + 1)}.",
+                where=f"column “{name}”",
+                todo="Let it hold levels or text, or say in Intake what of this stands for no value.",
+            )
+        return np.append(numbers, np.nan)[codes]
 
     def _coded(self, name: str) -> tuple[NDArray[np.object_], NDArray[np.int64]]:
         """The column's distinct texts, and of each row which one it holds, shape (rows,), −1 where missing."""
@@ -204,13 +221,19 @@ def _readable(name: str, kind: pa.DataType) -> None:
 
 
 def convert(
-    source: BinaryIO, sink: BinaryIO, dialect: Dialect | None = None, work: Work | None = None, name: str = ""
+    source: BinaryIO,
+    sink: BinaryIO,
+    dialect: Dialect | None = None,
+    work: Work | None = None,
+    name: str = "",
+    marks: dict[str, int] | None = None,
 ) -> Dialect | None:
     """Write any table file read from ``source`` to ``sink`` as Parquet with plain types, piece by piece.
 
     Parquet, Arrow and Feather are known by their first bytes; anything else is
     read as CSV, as ``dialect`` says or as found out. Returns the CSV dialect
-    used, None for the others. ``name``: what the file is called, for refusals.
+    used, None for the others. ``name``: what the file is called, for refusals. ``marks``: takes
+    how many cells of a CSV hold each mark that stands for no value, or may.
 
     Raises
     ------
@@ -226,6 +249,8 @@ def convert(
     foreign.refuse_foreign(start, name)
     dialect = dialect or csvdialect.sniff(source)
     found = csvfile.scan(source, dialect, work)
+    if marks is not None:
+        marks.update(found.marks)
     _write(csvfile.typed_batches(source, found, work), sink)
     return dialect
 

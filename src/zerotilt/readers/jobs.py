@@ -33,18 +33,25 @@ def read_table(arguments: dict, scratch: Path, work: Work) -> dict:
     dialect = Dialect(**arguments["dialect"]) if arguments.get("dialect") else None
     target = scratch / "table.parquet"
     with open(arguments["path"], "rb") as source, target.open("wb") as sink:
-        used = table.convert(source, sink, dialect, work, arguments.get("name", ""))
-    return {"file": str(target), **_profiled(target, used, work)}
+        marks: dict[str, int] = {}
+        used = table.convert(source, sink, dialect, work, arguments.get("name", ""), marks)
+    return {"file": str(target), **_profiled(target, used, work, marks)}
 
 
-def _profiled(path: Path, dialect: Dialect | None, work: Work) -> dict:
+def _profiled(path: Path, dialect: Dialect | None, work: Work, marks: dict[str, int]) -> dict:
     with path.open("rb") as source:
-        profile = profiles.profile(Table(source), work, dialect)
+        profile = profiles.profile(Table(source), work, dialect, marks)
     found = guess.guesses(profile)
     columns = [column for column, _ in found]
     draft = {"columns": [column.model_dump(mode="json") for column in columns]} | guess.guess_problem(profile, columns)
     told = [
-        one.model_copy(update={"guessed": f"{column.role.value}: {why}" if why else ""})
+        one.model_copy(
+            update={
+                "guessed": f"{column.role.value}: {why}" if why else "",
+                "as_outcome": guess.as_outcome(one, column.kind),
+                "as_split": guess.as_split(one),
+            }
+        )
         for one, (column, why) in zip(profile.columns, found, strict=True)
     ]
     profile = profile.model_copy(update={"columns": tuple(told)})
@@ -303,7 +310,7 @@ def demo(arguments: dict, scratch: Path, work: Work) -> dict:
     work.advance(1)
     path = scratch / "claims.parquet"
     pq.write_table(claims, path, compression="zstd")
-    profile = _profiled(path, None, work)["profile"]
+    profile = _profiled(path, None, work, {})["profile"]
     made, number = [], 0
     for one in audits:
         versions = []

@@ -5,8 +5,8 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from zerotilt.core.guess import guess_by_model
-from zerotilt.core.meaning import Spec
+from zerotilt.core.guess import guess_by_model, outcome_by_model
+from zerotilt.core.meaning import PARTS, Spec
 from zerotilt.core.profiles import TableProfile
 from zerotilt.store.database import database
 from zerotilt.store.meaning import NOBODY_YET, By, in_force, write
@@ -52,6 +52,12 @@ def guess_again(audit: Audit, card: dict[str, Any]) -> None:
     if table is None or audit.spec is None or in_force(audit)["problem"].author != NOBODY_YET:
         return
     profile, spec = TableProfile.model_validate(table.profile), Spec.model_validate(audit.spec)
+    if in_force(audit)["schema"].author == NOBODY_YET:
+        moved = outcome_by_model(profile, spec, card["classes"])
+        if moved is not None:
+            spec = moved
+            for part in ("schema", "problem"):
+                write(audit, PARTS[part].model_validate(spec.part(part)), By(NOBODY_YET))
     told = guess_by_model(profile, spec, card.get("gives"), card["classes"])
     if told is not None:
         write(audit, told, By(NOBODY_YET))

@@ -4427,6 +4427,20 @@ export interface components {
              * @default []
              */
             examples: string[];
+            /**
+             * As Outcome
+             * @description What would be guessed of the problem if it were the outcome; null of earlier versions
+             */
+            as_outcome?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * As Split
+             * @description What would be guessed of its values if it were the split; null of earlier versions
+             */
+            as_split?: {
+                [key: string]: string[];
+            } | null;
         };
         /**
          * ColumnSeen
@@ -5327,6 +5341,23 @@ export interface components {
              * @enum {string}
              */
             days: "day first" | "month first";
+            /**
+             * Missing
+             * @description What stands for no value, besides nothing
+             * @default [
+             *       "NA",
+             *       "N/A",
+             *       "n/a",
+             *       "na",
+             *       "NaN",
+             *       "nan",
+             *       "null",
+             *       "NULL",
+             *       "None",
+             *       "-"
+             *     ]
+             */
+            missing: string[];
         };
         /**
          * Difference
@@ -15974,6 +16005,12 @@ export interface components {
             /** Columns */
             columns: components["schemas"]["ColumnProfile"][];
             dialect?: components["schemas"]["Dialect"] | null;
+            /**
+             * Marks
+             * @description Of a CSV: what stands for no value, or may, and in how many cells it stands
+             * @default []
+             */
+            marks: components["schemas"]["LevelCount"][];
             /**
              * Notes
              * @default []

@@ -100,7 +100,9 @@ def _foretold_said(gap: ErrorGap, result: _Read, wording: Wording) -> str:
         return ""
     if off.low <= 0 <= off.high:
         # an error that is not beyond chance what was foretold is not shown to be that either
-        return f" The scores themselves foretell {told}, from which this is not told apart: the decisions are uncertain there."
+        return (
+            f" The scores themselves foretell {told}, and the difference may be chance: decisions are uncertain there."
+        )
     ends = sorted(abs(one) for one in (off.low, off.high))
     if result.unit == "share":
         amount, least, most = (f"{one * 100:.1f}" for one in (abs(off.value), *ends))

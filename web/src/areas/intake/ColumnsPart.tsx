@@ -354,7 +354,7 @@ function OrderEditor({ column, set }: { column: ColumnSpec; set: (changes: Parti
             ))}
           </ol>
           <button type="button" className="act mt-1" onClick={() => set({ order: [...order].reverse() })}>
-            Turn round
+            Reverse
           </button>
         </Popover.Content>
       </Popover.Portal>

@@ -1,13 +1,15 @@
 import { useEffect, useState } from "react";
 import { type Audit, api, need, type Schemas, type Task, type Told } from "../../api/client";
-import { bytes, count } from "../../ui/numbers";
+import { bytes, count, plural } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Select } from "../../ui/Select";
 import { Upload } from "./Upload";
 
 type Dialect = Schemas["Dialect"];
 
-const CHOICES: Record<keyof Dialect, { label: string; options: [string, string][] }> = {
+type Marked = Exclude<keyof Dialect, "missing">;
+
+const CHOICES: Record<Marked, { label: string; options: [string, string][] }> = {
   delimiter: {
     label: "columns are parted by",
     options: [
@@ -120,7 +122,7 @@ export function TablePart({ audit }: { audit: Audit }) {
       {dialect && (
         <p className="mt-3 flex flex-wrap gap-x-5 gap-y-2 text-soft">
           <span>Read as CSV:</span>
-          {(Object.keys(CHOICES) as (keyof Dialect)[]).map((part) => {
+          {(Object.keys(CHOICES) as Marked[]).map((part) => {
             const current = (wanted ?? dialect)[part] as string;
             const known = CHOICES[part].options.some(([value]) => value === current);
             return (
@@ -139,6 +141,63 @@ export function TablePart({ audit }: { audit: Audit }) {
           })}
         </p>
       )}
+      {dialect && table && (
+        <Absent
+          marks={table.profile.marks ?? []}
+          missing={(wanted ?? dialect).missing ?? []}
+          named={(wanted?.missing ?? []).filter((one) => !dialect.missing?.includes(one))}
+          onChange={(missing) => reread({ missing })}
+        />
+      )}
     </section>
+  );
+}
+
+/** What stands for no value: what is in the file and is read so, what may be, and what somebody adds. */
+function Absent(props: {
+  marks: readonly Schemas["LevelCount"][];
+  missing: readonly string[];
+  named: readonly string[];
+  onChange: (missing: string[]) => void;
+}) {
+  const [added, setAdded] = useState("");
+  const { marks, missing } = props;
+  const counted = new Map(marks.map((one) => [one.level, one.rows]));
+  // a mark that was named a moment ago is shown before the file is read again; one that stands nowhere is not
+  const shown = [...new Set([...marks.map((one) => one.level), ...props.named])];
+  const add = () => {
+    const mark = added.trim();
+    setAdded("");
+    if (mark && !missing.includes(mark)) props.onChange([...missing, mark]);
+  };
+  return (
+    <fieldset className="mt-2 flex flex-wrap items-center gap-x-5 gap-y-1 text-soft">
+      <legend className="sr-only">What stands for no value</legend>
+      <span aria-hidden>Read as no value, besides empty cells:</span>
+      {shown.length === 0 && <span>nothing that is in this file</span>}
+      {shown.map((mark) => (
+        <label key={mark} className="flex min-h-[24px] items-center gap-1.5">
+          <input
+            type="checkbox"
+            className="accent-act"
+            checked={missing.includes(mark)}
+            onChange={(event) =>
+              props.onChange(event.target.checked ? [...missing, mark] : missing.filter((one) => one !== mark))
+            }
+          />
+          “{mark}” {counted.has(mark) && `(${plural(counted.get(mark) ?? 0, "cell")})`}
+        </label>
+      ))}
+      <input
+        className="field w-28"
+        aria-label="Another mark for no value"
+        placeholder="another, for example: ?"
+        value={added}
+        maxLength={60}
+        onChange={(event) => setAdded(event.target.value)}
+        onBlur={add}
+        onKeyDown={(event) => event.key === "Enter" && add()}
+      />
+    </fieldset>
   );
 }

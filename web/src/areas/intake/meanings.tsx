@@ -307,6 +307,11 @@ function OrderLine(props: { column: Column; levels: string[]; set: (order: strin
             )}
           </li>
         ))}
+        <li>
+          <button type="button" className="act min-h-[24px]" onClick={() => props.set([...order].reverse())}>
+            Reverse
+          </button>
+        </li>
       </ol>
     </>
   );

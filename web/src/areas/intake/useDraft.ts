@@ -3,6 +3,7 @@ import { type Audit, api, need, type Problem, type Spec } from "../../api/client
 import { changedParts, partOf, underTag } from "../../api/parts";
 
 export type ColumnSpec = Spec["columns"][number];
+type Profile = NonNullable<Audit["table"]>["profile"]["columns"][number];
 
 const PAUSE = 400;
 const EDITED = ["schema", "problem", "wording"] as const;
@@ -13,6 +14,15 @@ function write(read: Audit, part: Edited, wanted: Spec, leaving = false): Promis
   const address = `/api/audits/{audit_id}/meaning/${part}` as const;
   const body = { ...partOf(wanted, part), author: "", reason: "" };
   return need(api.PUT(address, { params: underTag(read, part), body: body as never, keepalive: leaving }));
+}
+
+/** What follows from a column's being the outcome or the split now: what was said of another column says nothing of it. */
+function guessed(role: ColumnSpec["role"], profile: Profile | undefined): Partial<Spec> {
+  if (role === "outcome") {
+    const nothing = { event: "", favourable_said: false, favourable_classes: [] };
+    return { ...nothing, ...((profile?.as_outcome ?? {}) as Partial<Spec>) };
+  }
+  return role === "split" ? ((profile?.as_split ?? {}) as Partial<Spec>) : {};
 }
 
 /** The meaning of the columns while it is edited; every change is saved shortly after it is made. */
@@ -102,13 +112,30 @@ export function useDraft(audit: Audit) {
       edit((before) => ({ ...before, ...(typeof changes === "function" ? changes(before) : changes) })),
     [edit],
   );
+  const profiles = audit.table?.profile.columns;
   const setColumn = useCallback(
     (name: string, changes: Partial<ColumnSpec>) =>
-      edit((before) => ({
-        ...before,
-        columns: before.columns.map((column) => (column.name === name ? { ...column, ...changes } : column)),
-      })),
-    [edit],
+      edit((before) => {
+        const was = before.columns.find((one) => one.name === name)?.role;
+        const moved = changes.role !== undefined && changes.role !== was ? changes.role : undefined;
+        return {
+          ...before,
+          ...(moved &&
+            guessed(
+              moved,
+              profiles?.find((one) => one.name === name),
+            )),
+          columns: before.columns.map((column) =>
+            column.name === name
+              ? { ...column, ...changes }
+              : // one column alone is what happened; what was guessed or said of the other was about that one
+                moved === "outcome" && column.role === "outcome"
+                ? { ...column, role: "ignored" as const }
+                : column,
+          ),
+        };
+      }),
+    [edit, profiles],
   );
   /** The audit as it was written by something else than this form. */
   const replace = useCallback((written: Audit) => {
