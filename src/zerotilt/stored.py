@@ -24,7 +24,7 @@ from zerotilt.readers.held import Held
 from zerotilt.report.archive import EVIDENCE, FORMAT
 from zerotilt.services.addresses import FILES, database_for
 from zerotilt.services.home import Home
-from zerotilt.store import database
+from zerotilt.store import database, ledger
 from zerotilt.store.files import Damaged, FileStore, Missing, elsewhere
 from zerotilt.store.records import Audit, Report
 
@@ -51,7 +51,9 @@ def opened() -> Iterator[FileStore]:
         database.bind(postgres.address)
         database.migrate()
         with database.database.connection_context():
-            yield FileStore(home.files, elsewhere(os.environ.get(FILES)))
+            files = FileStore(home.files, elsewhere(os.environ.get(FILES)))
+            ledger.begin(files)
+            yield files
     except (peewee.OperationalError, peewee.InterfaceError) as problem:
         said = str(problem).strip().splitlines()
         raise Refused(

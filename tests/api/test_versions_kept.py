@@ -42,7 +42,7 @@ def test_families_notes_and_choices_are_copied_and_archived(running, client, own
         audit, sink = audit_named(own), io.BytesIO()
         archive.export(audit, files, sink)
         with database.database.atomic():
-            gone = removal.remove_audit(audit)
+            gone = removal.remove_audit(audit, files)
         removal.discard(files, gone)
         sink.seek(0)
         archive.restore(sink, files)

@@ -67,7 +67,7 @@ def test_what_was_exported_comes_back_as_it_was(files, signed, client):
     with pytest.raises(Refused, match="is here already"):
         archive.restore(io.BytesIO(before), files)
     with database.database.atomic():
-        left = removal.remove_audit(audit)
+        left = removal.remove_audit(audit, files)
     removal.discard(files, left)
     assert client.get(f"/api/audits/{signed}").status_code == 404
     back = archive.restore(io.BytesIO(before), files)

@@ -254,16 +254,16 @@ def test_work_of_the_last_release_is_still_there_and_can_be_dropped(earlier):
 
 
 @pytest.mark.parametrize("earlier", ["m0007_expected"], indirect=True)
-def test_audits_of_the_last_release_stand_on_the_front_page_and_come_back_when_deleted(earlier):
+def test_audits_of_the_last_release_stand_on_the_front_page_and_come_back_when_deleted(earlier, tmp_path):
     database.database.close()
     assert database.migrate()[0] == "m0008_places"
     with database.database.connection_context():
         mine = Audit.get_by_id(earlier)
         assert (mine.opened, mine.archived, mine.deleted) == (None, False, None)
         removal.put_away(mine)
-        assert removal.expire() == []  # not yet
+        assert removal.expire(FileStore(tmp_path)) == []  # not yet
         removal.bring_back(mine)
         assert Audit.get_by_id(earlier).deleted is None
         Audit.update(deleted=datetime.now(UTC) - 2 * removal.UNDO).where(Audit.id == earlier).execute()
-        removal.expire()
+        removal.expire(FileStore(tmp_path))
         assert Audit.get_or_none(Audit.id == earlier) is None

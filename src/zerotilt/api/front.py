@@ -140,7 +140,7 @@ async def delete_audit(audit_id: str, who: Who, desk: TheDesk, for_good: bool = 
     def remove() -> list[str]:
         audit = held(who.audit(audit_id))
         if for_good:
-            return removal.remove_audit(audit)
+            return removal.remove_audit(audit, desk.files)
         removal.put_away(audit)
         return []
 

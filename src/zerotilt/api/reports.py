@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Query
+from fastapi import APIRouter, BackgroundTasks, HTTPException, Query
 from fastapi.responses import FileResponse
 
 from zerotilt.api.again import to_look_at
@@ -35,8 +35,9 @@ from zerotilt.report.changes import changes
 from zerotilt.report.document import Document, Reader, sections
 from zerotilt.report.lacking import unsaid
 from zerotilt.report.numbers import Number
-from zerotilt.store import written
-from zerotilt.store.files import Damaged, Missing
+from zerotilt.store import ledger, written
+from zerotilt.store.database import database
+from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, ReportDraft, ReportPreview
 from zerotilt.tasks import reporting
 
@@ -226,10 +227,16 @@ def make_form(audit: Audit, desk: TheDesk, number: int, name: str) -> FormView:
 
 @router.post("/reports/{number}/signatures", status_code=201)
 @connected
-def sign(audit: Audit, desk: TheDesk, number: int, wanted: NewSignature) -> SignatureView:
+def sign(audit: Audit, desk: TheDesk, number: int, wanted: NewSignature, background: BackgroundTasks) -> SignatureView:
     """Sign a report by name and role. A signature is never taken back; another one says what has changed."""
     found = _numbered(held(audit), number)
+    background.add_task(_noted, desk.files)  # once it is written
     return SignatureView.of(written.sign(found, desk.files, wanted.name, wanted.role, wanted.note))
+
+
+def _noted(files: FileStore) -> None:
+    with database.connection_context():
+        ledger.catch_up(files)
 
 
 def _file(desk: Desk, found: Report, name: str) -> FileResponse:

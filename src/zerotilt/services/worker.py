@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 from zerotilt.readers import alone, structures
 from zerotilt.services.home import Home
-from zerotilt.store import database
+from zerotilt.store import database, ledger
 from zerotilt.store.bell import ASKED, QUEUED, Listener
 from zerotilt.store.files import FileStore, elsewhere
 from zerotilt.store.records import ModelVersion
@@ -35,7 +35,9 @@ def main() -> None:
     database.bind(told["database"])
     home = Home()
     queue = Queue()
-    worker = Worker(queue, FileStore(home.files, elsewhere(told["files"])), home.scratch, home.structures)
+    files = FileStore(home.files, elsewhere(told["files"]))
+    worker = Worker(queue, files, home.scratch, home.structures)
+    database.patiently(lambda: ledger.begin(files), PATIENCE)
     kept = database.patiently(lambda: {one.digest for one in ModelVersion.select(ModelVersion.digest)}, PATIENCE)
     structures.clear(home.structures, kept)
     warm = alone.context().Process(target=_nothing)  # starts the fork server and its imports before the first task

@@ -18,6 +18,7 @@ from zerotilt import __version__
 from zerotilt.core import words
 from zerotilt.core.parsing import from_json
 from zerotilt.core.refusal import Refused
+from zerotilt.store import ledger
 from zerotilt.store.check import discard_unowned, lock_file
 from zerotilt.store.checks import last_check
 from zerotilt.store.database import database
@@ -109,6 +110,15 @@ def export(audit: Audit, files: FileStore, target: BinaryIO) -> int:
             for kind, rows in _rows(Audit.get_by_id(audit.id))
         }
     records[Audit._meta.table_name][0]["deleted"] = None
+    sealed = records[EvidenceRow._meta.table_name]
+    if changed := ledger.altered(files, [one["key"] for one in sealed]):
+        what = words.listing(sorted({method.replace("_", " ") for _, method in changed}))
+        raise Refused(
+            f"Evidence of {what} is not as this house wrote it: its numbers were changed in the database.",
+            todo="Run ./zt check; compute it again, or bring the database back from a copy.",
+        )
+    for one in sealed:  # another house has another secret
+        one["seal"] = None
     digests = sorted(_files(records))
     told = {"format": FORMAT, "release": __version__, "records": records, "files": digests}
     with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
@@ -151,6 +161,7 @@ def restore(source: BinaryIO, files: FileStore) -> Audit:
                 for kind in ORDER:
                     _insert(kind, records.get(kind._meta.table_name, []))
                 _mark_findings(Audit.get_by_id(own["id"]))
+                ledger.seal(files, [one["key"] for one in records.get(EvidenceRow._meta.table_name, [])])
         except BaseException:
             for digest in digests:
                 discard_unowned(files, digest)
@@ -228,7 +239,7 @@ def _put(archive: zipfile.ZipFile, files: FileStore, digest: str) -> None:
 def _insert(kind: type[peewee.Model], rows: list[dict[str, Any]]) -> None:
     fields = {field.column_name: field for field in kind._meta.sorted_fields}
     for row in rows:
-        found = kind.insert({fields[name]: value for name, value in row.items()})
+        found = kind.insert({fields[name]: value for name, value in row.items() if name != "seal"})
         try:
             (found.on_conflict_ignore() if kind is EvidenceRow else found).execute()
         except (peewee.IntegrityError, peewee.DataError) as problem:

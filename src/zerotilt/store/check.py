@@ -6,6 +6,7 @@ import hashlib
 
 from peewee import SQL
 
+from zerotilt.store import ledger
 from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import (
@@ -59,6 +60,7 @@ def check(files: FileStore) -> tuple[list[str], int]:
         if (found := _content(files, digest)) != digest:
             problems.append(f"{what}: the file {digest} is damaged (its content has the digest {found})")
     problems += broken_chains(files)
+    problems += ledger.problems(files)
     problems += [f"the file {digest} belongs to no record" for digest in sorted(present - set(named))]
     return problems, len(named)
 

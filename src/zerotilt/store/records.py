@@ -160,6 +160,8 @@ class EvidenceRow(Model):
     body = BinaryJSONField(index=False)
     files = BinaryJSONField(index=False, default=list)
     """Digests of the files that hold its large arrays."""
+    seal = TextField(null=True)
+    """By the house's secret, over all of it but this and when it was made."""
     created = DateTimeTZField(constraints=NOW)
 
     class Meta:

@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 
 from peewee import SQL
 
+from zerotilt.store import ledger
 from zerotilt.store.check import discard_unowned
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import (
@@ -47,14 +48,15 @@ def bring_back(audit: Audit) -> None:
     Audit.update(deleted=None).where(Audit.id == audit.id).execute()
 
 
-def expire() -> list[str]:
+def expire(files: FileStore) -> list[str]:
     """Remove for good what was deleted a while ago; the digests of files that may be unowned now."""
     late = Audit.select().where(Audit.deleted < datetime.now(UTC) - UNDO).for_update()
-    return [digest for audit in late for digest in remove_audit(audit)]
+    return [digest for audit in late for digest in remove_audit(audit, files)]
 
 
-def remove_audit(audit: Audit) -> list[str]:
+def remove_audit(audit: Audit, files: FileStore) -> list[str]:
     """Delete an audit with all that is in it; the digests of files that may be unowned now."""
+    ledger.removed(files, audit)
     left = [digest for table in audit.tables for digest in (table.raw_digest, table.digest)]
     left += [model.digest for model in audit.models]
     for report in audit.reports:

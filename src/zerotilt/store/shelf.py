@@ -10,6 +10,7 @@ from typing import Any
 import pyarrow as pa
 
 from zerotilt.core.attached import digests_in
+from zerotilt.store import ledger
 from zerotilt.store.check import lock_file
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import EvidenceRow
@@ -36,6 +37,7 @@ def keep(files: FileStore, body: dict[str, Any]) -> None:
     EvidenceRow.insert(
         key=body["key"], method=body["method"], body=body | {"result": result}, files=digests
     ).on_conflict_ignore().execute()
+    ledger.seal(files, [body["key"]])
 
 
 def whole(row: EvidenceRow, files: FileStore) -> dict[str, Any]:

@@ -98,6 +98,8 @@ def freeze(audit: Audit, files: FileStore, found: dict[str, Any], document: dict
                 "number": number,
                 "made": made.isoformat(),
                 "files": found["files"],
+                "flagged": found["flagged"],
+                "tested": found["tested"],
                 "document": document,
                 "before": (last.manifest or last.html_digest) if last else "",
                 "signed": _last_signed(last),
@@ -179,6 +181,11 @@ def broken_chains(files: FileStore) -> list[str]:
             continue  # that its file is missing or damaged is said already
         if held.get("files") != report.files or held.get("number") != report.number:
             problems.append(f"{who}: its record names other files than what was written")
+        for name in ("title", "flagged", "tested"):  # of earlier versions a manifest names the title alone
+            if name in held and held[name] != getattr(report, name):
+                problems.append(
+                    f"{who}: its record says “{getattr(report, name)}” of {name} where “{held[name]}” was written"
+                )
         if (signed := held.get("signed")) and not _holds(report.audit, held["before"], signed):
             problems.append(f"{who}: the last signature of the report before it is there no more")
         before = report.manifest

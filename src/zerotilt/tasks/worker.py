@@ -21,7 +21,7 @@ from zerotilt.core.attached import digests_in
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
 from zerotilt.readers.watch import EndedFromOutside, HelperDied
-from zerotilt.store import removal, shelf
+from zerotilt.store import ledger, removal, shelf
 from zerotilt.store.bell import CHANGED, ENDED, ring
 from zerotilt.store.check import discard_unowned, sweep_unowned
 from zerotilt.store.database import Unreachable, database, patiently
@@ -163,6 +163,8 @@ class Worker:
                 took = time.monotonic() - began
                 kept = self._keep_files(task.kind, result, ticker)
             removal.discard(self._files, patiently(lambda: self._finish(task, kept), PATIENCE))
+            if task.kind == "report":
+                self._note()
             if task.kind == "evidence":
                 patiently(lambda: learn(task.payload, task.payload.get("cells", 0), took), PATIENCE)
         except Superseded:
@@ -269,11 +271,18 @@ class Worker:
             ring(CHANGED, str(task.audit_id or ""))
         return left
 
+    def _note(self) -> None:
+        """What was written is noted in the ledger; where that cannot be now, at the next sweep."""
+        try:
+            patiently(lambda: ledger.catch_up(self._files), PATIENCE)
+        except OSError as problem:
+            log.warning("the ledger cannot be written: %s", problem)
+
     def sweep(self) -> int:
         """Take up again what a dead worker left; how many tasks. Remove what was deleted a while ago."""
         with database.connection_context():
             with database.atomic():
-                files = removal.expire()
+                files = removal.expire(self._files)
             removal.discard(self._files, files)
             stale = (Task.state == "running") & (Task.heartbeat < now() - STALE)
             left = list(Task.select().where(stale | ((Task.state == "queued") & (Task.queued < now() - STALE))))
@@ -322,6 +331,7 @@ class Worker:
                 if (until := time.time() - FORGOTTEN) - swept > FILES_SECONDS:
                     sweep_unowned(self._files, swept, until)
                     swept = until
+                    self._note()
             except Exception as problem:  # the database may be away for a while; the next sweep tries again
                 log.warning("sweep failed: %s", problem)
 

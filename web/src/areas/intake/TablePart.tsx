@@ -191,7 +191,7 @@ function Absent(props: {
       <input
         className="field w-28"
         aria-label="Another mark for no value"
-        placeholder="another, for example: ?"
+        placeholder="another"
         value={added}
         maxLength={60}
         onChange={(event) => setAdded(event.target.value)}
