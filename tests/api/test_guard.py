@@ -72,3 +72,18 @@ def test_settings_that_would_take_an_hour_are_refused_at_once_and_nobody_waits_f
     for text in ("a" + ".a" * 60_000 + " = 1", "a = " + "[" * 6_000 + "]" * 6_000):
         answer = client.post(f"/api/audits/{audit['id']}/settings", json={"file": text})
         assert answer.status_code == 422 and "nested deeper than 32 levels" in answer.json()["detail"]
+
+
+@pytest.mark.parametrize(
+    ("wanted", "status"), [("bytes=zzz", 400), ("lines=1-2", 400), ("bytes", 400), ("bytes=99999999-", 416)]
+)
+def test_a_range_that_cannot_be_given_is_answered_as_every_problem_is(client, wanted, status):
+    answer = client.get("/", headers={"Range": wanted})
+    assert answer.status_code == status and answer.headers["content-type"] == "application/problem+json"
+    assert answer.json()["todo"].startswith("Ask for bytes=FIRST-LAST") and answer.headers["x-content-type-options"]
+    assert answer.headers.get("content-range", "bytes */").startswith(("bytes */", "*/"))
+
+
+def test_a_range_that_can_be_given_is_given(client):
+    whole, some = client.get("/"), client.get("/", headers={"Range": "bytes=2-5"})
+    assert some.status_code == 206 and some.content == whole.content[2:6]

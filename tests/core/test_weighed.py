@@ -73,4 +73,13 @@ def test_a_weighted_figure_says_by_what_and_as_how_many_rows_it_counts(both, nam
 def test_weights_that_are_all_alike_take_nothing_away_and_none_at_all_leaves_nothing():
     assert Weighing.by("w", np.full(50, 0.3)).effective == pytest.approx(50)
     assert Weighing.by("w", np.zeros(3)).effective == 0
+
+
+def test_rows_that_weigh_nothing_are_said():
+    found = Weighing.by("w", np.array([0.0, 2.0, 2.0, 0.0, 0.0, 2.0]))
+    assert (found.effective, found.nothing) == (pytest.approx(3), 3)
+    assert found.said("claim", "claims") == (
+        "Weighted by w: as precise as 3 claims of equal weight. 3 claims weigh nothing and count in no figure."
+    )
+    assert "nothing" not in Weighing.by("w", np.ones(4)).said("claim", "claims")
     assert Weighing.by("w", np.array([1.0, 1.0, 2.0])).said("row", "rows").endswith("3 rows of equal weight.")

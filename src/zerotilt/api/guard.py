@@ -7,7 +7,7 @@ import math
 import re
 from urllib.parse import urlsplit
 
-from starlette.types import ASGIApp, Receive, Scope, Send
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from zerotilt.api import problems
 
@@ -141,4 +141,29 @@ class Guard:
                 message = message | {"headers": [*message["headers"], *extra]}
             await send(message)
 
-        await self.app(scope, receive, guarded)
+        await self.app(scope, receive, _in_words(scope, receive, guarded) if b"range" in headers else guarded)
+
+
+def _in_words(scope: Scope, receive: Receive, send: Send) -> Send:
+    """A range of bytes that cannot be given is answered as everything else that cannot; files answer it in plain text."""
+    answered = False
+
+    async def told(message: Message) -> None:
+        nonlocal answered
+        if answered:
+            return
+        headers = dict(message.get("headers", []))
+        if message.get("status") in (400, 416) and headers.get(b"content-type", b"").startswith(b"text/plain"):
+            answered = True
+            answer = problems.answer(
+                message["status"],
+                "Not usable as given",
+                "The range of bytes that was asked for cannot be given.",
+                todo="Ask for bytes=FIRST-LAST within the file, or for all of it.",
+            )
+            answer.raw_headers.extend(pair for pair in headers.items() if pair[0] == b"content-range")
+            await answer(scope, receive, send)
+            return
+        await send(message)
+
+    return told

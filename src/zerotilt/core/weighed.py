@@ -15,6 +15,7 @@ class Weighing(Frozen):
 
     column: str
     effective: float | None = Field(default=None, description="(Σw)² / Σw², Kish 1965; null where it was not kept")
+    nothing: int = Field(default=0, description="Rows of weight zero, which count in no figure")
 
     @classmethod
     def by(cls, column: str, weights: NDArray[np.float64]) -> Weighing:
@@ -24,16 +25,21 @@ class Weighing(Frozen):
         2.6666666666666665
         """
         squared = float((weights**2).sum())
-        return cls(column=column, effective=float(weights.sum()) ** 2 / squared if squared > 0 else 0.0)
+        effective = float(weights.sum()) ** 2 / squared if squared > 0 else 0.0
+        return cls(column=column, effective=effective, nothing=int((weights == 0).sum()))
 
     def said(self, row: str, rows: str) -> str:
         """
         >>> Weighing(column="survey_weight", effective=1203.4).said("claim", "claims")
         'Weighted by survey weight: as precise as 1,203 claims of equal weight.'
+        >>> Weighing(column="w", effective=9.0, nothing=1).said("row", "rows")
+        'Weighted by w: as precise as 9 rows of equal weight. 1 row weighs nothing and counts in no figure.'
         """
         if self.effective is None:
             return f"Weighted by {words.title(self.column)}."
+        some = "weighs nothing and counts" if self.nothing == 1 else "weigh nothing and count"
+        none = f" {words.plural(self.nothing, row, rows)} {some} in no figure." if self.nothing else ""
         return (
             f"Weighted by {words.title(self.column)}: as precise as "
-            f"{words.plural(round(self.effective), row, rows)} of equal weight."
+            f"{words.plural(round(self.effective), row, rows)} of equal weight.{none}"
         )

@@ -105,7 +105,7 @@ def say(result: ConcernsResult, wording: Wording, settings: ConcernsSettings) ->
         detail += f" Not looked for: {words.listing(list(result.left_out))}."
     if result.tested:
         detail += (
-            f" {words.opening(words.plural(result.tested, 'comparison'))} {'was' if result.tested == 1 else 'were'} tested together; "
+            f" {words.opening(words.plural(result.tested, 'comparison'))} {'was tested' if result.tested == 1 else 'were tested together'}; "
             f"where nothing is so, at most one table in twenty raises any of them."
         )
     else:

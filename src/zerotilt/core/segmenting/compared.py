@@ -215,7 +215,7 @@ def say(result: SegmentsResult, wording: Wording, settings: SegmentsSettings) ->
         return plain(f"{which}; the largest, “{largest.name}”, holds {words.count(largest.rows)}.", detail)
     worse = [(row, cell) for row in result.segments for cell in row.cells if cell.mark == "worse"]
     tested = (
-        f"{words.opening(words.plural(result.tested, 'comparison'))} {'was' if result.tested == 1 else 'were'} tested together, each segment against all rows outside it."
+        f"{words.opening(words.plural(result.tested, 'comparison'))} {'was tested, the segment' if result.tested == 1 else 'were tested together, each segment'} against all rows outside it."
         if result.tested
         else f"No segment has enough rows ({result.minimum_rows} on each side) to be tested."
     )
