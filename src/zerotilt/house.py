@@ -39,6 +39,11 @@ def _run(with_demo: bool) -> None:
         supervisor.stop()
         raise
     supervisor.heed()
+    from zerotilt.readers.inside import runs_as
+
+    said, todo = runs_as()
+    if todo:
+        typer.echo(f"Note: {said}. {todo}")
     typer.echo(f"Zero Tilt is running: {supervisor.url}   (Ctrl-C ends it)")
     supervisor.watch()
     typer.echo("Everything that was started has ended.")

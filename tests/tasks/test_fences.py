@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import signal
-import sys
 import threading
 import time
 from datetime import UTC, datetime, timedelta
@@ -264,5 +263,29 @@ def test_started_as_root_a_job_becomes_somebody_else_and_reads_what_it_was_given
             os._exit(0)
     os.waitpid(pid, 0)
     user, _, text = os.read(read, 200).decode().partition(" ")
-    if inside.passable(Path(inside.__file__)) and inside.passable(Path(sys.executable)):
+    if inside.other_user() is not None:
         assert (int(user) != 0, text) == (True, "a table")
+
+
+def test_who_runs_models_is_said_and_what_to_do_where_that_is_root(monkeypatch, tmp_path):
+    closed = tmp_path / "closed"
+    (closed / "bin").mkdir(parents=True)
+    for folder in (closed, *closed.parents):
+        if folder != Path("/") and folder.stat().st_uid == os.geteuid():
+            folder.chmod(folder.stat().st_mode | 0o001)
+    monkeypatch.setattr(inside.sys, "executable", str(closed / "bin" / "python"))
+    monkeypatch.setattr(inside, "__file__", str(closed / "bin" / "inside.py"))
+    for euid, mode, words, todo in (
+        (0, 0o755, "models run as nobody, who owns nothing", False),
+        (0, 0o700, f"models run as root, since other users cannot enter {closed}", True),
+        (65534, 0o700, "who started Zero Tilt", False),
+    ):
+        closed.chmod(mode)
+        monkeypatch.setattr(inside.os, "geteuid", lambda: euid)  # noqa: B023
+        said = inside.runs_as()
+        assert words in said[0] and bool(said[1]) == todo
+        assert (inside.other_user() is None) == (euid != 0 or todo)
+
+
+def test_the_server_says_who_runs_models(client):
+    assert client.get("/api/health").json()["models"] == inside.runs_as()[0]

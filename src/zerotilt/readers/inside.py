@@ -46,14 +46,28 @@ def unprivileged(arguments: dict, scratch: str) -> dict:
 
 def other_user() -> pwd.struct_passwd | None:
     """Who runs models where this is root; None where it is not, or where that user could not reach the program."""
-    if os.geteuid() != 0 or not all(passable(path) for path in (Path(__file__), Path(sys.executable))):
-        return None
-    return pwd.getpwnam("nobody")
+    return None if os.geteuid() != 0 or _closed() is not None else pwd.getpwnam("nobody")
 
 
-def passable(path: Path) -> bool:
-    """Whether everybody may go through all folders above a file."""
-    return all(folder.stat().st_mode & 0o001 for folder in path.resolve().parents)
+def runs_as() -> tuple[str, str]:
+    """Who runs models here, in words; and what to do about it where that is root."""
+    if os.geteuid() != 0:
+        return f"models run as {pwd.getpwuid(os.geteuid()).pw_name}, who started Zero Tilt", ""
+    if (closed := _closed()) is not None:
+        return (
+            f"models run as root, since other users cannot enter {closed}",
+            "Start Zero Tilt as an ordinary user, or keep it and its Python where other users can enter.",
+        )
+    return "models run as nobody, who owns nothing", ""
+
+
+def _closed() -> Path | None:
+    """A folder above the program or its Python that not everybody may go through; None where there is none."""
+    for path in (Path(__file__), Path(sys.executable)):
+        for folder in path.resolve().parents:
+            if not folder.stat().st_mode & 0o001:
+                return folder
+    return None
 
 
 def end_with_parent() -> None:

@@ -1280,7 +1280,7 @@ export interface paths {
         };
         /**
          * Health
-         * @description That the server answers, and which one it is: the start command gave it this name.
+         * @description That the server answers, which one it is (the start command gave it this name), and who runs models.
          */
         get: operations["health_api_health_get"];
         put?: never;
@@ -16653,6 +16653,12 @@ export interface components {
              * @description (Σw)² / Σw², Kish 1965; null where it was not kept
              */
             effective?: number | null;
+            /**
+             * Nothing
+             * @description Rows of weight zero, which count in no figure
+             * @default 0
+             */
+            nothing: number;
         };
         /** WholeMetric */
         WholeMetric: {
