@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+
 import pytest
 from starlette.testclient import TestClient
 from tests.api import talk
@@ -100,7 +102,9 @@ def test_an_answer_to_another_question_is_not_taken(running, audit, context, cli
             assert read["settings"]["row"] == row
 
 
-def test_of_what_comes_with_an_answer_only_what_was_asked_for_is_kept(audit, context, client, tmp_path):
+def test_of_what_comes_with_an_answer_only_what_was_asked_for_is_kept(running, audit, context, client, tmp_path):
+    store = FileStore(tmp_path / "files")
+    shutil.copy(running.home.files / "seal", store.folder)  # of the same house
     talk.read(client, audit["id"], "segment", context, {"conditions": "parcel_weight>11"})
     asked = {"row": 2, "edits": {"missed_scans": "2.5"}}
     tried = talk.read(client, audit["id"], "tried", context, asked)
@@ -108,7 +112,7 @@ def test_of_what_comes_with_an_answer_only_what_was_asked_for_is_kept(audit, con
     with database.database.connection_context():
         EvidenceRow.delete().where(EvidenceRow.key == tried["key"]).execute()
     Answering(tmp_path, lambda asked, seconds: {"evidence": [tried, forged]})
-    with TestClient(create(FileStore(tmp_path / "files"), folder=tmp_path), base_url="http://127.0.0.1") as own:
+    with TestClient(create(store, folder=tmp_path), base_url="http://127.0.0.1") as own:
         found = post(own, audit, context, "tried", asked)
     assert found["evidence"]["key"] == tried["key"] and found["beside"] == []
     with database.database.connection_context():

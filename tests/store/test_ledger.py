@@ -30,6 +30,7 @@ def audit(running):
         made = Audit.create(title="Noted")
         yield made
         Audit.delete().where(Audit.id == made.id).execute()
+        ledger.removed(FileStore(running.home.files), made)  # whose own worker may have noted what was written here
 
 
 def report(audit: Audit, files: FileStore, flagged: int = 3) -> Report:

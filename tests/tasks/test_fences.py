@@ -270,7 +270,7 @@ def test_started_as_root_a_job_becomes_somebody_else_and_reads_what_it_was_given
 def test_who_runs_models_is_said_and_what_to_do_where_that_is_root(monkeypatch, tmp_path):
     closed = tmp_path / "closed"
     (closed / "bin").mkdir(parents=True)
-    for folder in (closed, *closed.parents):
+    for folder in (closed / "bin", closed, *closed.parents):
         if folder != Path("/") and folder.stat().st_uid == os.geteuid():
             folder.chmod(folder.stat().st_mode | 0o001)
     monkeypatch.setattr(inside.sys, "executable", str(closed / "bin" / "python"))

@@ -118,7 +118,7 @@ def test_what_was_entered_survives_a_reload_and_a_mistake_is_shown_at_its_column
     expect(page.get_by_label("Recorded scores run from 0 to")).to_have_value("100")
     expect(page.get_by_label("Name of that decision")).to_have_value("granted")
     page.get_by_role("button", name="Check and finish").click()
-    expect(page.get_by_role("alert")).to_contain_text("is not a number")
+    expect(page.get_by_role("alert")).to_contain_text("are no number")
     row = page.get_by_role("row").filter(has=page.get_by_label("Role of rating"))
     expect(row).to_contain_text("Trouble here")
 
