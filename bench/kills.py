@@ -93,7 +93,10 @@ class Load:
     def training(self, client: httpx.Client, number: int) -> None:
         self.begun(client.post(f"{self.at}/candidates", json={"recipes": [QUICK | {"seed": number}]}))
         if number % 5 == 0:
-            search = {"search": {"estimators": ["linear"], "most": 3, "seconds": 20}, "base": {"seed": number}}
+            search = {
+                "search": {"estimators": ["linear"], "most": 3, "seconds": 20},
+                "base": {"estimator": "linear", "seed": number},
+            }
             self.begun(client.post(f"{self.at}/candidates/search", json=search))
 
     def reports(self, client: httpx.Client, number: int) -> None:
