@@ -99,7 +99,7 @@ def _foretold_said(gap: ErrorGap, result: _Read, wording: Wording) -> str:
     if off.value is None or off.low is None or off.high is None:
         return ""
     if off.low <= 0 <= off.high:
-        # an error that is not beyond chance what was foretold is not shown to be that either
+        # an interval that holds nothing does not show that there is nothing
         return (
             f" The scores themselves foretell {told}, and the difference may be chance: decisions are uncertain there."
         )
