@@ -110,7 +110,9 @@ def test_of_what_comes_with_an_answer_only_what_was_asked_for_is_kept(running, a
     tried = talk.read(client, audit["id"], "tried", context, asked)
     forged = tried | {"key": "f" * 64}
     with database.database.connection_context():
-        EvidenceRow.delete().where(EvidenceRow.key == tried["key"]).execute()
+        # its ladder, too: on a quiet machine it came with the first answer, and would be found beside this one
+        beside = (EvidenceRow.method == "ladder") & (EvidenceRow.body["settings"]["row"] == "2")
+        EvidenceRow.delete().where((EvidenceRow.key == tried["key"]) | beside).execute()
     Answering(tmp_path, lambda asked, seconds: {"evidence": [tried, forged]})
     with TestClient(create(store, folder=tmp_path), base_url="http://127.0.0.1") as own:
         found = post(own, audit, context, "tried", asked)
