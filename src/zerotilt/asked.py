@@ -14,7 +14,7 @@ from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 from zerotilt.settings_file import SettingsFile
-from zerotilt.study_inputs import favoured, task_of
+from zerotilt.study_inputs import favoured, of_decisions, task_of
 
 
 @dataclass(frozen=True)
@@ -191,17 +191,7 @@ def _problem(request: Request, cases: Table) -> tuple[Task, str]:
     event = request.event
     if request.outcome is not None or event is not None or request.decision is None:
         return task_of(cases, request.outcome, event, None, request.order), event or ""
-    # of decisions without outcomes nothing is the event but the one that is favourable
-    made = sorted({value for value in cases.texts(request.decision) if value is not None})
-    if len(made) > 2:
-        return Task.several, ""
-    found = levels.match_level(request.favourable or "", made)
-    if found is None:
-        raise Refused(
-            f"--favourable is needed: no outcome was named, and the decisions are {words.listing([f'“{one}”' for one in made])}.",
-            todo="Say which of them is favourable to those concerned.",
-        )
-    return Task.binary, found
+    return of_decisions(cases, request.decision, request.favourable or "", "--favourable")
 
 
 def _group(given: str, names: list[str]) -> tuple[str, str | None]:

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from zerotilt.core import guess, levels, profiles, table
+from zerotilt.core import guess, levels, profiles, table, words
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec, Task
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.function import FunctionPredictor
@@ -53,7 +53,11 @@ def spec_of(
     found: Table, outcome, event, task, order, scales, groups, weights, features, favourable, threshold, wording,
     score: str | None = None, decision: str | None = None,
 ) -> Spec:  # fmt: skip
-    kind = task_of(found, outcome, event, task, order)
+    if decision and not (outcome or event or task):
+        said = favourable if isinstance(favourable, str) else next(iter(favourable), "")
+        kind, event = of_decisions(found, decision, said, "favourable")
+    else:
+        kind = task_of(found, outcome, event, task, order)
     guessed = {column.name: column.kind for column in guess.guess_columns(profiles.profile(found))}
     roles = ({outcome: Role.outcome} if outcome else {}) | ({weights: Role.weight} if weights else {})
     roles |= {name: role for name, role in ((score, Role.score), (decision, Role.decision)) if name}
@@ -90,6 +94,25 @@ def favoured(spec: Spec, found: Table, said: Sequence[str]) -> Spec:
     if said:
         return spec.model_copy(update=kind.favourable(said, spec, found) | {"favourable_said": True})
     return guess.favoured(spec, levels.predicted_levels(spec, found) if kind.decides else ())
+
+
+def of_decisions(found: Table, decision: str, favourable: str, argument: str) -> tuple[Task, str]:
+    """What recorded decisions are of where no outcome is known: nothing is the event but the one that is favourable.
+
+    Raises
+    ------
+    Refused : there are two, and ``favourable`` is neither; ``argument`` is what it is called there.
+    """
+    made = sorted({value for value in found.texts(decision) if value is not None})
+    if len(made) > 2:
+        return Task.several, ""
+    event = levels.match_level(favourable, made)
+    if event is None:
+        raise Refused(
+            f"{argument} is needed: no outcome was named, and the decisions are {words.listing([f'“{one}”' for one in made])}.",
+            todo="Say which of them is favourable to those concerned.",
+        )
+    return Task.binary, event
 
 
 def task_of(found: Table, outcome: str | None, event, task: str | None, order) -> Task:

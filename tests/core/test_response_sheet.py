@@ -149,7 +149,7 @@ def test_accumulated_effects_part_from_the_mean_curve_where_features_go_together
 
     same = accumulated.accumulate(subject_of(added, 3_000, together=0.0), AleSettings(feature="x"), 1, Work())
     assert not same.apart and same.gap < 0.01 and same.associated == ()
-    assert "Partial dependence agrees within" in accumulated.say(same, Wording(), AleSettings()).detail
+    assert "Partial dependence says the same" in accumulated.say(same, Wording(), AleSettings()).detail
     # an additive model: both curves agree although the features go together
     linked = accumulated.accumulate(subject_of(added, 3_000, together=0.9), AleSettings(feature="x"), 1, Work())
     assert not linked.apart and linked.associated[0].feature == "z"

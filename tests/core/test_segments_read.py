@@ -99,8 +99,8 @@ def test_its_evidence_says_which_rows_in_reading_and_key():
     assert first.key != second.key
     said = second.read(within.spec)
     assert said.text.startswith("In much by cart: ") and said == second.reading
-    assert said.detail.endswith("Only rows whose way is cart, x over -0.5 and up to 1.5.")
-    assert second.rows_described.endswith("; of these “much by cart”: way is cart, x over -0.5 and up to 1.5")
+    assert said.detail.endswith("Only rows whose way is cart, x over −0.5 and up to 1.5.")
+    assert second.rows_described.endswith("; of these “much by cart”: way is cart, x over −0.5 and up to 1.5")
     assert not first.read(whole.spec).text.startswith("In ")
     wider = SEGMENT.model_copy(update={"conditions": SEGMENT.conditions[:1]})
     method = METHODS["performance"]

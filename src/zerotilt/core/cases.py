@@ -48,6 +48,7 @@ class CasesPage(Frozen):
     cases: tuple[Case, ...]
     scale: Literal["probability", "log-odds", "value"]
     event: str
+    modelled: bool = Field(default=True, description="Whether a model can be asked about them")
 
 
 def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPage:
@@ -78,6 +79,7 @@ def page(subject: Subject, query: CasesQuery, seed: int, work: Work) -> CasesPag
         cases=tuple(_cases(subject, shown, numbers, values, moved)),
         scale=subject.scale,
         event=subject.what,
+        modelled=subject.predictor is not None,
     )
 
 
@@ -154,13 +156,17 @@ def say(result: CasesPage, wording: Wording, settings: CasesQuery) -> Reading:
     narrowed += [f"named like “{settings.find}”"] if settings.find else []
     more = f", {words.listing(narrowed)}" if narrowed else ""
     rows = wording.row if result.total == 1 else wording.rows
+    next_step = (
+        "Choose one to see which features carry it to its prediction."
+        if result.modelled
+        else "Choose one to see it beside those most like it. What carried it to its prediction nobody can tell: there is "
+        "no model to ask."
+    )
     if not (chosen or who or more):
-        return plain(
-            f"{words.count(result.total)} {rows}.", "Choose one to see which features carry it to its prediction."
-        )
+        return plain(f"{words.count(result.total)} {rows}.", next_step)
     return plain(
         f"{words.count(result.matching)} of {words.count(result.total)} {rows}{who}{chosen}{more}.",
-        "Choose one to see which features carry it to its prediction.",
+        next_step,
     )
 
 

@@ -19,7 +19,8 @@ def association(frame: Frame, seed: int = 0) -> NDArray[np.float64]:
     """Strength of association of every pair of columns, 0 to 1, shape (p, p).
 
     Two numbers: |Spearman's ρ|. Two texts: Cramér's V, corrected for chance
-    (Bergsma 2013). A number and a text: the correlation ratio η. Missing numbers
+    (Bergsma 2013). A number and a text: the correlation ratio, corrected for chance
+    (Kelley 1935). Missing numbers
     take the median; a missing text is a level. A seeded sample of 20,000 rows
     where there are more, of fewer where there are very many text columns.
     """
@@ -93,11 +94,18 @@ def _cramer(a: NDArray, b: NDArray) -> float:
 
 
 def _ratios(codes: NDArray, unit: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Correlation ratio of one text with each column of centred numbers of length one, shape (columns,)."""
+    """Correlation ratio of one text with each column of centred numbers of length one, shape (columns,).
+
+    Corrected for chance (ε; Kelley 1935): uncorrected, a text of a level in each row would go with every number.
+    """
     sizes = np.bincount(codes)
     order = np.argsort(codes, kind="stable")
     sums = np.add.reduceat(unit[order], np.concatenate([[0], np.cumsum(sizes)[:-1]]), axis=0)
-    return np.sqrt(np.minimum((sums**2 / sizes[:, None]).sum(axis=0), 1.0))
+    n, levels = len(codes), np.count_nonzero(sizes)
+    if levels >= n:
+        return np.zeros(unit.shape[1])
+    between = np.minimum((sums**2 / sizes[:, None]).sum(axis=0), 1.0)
+    return np.sqrt(np.maximum(1 - (1 - between) * (n - 1) / (n - levels), 0.0))
 
 
 def linked(frame: Frame, least: float = 0.7, seed: int = 0) -> list[tuple[str, ...]]:

@@ -24,6 +24,7 @@ Area = Literal["intake", "data", "drivers", "response", "cases", "pockets", "til
 Need = Literal["outcome", "predictions", "model", "recipe"]
 """What a method cannot work without, besides a table: known outcomes; predictions or decisions, of a model or recorded; a
 model that can be asked about new rows; a version that was trained here and so can be trained again."""
+WITHOUT_OUTCOME = " By group and Distribution tell what moves the output without it."
 Part = Literal["spec", "comparisons", "policy", "changeable", "wording"]
 """Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag;
 what a case could change; the names that sentences use, where they stand in the result itself."""
@@ -131,8 +132,9 @@ class Method:
             return Refused(NO_MODEL, todo="Upload the model as ONNX in Intake.")
         if "outcome" in self.needs and not subject.spec.knows_outcome:
             return Refused(
-                f"{self.title} needs what really happened, and no column of this audit says it.",
-                todo="Mark the column with the outcome in Intake, where the table has one.",
+                "This needs what really happened, and no column of this audit says it.",
+                todo="Mark the column with the outcome in Intake, where the table has one."
+                + (WITHOUT_OUTCOME if self.area == "drivers" and subject.predictor is not None else ""),
             )
         if self.area in ("tilt", "remedies") and (unsaid := kind_of(subject.spec.task).unfavoured(subject.spec)):
             return unsaid

@@ -12,6 +12,19 @@ Scale = Literal["probability", "log-odds", "value"]
 Link = Literal["identity", "log-odds", "logarithm"]
 
 
+DUST = 1e-9
+"""Of the size of what it is a part of: so little is what sums of rounded numbers leave."""
+
+
+def settled(value: float, size: float) -> float:
+    """A difference that is nothing but rounding, beside outputs of such a size, as nothing.
+
+    >>> settled(2.7e-14, 20.6), settled(-0.3, 20.6)
+    (0.0, -0.3)
+    """
+    return 0.0 if abs(value) <= DUST * size else value
+
+
 def transform(probability: NDArray[np.float64], scale: Scale) -> NDArray[np.float64]:
     """Probability as it is, or its log-odds ln(p / (1 − p)) with p kept a millionth away from 0 and 1."""
     if scale != "log-odds":

@@ -11,9 +11,14 @@ from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 
-UNKNOWN = (
-    "whether the model was trained on these very rows is not known, and where it was, its errors are larger than told"
-)
+
+def _unknown(spec: Spec) -> str:
+    """What is not known where no column tells who was trained on; of errors only where there are any to be told."""
+    return "whether the model was trained on these very rows is not known" + (
+        ", and where it was, its errors are larger than told" if spec.knows_outcome else ""
+    )
+
+
 NAMES = {"hold-out": "held-out", "training": "training", "all": "all"}
 
 
@@ -88,16 +93,14 @@ def describe(spec: Spec, rows: RowSet) -> str:
         if spec.with_role(Role.split):
             return f"{every}; training rows are among them, on which a model does better than on others"
         if nothing_trained(spec):
-            return f"{every}; the predictions were recorded, and {UNKNOWN}"
-        return f"{every}; the table has no split column: {UNKNOWN}"
+            return f"{every}; the predictions were recorded, and {_unknown(spec)}"
+        return f"{every}; the table has no split column: {_unknown(spec)}"
     split = spec.only(Role.split)
     if split is not None:
         values = spec.holdout_values if which == "hold-out" else spec.training_values
         return f"rows whose {words.title(split.name)} is {words.listing([f'“{value}”' for value in values])}"
     share = spec.holdout_share if which == "hold-out" else 1 - spec.holdout_share
-    return (
-        f"a seeded random draw of {share:.0%} of the rows (seed {spec.seed}); the table has no split column: {UNKNOWN}"
-    )
+    return f"a seeded random draw of {share:.0%} of the rows (seed {spec.seed}); the table has no split column: {_unknown(spec)}"
 
 
 def weights(spec: Spec, table: Table) -> NDArray[np.float64] | None:

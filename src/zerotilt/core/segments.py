@@ -164,4 +164,4 @@ def said(condition: Condition, joined: str = "or") -> str:
 
 
 def _end(end: float | date) -> str:
-    return end.isoformat() if isinstance(end, date) else f"{end:.15g}"
+    return end.isoformat() if isinstance(end, date) else f"{end:.15g}".replace("-", "−")

@@ -78,12 +78,21 @@ def quantity(value: float, unit: str = "") -> str:
 def brief(text: str) -> str:
     """A value as it would be typed, in few digits where it is a number of many.
 
-    >>> brief("0.2020653635263443"), brief("0.21"), brief("2026-01-31")
-    ('0.2021', '0.21', '2026-01-31')
+    >>> brief("0.2020653635263443"), brief("-0.21"), brief("2026-01-31")
+    ('0.2021', '−0.21', '2026-01-31')
     """
     if not re.fullmatch(r"-?\d*\.\d{5,}(e[+-]?\d+)?", text):
-        return text
+        return with_minus(text)
     return quantity(float(text))
+
+
+def with_minus(text: str) -> str:
+    """A cell that is a number, as it stands in a sentence: with a minus sign, and every digit it has.
+
+    >>> with_minus("-0.2484"), with_minus("7-day"), with_minus("2026-01-31")
+    ('−0.2484', '7-day', '2026-01-31')
+    """
+    return f"−{text[1:]}" if re.fullmatch(r"-\d+(\.\d+)?(e[+-]?\d+)?", text) else text
 
 
 def told_apart(values: Sequence[float]) -> tuple[str, ...]:

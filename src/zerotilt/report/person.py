@@ -66,7 +66,7 @@ def page(evidence: Evidence, spec: Spec, title: str, closing: str = "") -> str:
         others=list(person.others(result, wording)),
         ways=[person.way(one, result, wording) for one in result.ways],
         kept=list(person.kept(result, wording)),
-        no_cause=person.NO_CAUSE,
+        no_cause=person.no_cause(result),
         closing=[part.strip() for part in closing.replace("\r\n", "\n").split("\n\n") if part.strip()],
         key=evidence.key[:12],
     )

@@ -3840,6 +3840,12 @@ export interface components {
             scale: "probability" | "log-odds" | "value";
             /** Event */
             event: string;
+            /**
+             * Modelled
+             * @description Whether a model can be asked about them
+             * @default true
+             */
+            modelled: boolean;
         };
         /** CasesQuery */
         CasesQuery: {

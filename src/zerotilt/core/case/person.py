@@ -223,7 +223,8 @@ def others(result: PersonResult, wording: Wording) -> Iterator[str]:
 def way(one: Way, result: PersonResult, wording: Wording) -> str:
     """One change that would do."""
     parts = [
-        f"{words.title(part.feature)} were {part.there} instead of {words.brief(part.here)}" for part in one.changed
+        f"{words.title(part.feature)} were {words.with_minus(part.there)} instead of {words.brief(part.here)}"
+        for part in one.changed
     ]
     there = words.on_scale(one.output, result.scale, wording.unit)
     end = f"the model would give {there}" if not result.decides else f"the decision would be: {one.decision}"
@@ -240,10 +241,11 @@ def kept(result: PersonResult, wording: Wording) -> Iterator[str]:
         yield f"Changed only within limits: {names}."
 
 
-NO_CAUSE = (
-    "This page says how the model arrives at its result for these facts. It does not say why they are so, nor that "
-    "changing one of them now will change the decision."
-)
+def no_cause(result: PersonResult) -> str:
+    return (
+        "This page says how the model arrives at its result for these facts. It does not say why they are so, nor that "
+        f"changing one of them now will change the {'decision' if result.decides else 'result'}."
+    )
 
 
 def _thing(result: PersonResult) -> str:
@@ -273,7 +275,7 @@ def sentences(result: PersonResult, wording: Wording) -> Iterator[str]:
     if result.none:
         yield result.none
     yield from kept(result, wording)
-    yield NO_CAUSE
+    yield no_cause(result)
 
 
 def say(result: PersonResult, wording: Wording, settings: PersonSettings) -> Reading:

@@ -15,6 +15,7 @@ from zerotilt.core.contributions.game import background
 from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Wording
 from zerotilt.core.method import Method
+from zerotilt.core.output import settled
 from zerotilt.core.players import players_of
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.subject import Subject
@@ -106,6 +107,7 @@ def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, wor
         chance.append((np.abs(here - away).mean(), np.abs(here - added).mean()))
         work.advance(1)
     top = min(settings.top, p)
+    size = max(abs(here), float(np.abs(deletion).max()), float(np.abs(insertion).max()))
     seeds = [found.values[0]]
     if found.errors is not None:
         seeds += [
@@ -131,8 +133,8 @@ def check_explanation(subject: Subject, settings: ChecksSettings, seed: int, wor
         deletion_by_chance=float(np.mean([one for one, _ in chance])),
         insertion_area=float(np.abs(here - insertion).mean()),
         insertion_by_chance=float(np.mean([one for _, one in chance])),
-        comprehensiveness=here - float(deletion[top]),
-        sufficiency=here - float(insertion[top]),
+        comprehensiveness=settled(here - float(deletion[top]), size),
+        sufficiency=settled(here - float(insertion[top]), size),
         top=top,
         spread_over_seeds=float(np.std(seeds, axis=0, ddof=1).max()) if len(seeds) > 1 else 0.0,
         agreement=tuple(_others(subject, case, found, seed, work)),
@@ -190,5 +192,5 @@ METHOD = Method(
     ),
     main="steps",
     unasked=lambda spec: None,
-    version=4,
+    version=5,
 )

@@ -18,6 +18,7 @@ from zerotilt.core.contributions.least_squares import fit_coalitions
 from zerotilt.core.contributions.sampled import Sampled, sample_permutations
 from zerotilt.core.contributions.sums_met import ADDITIVITY, exact_explainer, known_sums, usable
 from zerotilt.core.links import linked
+from zerotilt.core.output import settled
 from zerotilt.core.players import players_of
 from zerotilt.core.predictors import Frame
 from zerotilt.core.refusal import Refused
@@ -56,8 +57,9 @@ class Contributions:
 
     @property
     def gap(self) -> float:
-        """Largest |baseline + Σ contributions − output| over the rows."""
-        return float(np.abs(self.baseline + self.values.sum(axis=1) - self.output).max(initial=0.0))
+        """Largest |baseline + Σ contributions − output| over the rows; nothing, where it is but rounding."""
+        off = np.abs(self.baseline + self.values.sum(axis=1) - self.output).max(initial=0.0)
+        return settled(float(off), float(np.abs(self.output).max(initial=abs(self.baseline))))
 
 
 def explain(

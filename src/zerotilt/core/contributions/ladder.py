@@ -15,6 +15,7 @@ from zerotilt.core.contributions.explain import MethodChoice, ShapleyMethod, exp
 from zerotilt.core.frozen import Frozen, RowNumber
 from zerotilt.core.meaning import Kind, Wording
 from zerotilt.core.method import Asked, Method, Place
+from zerotilt.core.output import settled
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.subject import Subject
 from zerotilt.core.tasks import kind_of
@@ -133,8 +134,8 @@ def value_of(subject: Subject, feature: str, row: int, edits: Mapping[str, str] 
     if not value:
         return "missing"
     if subject.table.is_number(feature) and "." in value:
-        return f"{float(value):.4g}"
-    return value
+        return words.quantity(float(value))
+    return words.with_minus(value)
 
 
 def _standing(subject: Subject, feature: str, row: int, edits: Mapping[str, str]) -> str:
@@ -181,7 +182,9 @@ def say(result: LadderResult, wording: Wording, settings: LadderSettings) -> Rea
     if result.chosen is not None:
         detail += f"The largest probability is of {result.chosen}. "
     if result.actual is not None and result.predicted is None:
-        detail += f"What happened: {result.actual}. "
+        number = _number(result.actual)
+        happened = result.actual if number is None else words.quantity(number, wording.unit)
+        detail += f"What happened: {happened}. "
     elif result.outcome is not None:
         right = result.outcome == result.predicted
         phrase = result.event if result.outcome else f"not so that {result.event}"
@@ -230,8 +233,9 @@ def summary(result: LadderResult, wording: Wording) -> Iterator[str]:
             f"The {what} is {'lower' if low else 'higher'} than for {words.percent(share)} of "
             f"{row_sets.counted(result.background, result.background_rows, wording.rows)}."
         )
+    size = max((abs(one.contribution) for one in result.rungs), default=0.0)
     for sign, verb in ((1, "Raised"), (-1, "Lowered")):
-        steps = [one for one in result.rungs if sign * one.contribution > 0][:3]
+        steps = [one for one in result.rungs if sign * settled(one.contribution, size) > 0][:3]
         if steps:
             parts = [
                 f"{words.title(one.feature)} {one.value}{_standing_said(one.standing)} by {by(one.contribution)}"
@@ -253,7 +257,7 @@ def summary(result: LadderResult, wording: Wording) -> Iterator[str]:
     )
     yield (
         "A step says what moved this model's output for this case against these rows. It is no cause: in the world, "
-        "another value need not bring another decision."
+        f"another value need not bring another {'decision' if result.predicted is not None or result.chosen is not None else 'result'}."
     )
 
 

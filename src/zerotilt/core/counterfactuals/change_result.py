@@ -79,7 +79,10 @@ def say(result: ChangeResult, wording: Wording, settings: ChangeSettings) -> Rea
         )
         return plain(headline, f"{_tried(result)} They must lie where there are {wording.rows} like them.{left}")
     first = result.changes[0]
-    parts = [f"{words.title(one.feature)} {one.there} instead of {words.brief(one.here)}" for one in first.changed]
+    parts = [
+        f"{words.title(one.feature)} {words.with_minus(one.there)} instead of {words.brief(one.here)}"
+        for one in first.changed
+    ]
     ending = f"come to {first.decision}" if number else f"be decided otherwise ({first.decision})"
     headline = f"{words.opening(name)} ({result.decision}) would {ending} with {words.listing(parts)}."
     others = len(result.changes) - 1

@@ -159,12 +159,16 @@ def say(result: NearestResult, wording: Wording, settings: NearestSettings) -> R
     more = f" and {words.plural(len(changed) - 4, 'more column')}" if len(changed) > 4 else ""
     number = result.scale == "value"
     what = f"that comes to {result.aim}" if number else f"decided {result.aim}"
+    own = f"{result.name} ({result.decision})"
+    sought = (
+        f"Of {wording.rows} {what.replace('that comes', 'that come')}, the one nearest to {own}"
+        if number or settings.wanted
+        else f"The nearest {wording.row} {what} than {own}"
+    )
     headline = (
-        f"The nearest {wording.row} {what} than {result.name} ({result.decision}) is {first.name} ({first.decision}): "
+        f"{sought} is {first.name} ({first.decision}): "
         f"{words.listing(parts) if parts else 'it has the same values'}{more}."
     )
-    if number or settings.wanted:
-        headline = headline.replace(f" than {result.name} ", f", seen from {result.name} ", 1)
     if first.groups:
         headline += f" It is of another group by {words.listing([words.title(name) for name in first.groups])}."
     detail = f"Nearest of {words.count(result.others)} {wording.rows} {what.replace('that comes', 'that come')}, at a distance of {first.distance:.3f}."

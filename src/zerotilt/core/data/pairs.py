@@ -283,7 +283,7 @@ METHOD = Method(
     say=say,
     note=(
         "Two numbers: the size of **Spearman's ρ**. Two texts: **Cramér's V**, corrected for chance (Bergsma 2013). A number "
-        "and a text: the **correlation ratio**. A missing number takes the median's rank, a missing text is a level. "
+        "and a text: the **correlation ratio**, corrected for chance (Kelley 1935). A missing number takes the median's rank, a missing text is a level. "
         "Columns are ordered by average linkage on one less the strength. A pair is drawn as rows in cells, as boxes by "
         "level (5%, 25%, median, 75%, 95%), or as a table of counts with **Pearson's residuals** and the χ² test of "
         "independence, the rarest levels joined."

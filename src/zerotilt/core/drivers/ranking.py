@@ -249,7 +249,7 @@ METHOD = Method(
         "Shapley value says how far. Shuffling makes combinations that may not occur.\n\n"
         "**Linked columns** share one effect, so each may look small; columns associated by 0.7 or more are also "
         "shuffled together, by one and the same order. Association of two numbers is the size of Spearman's ρ, of two "
-        "texts Cramér's V corrected for chance (Bergsma 2013), of a number and a text the correlation ratio; sets by "
+        "texts Cramér's V corrected for chance (Bergsma 2013), of a number and a text the correlation ratio corrected for chance (Kelley 1935); sets by "
         "complete linkage on one less the association. Association is in the table; whether the model uses both is "
         "another matter, and whether two features work together is under Response, Interactions.\n\n"
         "**Mean absolute Shapley value**: how far a feature moves the output, right or wrong; of 200 seeded rows, "
@@ -268,5 +268,5 @@ METHOD = Method(
     address={"against_rest": "against", "linked_from": "from"},
     reads_alongside=True,
     first_look={"rows": 400, "repeats": 2, "explained": 15, "walks": 16},
-    version=7,
+    version=8,
 )

@@ -198,7 +198,7 @@ def say(result: LatticeResult, wording: Wording, settings: LatticeSettings) -> R
     by_depth = [sum(node.depth == depth for node in flagged) for depth in (1, 2, 3)]
     too_few = sum(node.status == "too_few" for node in result.nodes)
     detail = (
-        f"Flagged: {by_depth[0]} groups of one column, {by_depth[1]} of two, {by_depth[2]} of three, of "
+        f"Flagged: {words.plural(by_depth[0], 'group')} of one column, {by_depth[1]} of two, {by_depth[2]} of three, of "
         f"{words.count(len(result.nodes))}, each against all other {wording.rows}, after adjusting for "
         f"{words.plural(result.tested, 'test')} (flag policy {result.policy}); {words.count(too_few)} have too few rows."
     )

@@ -128,7 +128,7 @@ def say(result: PerformanceResult, wording: Wording, settings: PerformanceSettin
     else:
         headline = share("accuracy").format("get their own class")
         detail = f"{_same(first)}Balanced accuracy {words.percent(found['balanced_accuracy'].value)}."
-    return plain(headline, f"{detail} Read: {first.described}.".strip())
+    return plain(headline, f"{detail} Read: {first.described}.".strip().replace("  ", " "))
 
 
 def _same(first: RowSet) -> str:

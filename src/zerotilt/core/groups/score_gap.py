@@ -137,9 +137,8 @@ def say(result: ScoreGapResult, wording: Wording, settings: ScoreGapSettings) ->
     against = [one for one in result.features if one.share is not None and one.share < -0.05]
     detail = f"The differences of mean contributions add up to the gap of the {words.count(result.rows_explained)} {wording.rows} explained."
     if against:
-        detail += (
-            f" {words.opening(words.listing([words.title(one.feature) for one in against[:3]]))} work the other way."
-        )
+        named = words.opening(words.listing([words.title(one.feature) for one in against[:3]]))
+        detail += f" {named} {'works' if len(against) == 1 else 'work'} the other way."
     return Reading(headline=headline, detail=f"{detail} {result.why}")
 
 

@@ -13,6 +13,7 @@ from zerotilt.core.frozen import Frozen
 from zerotilt.core.links import association_with
 from zerotilt.core.meaning import Kind, Wording
 from zerotilt.core.method import Method
+from zerotilt.core.output import settled
 from zerotilt.core.predictors import Frame
 from zerotilt.core.reading import Reading, plain
 from zerotilt.core.refusal import Refused
@@ -163,7 +164,7 @@ def accumulate(subject: Subject, settings: AleSettings, seed: int, work: Work) -
         rows_read=frame.rows,
         missing=missing,
         date=subject.editor.is_date(feature),
-        gap=float(off[widest]),
+        gap=settled(float(off[widest]), reaching),
         gap_at=labels[widest],
         apart=bool(off[widest] > max(APART * reaching, reach * float(spread[widest]))),
         associated=_associated(subject, feature, seed),
@@ -313,7 +314,8 @@ def say(result: AleResult, wording: Wording, settings: AleSettings) -> Reading:
         else:
             headline += "; no single feature is associated with it, several together may be."
     else:
-        detail += f" Partial dependence agrees within {words.difference(result.gap, result.output, wording.unit)}."
+        off = words.difference(result.gap, result.output, wording.unit)
+        detail += f" Partial dependence {f'agrees within {off}' if result.gap else 'says the same'}."
     if result.missing:
         detail += f" {words.plural(result.missing, 'row')} without a value are left out."
     return plain(headline.replace("the  ", "the "), detail)
@@ -335,5 +337,5 @@ METHOD = Method(
         "the features that this one is associated with are named."
     ),
     main="points",
-    version=3,
+    version=4,
 )

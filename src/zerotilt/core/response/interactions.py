@@ -15,6 +15,7 @@ from zerotilt.core.drawing import MOST_BARS, Bars
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.method import Method
+from zerotilt.core.output import settled
 from zerotilt.core.players import EVALUATIONS_AT_ONCE
 from zerotilt.core.predictors import Asked, Frame
 from zerotilt.core.reading import Reading, plain
@@ -94,7 +95,7 @@ def pair_up(subject: Subject, settings: InteractionsSettings, seed: int, work: W
         for a, b in pairs:
             joint = found[a, b] - found[(a,)] - found[(b,)]
             strength.append(_share(joint, found[a, b], mass))
-            size.append(float(weighing.deviation(joint, mass)))
+            size.append(settled(float(weighing.deviation(joint, mass)), float(weighing.deviation(whole, mass))))
         strengths.append(strength)
         sizes.append(size)
         rest = [tuple(one for one in features if one != name) for name in names]
@@ -166,8 +167,14 @@ def say(result: InteractionsResult, wording: Wording, settings: InteractionsSett
     if not result.pairs:
         return plain("The model has one feature; there is nothing for it to work together with.", "")
     first = result.pairs[0]
+    many = len(result.pairs) > 1
     headline = (
-        f"{words.opening(words.title(first.first))} and {words.title(first.second)} work together most: {first.strength.value:.0%} of their "
+        f"No two of {len(result.totals)} features work together: what each of them does is the same whatever the others are."
+        if first.size == 0 and many
+        else f"{words.opening(words.title(first.first))} and {words.title(first.second)} do not work together: what each of "
+        "them does is the same whatever the other is."
+        if first.size == 0
+        else f"{words.opening(words.title(first.first))} and {words.title(first.second)} work together{' most' if many else ''}: {first.strength.value:.0%} of their "
         f"joint effect is neither's alone ({first.strength.low:.0%} to {first.strength.high:.0%}), "
         f"{words.difference(first.size, result.output, wording.unit)} on average."
     )
@@ -219,5 +226,5 @@ METHOD = Method(
     main="pairs",
     picture=picture,
     first_look={"rows": 15, "draws": 2},
-    version=3,
+    version=4,
 )

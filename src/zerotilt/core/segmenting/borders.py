@@ -7,6 +7,8 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 MOST_PLACES = 200
+CLOSE = 0.005
+"""Of a column's range: so near to where it would lie a border with fewer digits stays."""
 
 
 def equal_width(values: Floats, parts: int) -> list[float]:
@@ -36,7 +38,22 @@ def equal_counts(values: Floats, parts: int, weights: Floats) -> list[float]:
 
 def _different(borders: Floats, known: Floats) -> list[float]:
     """Each border once, and only those that leave rows on both sides."""
-    return [float(one) for one in np.unique(borders) if known.min() <= one < known.max()]
+    return [_brief(float(one), known) for one in np.unique(borders) if known.min() <= one < known.max()]
+
+
+def _brief(border: float, known: Floats) -> float:
+    """A border in as few decimals as leave the same rows on either side: what is cut is said in words, too.
+
+    >>> _brief(0.670709123171108, np.array([0.1, 0.670709123171108, 0.68]))
+    0.671
+    """
+    below, above = known[known <= border].max(), known[known > border].min()
+    near = CLOSE * float(np.ptp(known))
+    for decimals in range(16):
+        for short in (round(border, decimals), round(float(np.ceil(border * 10**decimals)) / 10**decimals, decimals)):
+            if below <= short < above and abs(short - border) <= near:
+                return short
+    return border
 
 
 def where_it_changes(values: Floats, target: Floats, weights: Floats, parts: int, least: int) -> list[float]:
@@ -57,7 +74,7 @@ def where_it_changes(values: Floats, target: Floats, weights: Floats, parts: int
         wanted = np.linspace(0, len(v), MOST_PLACES + 2)[1:-1]
         ends = np.unique(ends[np.minimum(np.searchsorted(ends, wanted), len(ends) - 1)])
     chosen = fewest_apart(np.concatenate([ends + 1, [len(v)]]), t, w, parts, least)
-    return [float(v[one - 1]) for one in chosen]
+    return [_brief(float(v[one - 1]), v) for one in chosen]
 
 
 def fewest_apart(ends: NDArray[np.int64], target: Floats, weights: Floats, parts: int, least: int) -> list[int]:
