@@ -100,7 +100,7 @@ def test_columns_that_are_not_numbers_or_not_marked_are_passed_over_when_the_wid
 
 def test_a_model_of_forty_columns_on_thirty_nine_is_refused_with_both_numbers():
     data, *_ = fitted(columns=40)
-    with pytest.raises(Refused, match=r"wants 40 columns.*has 39 feature columns"):
+    with pytest.raises(Refused, match=r"takes 40 numbers.*has 39 feature columns"):
         bound(data, cases(39))
 
 

@@ -62,6 +62,25 @@ def test_the_order_of_one_tensor_is_shown_proposed_and_chosen(page, shuffled):
     assert share > 80  # as it was trained; under the order of the table it is near 60
 
 
+def test_a_tensor_of_encoded_columns_is_answered_where_it_was_uploaded(page, shuffled, tmp_path):
+    rng = np.random.default_rng(6)
+    x, y = rng.normal(size=(200, 6)).astype(np.float32), rng.integers(0, 2, 200)
+    fitted = LogisticRegression().fit(x, y)
+    written = convert_sklearn(fitted, initial_types=[("X", FloatTensorType([None, 6]))], target_opset={"": 18, "ai.onnx.ml": 3})
+    (tmp_path / "encoded.onnx").write_bytes(written.SerializeToString())
+    begun(page, shuffled, "Encoded")
+    page.get_by_label("Upload a model").set_input_files(tmp_path / "encoded.onnx")
+    told = page.get_by_role("alert").filter(has_text="is not in the file")
+    expect(told).to_contain_text("takes 6 numbers in its one input “X”; the table has 4 feature columns")
+    expect(told).to_contain_text("each level of “area” has a column of its own")
+    expect(told).to_contain_text("as one ONNX file that takes the columns as they are")
+    accessible(page)
+    # it is in nobody's way where another model is read
+    page.get_by_label("Upload another version").set_input_files(shuffled / "model.onnx")
+    expect(page.get_by_text(re.compile("fed in this order, as in the table: debts, years, wages, rooms"))).to_be_visible()
+    expect(told).to_have_count(1)
+
+
 def test_an_order_typed_by_hand_is_kept_and_a_strange_name_is_said(page, shuffled):
     begun(page, shuffled, "By hand")
     page.get_by_label("Upload a model").set_input_files(shuffled / "model.onnx")

@@ -11,6 +11,7 @@ from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.meaning import Context, ModelReading, Rule, Spec, Wording
 from zerotilt.core.methods import METHODS
+from zerotilt.core.predictors.encoded import misfit
 from zerotilt.core.predictors.matching import InputPair, columns_in_order, pairs
 from zerotilt.core.predictors.modelfile import ModelCard
 from zerotilt.core.profiles import TableProfile
@@ -25,6 +26,8 @@ from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, Ta
 from zerotilt.tasks.board import changes, rule_of
 
 R = TypeVar("R")
+TEXT = "string"
+"""How a column of text is stored."""
 
 
 class WayOut(BaseModel):
@@ -104,6 +107,7 @@ class ModelView(BaseModel):
     order: list[str] = Field(
         description="Columns in the order in which a model of one tensor is fed; empty where inputs have names"
     )
+    misfit: str = Field(description="Why that cannot be, and what to do; empty where nothing is in the way")
 
 
 class PartView(BaseModel):
@@ -223,6 +227,7 @@ class AuditView(AuditLine):
                     rule=rule_of(model),
                     pairs=_pairs(model, spec, table),
                     order=_order(model, spec, table),
+                    misfit=_misfit(model, spec, table),
                 )
                 for model in audit.models.order_by(ModelVersion.created)
             ],
@@ -261,6 +266,18 @@ def _order(model: ModelVersion, spec: Spec | None, table: TableFile | None) -> l
     card = ModelCard.model_validate(model.card)
     fed = columns_in_order(card, spec, list(stored), lambda name: stored.get(name) in ("int64", "double"))
     return list((spec.reading_of(model.digest).inputs or spec.model_inputs or fed) if fed else ())
+
+
+def _misfit(model: ModelVersion, spec: Spec | None, table: TableFile | None) -> str:
+    if spec is None or table is None:
+        return ""
+    stored = {column["name"]: column["stored"] for column in table.profile["columns"]}
+    levels = {column["name"]: column["distinct"] for column in table.profile["columns"]}
+    card, order = ModelCard.model_validate(model.card), _order(model, spec, table)
+    if gone := [name for name in order if name not in stored]:
+        order = [name for name in order if name not in gone]
+    why = misfit(card, spec, order, lambda name: stored[name] == TEXT, levels.__getitem__)
+    return "" if why is None else f"{why.message} {why.todo}"
 
 
 def line(audit: Audit) -> AuditLine:

@@ -10911,6 +10911,11 @@ export interface components {
              * @description Columns in the order in which a model of one tensor is fed; empty where inputs have names
              */
             order: string[];
+            /**
+             * Misfit
+             * @description Why that cannot be, and what to do; empty where nothing is in the way
+             */
+            misfit: string;
         };
         /** Mover */
         Mover: {

@@ -14,6 +14,7 @@ from pydantic import Field
 from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.meaning import ModelReading, Role, Spec
+from zerotilt.core.predictors.encoded import misfit
 from zerotilt.core.predictors.modelfile import ModelCard, ModelInput
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
@@ -143,13 +144,8 @@ def _match_wide(
             todo="Name the table's columns in the order the model was trained with.",
         )
     columns = list(chosen) or list(columns_in_order(card, spec, table.names, table.is_number))
-    if entry.width is not None and len(columns) != entry.width:
-        raise Refused(
-            f"The model wants {entry.width} columns in its input “{entry.name}”; the table has {len(columns)} feature "
-            f"columns: {', '.join(columns[:12])}{' …' if len(columns) > 12 else ''}.",
-            where=f"model input “{entry.name}”",
-            todo="Mark exactly the model's columns as features, or ignore the others.",
-        )
+    if (why := misfit(card, spec, columns, table.is_text, lambda name: len(table.coded(name)[0]))) is not None:
+        raise why
     for column in columns:
         _check_kind(entry, column, table)
     how = (

@@ -112,6 +112,11 @@ export function ModelPart(props: { audit: Audit; draft: Spec; set: Set; flush: (
                     delete
                   </Removal>
                 </span>
+                {model.misfit && (
+                  <p role="alert" className="clear-both mt-1 max-w-[80ch] text-flag">
+                    <span aria-hidden>▲</span> {model.misfit}
+                  </p>
+                )}
                 {model.order.length > 0 && <Order model={model} draft={draft} set={set} />}
                 {model.pairs.length > 0 && <Inputs model={model} draft={draft} set={set} />}
               </li>
