@@ -36,7 +36,7 @@ def pairs(browser: Browser, url: str) -> int:
     for begin in range(0, len(pages), OPEN_AT_ONCE):
         places = pages[begin : begin + OPEN_AT_ONCE]
         read = () if begin else tuple(READ)
-        window = browser.new_context(base_url=url, viewport=SIZE)
+        window = talk.let_in(browser.new_context(base_url=url, viewport=SIZE), url)
         with talk.to(url, 60) as client:
             world = World.of(client, claims, audits[0].models, f"Claims under change {begin}")
             tabs = [window.new_page() for _ in places]
@@ -104,7 +104,7 @@ LAST_BUSY = f"""async () => {{
 
 def felt(browser: Browser, url: str) -> None:
     """From another hand's save to the first new figure of each open sheet of the demo, and what is read again for it."""
-    window = browser.new_context(base_url=url, viewport=SIZE)
+    window = talk.let_in(browser.new_context(base_url=url, viewport=SIZE), url)
     page, times = window.new_page(), []
     with talk.to(url, 60) as client:
         demo = talk.demo_audit(client)

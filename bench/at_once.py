@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 
 from playwright.sync_api import Browser, Page, sync_playwright
+from tests.api import talk
 
 from zerotilt.services.home import Home
 from zerotilt.services.supervisor import Supervisor
@@ -76,7 +77,7 @@ def opened(page: Page, area: str, part: str) -> float:
 
 def weighed(browser: Browser, url: str, path: str) -> float:
     """Script that a first visit to a page needs, compressed, in kB; what is fetched later for other pages left out."""
-    page = browser.new_page(base_url=url)
+    page = talk.let_in(browser.new_context(base_url=url), url).new_page()
     page.goto(path, wait_until="load")
     page.locator("main h1, main figure svg").first.wait_for()
     found = float(page.evaluate(SCRIPT))
@@ -129,7 +130,10 @@ def main() -> None:
                 EvidenceRow.delete().execute()
             with sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
-                page = browser.new_page(base_url=supervisor.url, viewport={"width": 1280, "height": 800})
+                page = talk.let_in(
+                    browser.new_context(base_url=supervisor.url, viewport={"width": 1280, "height": 800}),
+                    supervisor.url,
+                ).new_page()
                 page.goto(f"/audits/{demo['id']}/intake")
                 page.get_by_role("navigation", name="Areas").wait_for()
                 time.sleep(3)

@@ -198,7 +198,7 @@ def taken_away() -> None:
 
 
 def window(browser: Browser, url: str) -> Page:
-    page = browser.new_page(base_url=url, viewport={"width": 1280, "height": 800})
+    page = talk.let_in(browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}), url).new_page()
     page.set_default_timeout(120_000)
     return page
 
@@ -225,7 +225,7 @@ def main() -> None:
         supervisor = Supervisor(Home(Path(folder)))
         supervisor.start()
         try:
-            with httpx.Client(base_url=supervisor.url, timeout=600) as client, sync_playwright() as playwright:
+            with talk.to(supervisor.url, 600) as client, sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
                 page = window(browser, supervisor.url)
                 if "typed" in chosen:

@@ -134,7 +134,7 @@ def answering(url: str) -> float:
     began = time.monotonic()
     while time.monotonic() - began < ANSWERS:
         try:
-            if httpx.get(f"{url}/api/audits", timeout=10).status_code == 200:
+            if httpx.get(f"{url}/api/audits", timeout=10, headers=talk.bearer(url)).status_code == 200:
                 return time.monotonic() - began
         except httpx.TransportError:
             pass

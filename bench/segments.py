@@ -96,7 +96,7 @@ def main() -> None:
         supervisor = Supervisor(Home(Path(folder)))
         supervisor.start()
         try:
-            with httpx.Client(base_url=supervisor.url, timeout=600) as client, sync_playwright() as playwright:
+            with talk.to(supervisor.url, 600) as client, sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
                 page = window(browser, supervisor.url)
                 supervisor.load_demo()

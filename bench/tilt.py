@@ -136,11 +136,14 @@ def moved() -> None:
     started = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, text=True)
     try:
         address = next(text for text in started.stdout if "running:" in text).split()[4]
-        audit = httpx.get(f"{address}/api/audits").json()[0]["id"]
+        entrance, address = address, address.partition("/?")[0]
+        bearer = {"Authorization": f"Bearer {entrance.partition('?key=')[2]}"}
+        audit = httpx.get(f"{address}/api/audits", headers=bearer).json()[0]["id"]
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path=shutil.which("chromium-headless-shell"), args=BROWSER)
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             asked: list[str] = []
+            page.goto(entrance)
             page.goto(f"{address}/audits/{audit}/tilt?part=thresholds")
             page.wait_for_selector("[data-threshold='outer isles']")
             time.sleep(8)  # what the demo still computes ahead is not the browser's

@@ -67,13 +67,16 @@ def main() -> None:
         supervisor = Supervisor(Home(Path(folder)))
         supervisor.start()
         try:
-            with httpx.Client(base_url=supervisor.url, timeout=600) as client, sync_playwright() as playwright:
+            with talk.to(supervisor.url, 600) as client, sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
                 for name in chosen:
                     called, rows, numbers, texts, first, whole, parts = TABLES[name]
                     print(called, flush=True)
                     audit = audited(client, rows, numbers, texts)
-                    page = browser.new_page(base_url=supervisor.url, viewport={"width": 1280, "height": 800})
+                    page = talk.let_in(
+                        browser.new_context(base_url=supervisor.url, viewport={"width": 1280, "height": 800}),
+                        supervisor.url,
+                    ).new_page()
                     page.set_default_timeout(600_000)
                     visited(page, audit, parts, first, whole)
                     page.close()

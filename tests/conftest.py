@@ -113,7 +113,10 @@ def start(home: Path, command: str = "demo", as_user: tuple[str, ...] = ()) -> t
         said = next((line for line in process.stdout if "is running" in line), "")
     if not said:
         raise AssertionError(f"did not start: {process.wait()}")
-    return process, said.split("running: ")[1].split()[0]
+    entrance = said.split("running: ")[1].split()[0]
+    url, _, key = entrance.partition("/?key=")
+    talk.KEYS[url] = key
+    return process, url
 
 
 def family(process: subprocess.Popen) -> list[psutil.Process]:
@@ -179,6 +182,7 @@ def supervised(supervisor):
     """Everything of a supervisor started, and what dies started again, as the start command does, until it is left."""
     with starting_alone():
         supervisor.start()
+    talk.KEYS[supervisor.url] = supervisor.home.key
     stop = threading.Event()
     supervisor.hold = threading.Event()  # a test sets it to keep the dead dead for a while
 

@@ -131,6 +131,13 @@ def test_what_cannot_be_is_refused_by_the_name_of_the_argument(change, said, mon
         publish(given.pop("model"), given.pop("X"), given.pop("y"), **given)
 
 
+@pytest.fixture(autouse=True)
+def here(request, monkeypatch):
+    """A program finds the key of the house that it works with by itself."""
+    if "running" in request.fixturenames:
+        monkeypatch.setenv("ZT_HOME", str(request.getfixturevalue("running").home.folder))
+
+
 def test_a_pipeline_becomes_an_audit_whose_numbers_are_its_own(client, running, monkeypatch):
     monkeypatch.setattr(sys.modules["__main__"], "In", ["", "sent = publish(model, X, y)"], raising=False)  # a cell
     model, _, _ = ESTIMATORS["columns by name"]

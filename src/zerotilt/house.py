@@ -9,6 +9,7 @@ from typing import Annotated
 
 import typer
 
+from zerotilt import key
 from zerotilt.core import words
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
@@ -28,7 +29,7 @@ def _run(with_demo: bool) -> None:
 
     home = Home()
     if running := home.running():
-        typer.echo(f"Zero Tilt is running already: {running['url']}")
+        typer.echo(f"Zero Tilt is running already: {key.entrance(running['url'], home.key)}")
         return
     supervisor = Supervisor(home)
     try:
@@ -44,7 +45,7 @@ def _run(with_demo: bool) -> None:
     said, todo = runs_as()
     if todo:
         typer.echo(f"Note: {said}. {todo}")
-    typer.echo(f"Zero Tilt is running: {supervisor.url}   (Ctrl-C ends it)")
+    typer.echo(f"Zero Tilt is running: {supervisor.entrance}   (Ctrl-C ends it)")
     supervisor.watch()
     typer.echo("Everything that was started has ended.")
 
@@ -68,6 +69,19 @@ def stop() -> None:
     from zerotilt.services.supervisor import stop_running
 
     typer.echo("Stopped." if stop_running(Home()) else "Nothing was running.")
+
+
+@house.command()
+def address() -> None:
+    """Print the address that opens Zero Tilt in a browser, with its key."""
+    from zerotilt.services.home import Home
+
+    home = Home()
+    running = home.running()
+    if not running or "url" not in running:
+        typer.echo(f"Nothing runs from {home.folder}.", err=True)
+        raise typer.Exit(REFUSED)
+    typer.echo(key.entrance(running["url"], home.key))
 
 
 @house.command()

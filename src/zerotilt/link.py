@@ -25,6 +25,7 @@ import httpx
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from zerotilt import key
 from zerotilt.core import words
 from zerotilt.core.predictors.made import Made
 from zerotilt.core.refusal import Refused
@@ -72,10 +73,14 @@ class Server:
             raise Refused(f"server: “{address}” is no address.", todo="Give what the start command prints, http://…")
         self.base = f"{parts.scheme}://{parts.netloc}"
         self.near = parts.hostname in ("127.0.0.1", "localhost", "::1")
+        held = key.of(address)
+        self._headers = {"Authorization": f"Bearer {held}"} if held else {}
 
     def ask(self, method: str, path: str, **given: Any) -> httpx.Response:
         try:
-            answer = httpx.request(method, f"{self.base}{path}", timeout=PATIENCE, trust_env=not self.near, **given)
+            answer = httpx.request(
+                method, f"{self.base}{path}", timeout=PATIENCE, trust_env=not self.near, headers=self._headers, **given
+            )
         except httpx.TransportError as problem:
             raise Refused(
                 f"server: {self.base} does not answer ({problem}).", todo="Start it, or check the address."

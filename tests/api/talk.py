@@ -15,9 +15,25 @@ PLAIN = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
 """Nothing here is encrypted; to load every authority that there is takes longer than most questions."""
 
 
+KEYS: dict[str, str] = {}
+"""Of the servers that run here, by their addresses."""
+
+
+def bearer(url: str) -> dict[str, str]:
+    """The header that a program sends."""
+    return {"Authorization": f"Bearer {KEYS[url]}"} if url in KEYS else {}
+
+
 def to(url: str, seconds: float = 60) -> httpx.Client:
     """A client of a running server."""
-    return httpx.Client(base_url=url, timeout=seconds, verify=PLAIN)
+    return httpx.Client(base_url=url, timeout=seconds, verify=PLAIN, headers=bearer(url))
+
+
+def let_in(window: Any, url: str) -> Any:
+    """A browser's window that holds the key, as after the address of the start was opened in it."""
+    name = f"zerotilt-{url.rpartition(':')[2]}"
+    window.add_cookies([{"name": name, "value": KEYS[url], "url": url, "httpOnly": True, "sameSite": "Lax"}])
+    return window
 
 
 def wait(client: httpx.Client, task: dict[str, Any], seconds: float = 180) -> dict[str, Any]:

@@ -11,10 +11,10 @@ import subprocess
 import sys
 import tempfile
 import time
-import urllib.request
 from pathlib import Path
 
 import pytest
+from tests.api import talk
 from tests.conftest import ENDS, PROJECT, start, survivors
 
 from zerotilt.services.home import Home, free_port
@@ -29,8 +29,8 @@ def home():
 
 
 def audits(address: str) -> list[dict]:
-    with urllib.request.urlopen(f"{address}/api/audits") as answer:
-        return json.load(answer)
+    with talk.to(address) as client:
+        return client.get("/api/audits").json()
 
 
 DEMO = ["Skerry Post claims", "Skerry Post, days to settle", "Skerry Post, routing desk"]

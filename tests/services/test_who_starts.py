@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import json
 import os
 import pwd
 import shutil
 import signal
 import tempfile
-import urllib.request
 from pathlib import Path
 
 import pytest
+from tests.api import talk
 from tests.conftest import ENDS, family, start
 
 from zerotilt.services.home import Home
@@ -39,10 +38,8 @@ def closed():
 
 def works(address: str) -> bool:
     """Whether the server and its database answer, to a write as well."""
-    body = json.dumps({"title": "Parcels"}).encode()
-    asked = urllib.request.Request(f"{address}/api/audits", body, {"Content-Type": "application/json"})
-    with urllib.request.urlopen(asked) as answer:
-        return answer.status == 201
+    with talk.to(address) as client:
+        return client.post("/api/audits", json={"title": "Parcels"}).status_code == 201
 
 
 def test_a_home_below_a_folder_that_the_database_cannot_enter(closed):

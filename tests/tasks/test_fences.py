@@ -284,6 +284,7 @@ def test_who_runs_models_is_said_and_what_to_do_where_that_is_root(monkeypatch, 
         monkeypatch.setattr(inside.os, "geteuid", lambda: euid)  # noqa: B023
         said = inside.runs_as()
         assert words in said[0] and bool(said[1]) == todo
+        assert said[0].endswith("they reach no network and can start no program")
         assert (inside.other_user() is None) == (euid != 0 or todo)
 
 

@@ -43,6 +43,7 @@ def browser():
 def window(browser, running):
     """One window for all tests: to open one takes more than a page's whole reading."""
     found = browser.new_context(base_url=running.url, viewport=SIZE, accept_downloads=True)
+    talk.let_in(found, running.url)
     found.set_default_timeout(60_000)
     yield found
     found.close()

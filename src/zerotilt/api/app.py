@@ -34,15 +34,21 @@ from zerotilt.api.problems import Problem
 from zerotilt.store.files import FileStore
 
 
-def create(files: FileStore, pages: Path | None = None, folder: Path | None = None) -> FastAPI:
-    """The server over a file store; ``pages`` is the folder of the built front end, ``folder`` where a worker listens."""
+def create(files: FileStore, pages: Path | None = None, folder: Path | None = None, key: str | None = None) -> FastAPI:
+    """The server over a file store.
+
+    Parameters
+    ----------
+    pages : folder of the built front end. folder : where a worker listens. key : what every request must hold; none is
+        asked for where it is left out.
+    """
     files.clear_incoming()
     app = FastAPI(
         title="Zero Tilt", version=__version__, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json"
     )
     app.openapi = lambda: _contract(app)  # type: ignore[method-assign]
     app.state.desk = Desk(files, folder or files.folder)
-    app.add_middleware(Guard)
+    app.add_middleware(Guard, key=key)
     problems.install(app)
     app.include_router(readings.of_methods())
     for part in (
@@ -86,6 +92,7 @@ def _contract(app: FastAPI) -> dict[str, Any]:
 
 
 PROBLEMS = {
+    "401": "The request does not hold the key of this Zero Tilt",
     "403": "The request comes from a page of another site",
     "404": "There is no such thing",
     "409": "It was changed meanwhile, or would contradict what is there",

@@ -5,10 +5,13 @@ from __future__ import annotations
 import json
 import math
 import re
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
+from starlette.requests import cookie_parser
+from starlette.responses import HTMLResponse, RedirectResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from zerotilt import key as keys
 from zerotilt.api import problems
 
 HOSTS = {"127.0.0.1", "localhost", "[::1]"}
@@ -90,11 +93,61 @@ def _number(text: str) -> float:
     return value
 
 
-class Guard:
-    """Checks Host and Origin of every request and adds the security headers to every answer."""
+OPEN = frozenset({"/api/health"})
+"""What is told to everybody on this machine: that a server runs, and as whom."""
+KEPT = 365 * 86_400
+"""Seconds for which a browser keeps the key."""
+CLOSED = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Zero Tilt: closed</title>
+<style>body{max-width:60ch;margin:12vh auto;padding:0 2em;font:18px/1.5 Georgia,serif;color:#222;background:#fff}
+code{font-size:.9em}</style><main><h1 style="font-size:1.3em">This Zero Tilt belongs to whoever started it</h1>
+<p>This browser does not hold its key. Open the address that the start printed; <code>./zt address</code> prints it
+again. After that, links to single pages open by themselves.</p></main></html>"""
 
-    def __init__(self, app: ASGIApp):
-        self.app = app
+
+class Guard:
+    """Checks Host, Origin and key of every request and adds the security headers to every answer."""
+
+    def __init__(self, app: ASGIApp, key: str | None = None):
+        self.app, self.key = app, key
+
+    def _held(self, headers: dict[bytes, bytes], cookie: str) -> bool:
+        """Whether a request holds the key, as a bearer token or as the browser's cookie."""
+        assert self.key is not None
+        kind, _, given = headers.get(b"authorization", b"").decode("latin-1").partition(" ")
+        if kind.lower() == "bearer":
+            return keys.same(given.strip(), self.key)
+        found: dict[str, str] = cookie_parser(headers.get(b"cookie", b"").decode("latin-1"))
+        return keys.same(found.get(cookie, ""), self.key)
+
+    def _closed(self, scope: Scope, headers: dict[bytes, bytes], host: str) -> Response | None:
+        """What is answered instead to who does not hold the key, or brings it; None to who holds it."""
+        if self.key is None or scope["path"] in OPEN:
+            return None
+        # cookies know no ports: each house on this machine has a name of its own
+        port = host.rpartition(":")[2]
+        cookie = f"zerotilt-{port if port.isdigit() else 80}"
+        asked = parse_qsl(scope["query_string"].decode("latin-1"), keep_blank_values=True)
+        brought = [value for name, value in asked if name == keys.KEY]
+        if brought and scope["method"] == "GET" and keys.same(brought[-1], self.key):
+            rest = urlencode([pair for pair in asked if pair[0] != keys.KEY])
+            # one slash alone: two would name another host
+            path = "/" + quote(scope["path"].lstrip("/"))
+            answer = RedirectResponse(f"{path}?{rest}" if rest else path, 303)
+            answer.set_cookie(cookie, self.key, max_age=KEPT, path="/", httponly=True, samesite="lax")
+            return answer
+        if self._held(headers, cookie):
+            return None
+        if scope["path"].startswith("/api/"):
+            answer = problems.answer(
+                401,
+                "Closed",
+                "The request does not hold the key of this Zero Tilt.",
+                todo="Open the address that ./zt address prints; a program sends the key as a bearer token, from ZT_KEY or "
+                "from the file “token” in the folder of this Zero Tilt.",
+            )
+            answer.headers["www-authenticate"] = "Bearer"
+            return answer
+        return HTMLResponse(CLOSED, 401, {"cache-control": "no-store"})
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -113,6 +166,9 @@ class Guard:
             )
             return
 
+        if (instead := self._closed(scope, headers, host)) is not None:
+            await instead(scope, receive, self._with_headers(scope["path"], send))
+            return
         path = scope["path"]
         if "\x00" in path or b"%00" in scope["query_string"]:
             await problems.answer(422, "Not usable as given", "The address holds a NUL character.")(
@@ -128,6 +184,11 @@ class Guard:
                 )
                 return
 
+        guarded = self._with_headers(path, send)
+        await self.app(scope, receive, _in_words(scope, receive, guarded) if b"range" in headers else guarded)
+
+    @staticmethod
+    def _with_headers(path: str, send: Send) -> Send:
         async def guarded(message):
             if message["type"] == "http.response.start":
                 present = {key for key, _ in message["headers"]}
@@ -141,7 +202,7 @@ class Guard:
                 message = message | {"headers": [*message["headers"], *extra]}
             await send(message)
 
-        await self.app(scope, receive, _in_words(scope, receive, guarded) if b"range" in headers else guarded)
+        return guarded
 
 
 def _in_words(scope: Scope, receive: Receive, send: Send) -> Send:

@@ -11,6 +11,7 @@ from typing import Any
 
 from zerotilt.cluster import executor_at
 from zerotilt.readers.inside import end_with_parent, limit_memory, perform, unprivileged
+from zerotilt.readers.walls import raise_walls
 from zerotilt.readers.watch import HelperDied, Limits, OnTick, ended_without_a_word, followed, result_of
 
 
@@ -83,6 +84,7 @@ def _inside(pipe, job: str, arguments: dict, scratch: str, memory: int) -> None:
     os.umask(0o077)
     arguments = unprivileged(arguments, scratch)
     end_with_parent()
+    raise_walls()
     limit_memory(memory)
     from zerotilt.readers.jobs import JOBS
 

@@ -17,6 +17,7 @@ from typing import Any
 from zerotilt.core import bounded
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
+from zerotilt.readers import walls
 
 TICK = 0.2
 
@@ -50,7 +51,12 @@ def other_user() -> pwd.struct_passwd | None:
 
 
 def runs_as() -> tuple[str, str]:
-    """Who runs models here, in words; and what to do about it where that is root."""
+    """Who runs models here and what keeps them in, in words; and what to do about it where that is root or nothing."""
+    (who, other), (kept, install) = _who(), walls.said()
+    return f"{who}; {kept}", f"{other} {install}".strip()
+
+
+def _who() -> tuple[str, str]:
     if os.geteuid() != 0:
         return f"models run as {pwd.getpwuid(os.geteuid()).pw_name}, who started Zero Tilt", ""
     if (closed := _closed()) is not None:

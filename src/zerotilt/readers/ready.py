@@ -12,8 +12,8 @@ import scipy.spatial  # noqa: E402
 import scipy.special  # noqa: E402
 
 from zerotilt.core.warm import warm  # noqa: E402
-from zerotilt.readers import jobs  # noqa: E402
+from zerotilt.readers import jobs, walls  # noqa: E402
 
-__all__ = ["jobs", "scipy"]
+__all__ = ["jobs", "scipy", "walls"]
 
 warm()

@@ -24,6 +24,7 @@ from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 from zerotilt.readers import jobs
 from zerotilt.readers.inside import end_with_parent, limit_memory, perform, tell, unprivileged
+from zerotilt.readers.walls import raise_walls
 
 BACKGROUND = 10
 """How far what takes long gives way to what is looked at (nice)."""
@@ -41,6 +42,7 @@ def serve(control: Connection, files: dict[str, Any], scratch: str, memory: int)
     os.umask(0o077)
     opened = unprivileged(files, scratch)
     end_with_parent()
+    raise_walls()
     limit_memory(memory)
     codes: dict[int, int] = {}
     rehearsed = False

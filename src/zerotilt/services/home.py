@@ -14,6 +14,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from zerotilt import key
+
 
 class Home:
     """The data folder: database, files, log, and a note of what runs.
@@ -22,9 +24,8 @@ class Home:
     """
 
     def __init__(self, folder: Path | None = None):
-        project = Path(__file__).resolve().parents[3]
-        self.project = project
-        self.folder = Path(folder or os.environ.get("ZT_HOME") or project / ".zt").resolve()
+        self.project = Path(__file__).resolve().parents[3]
+        self.folder = Path(folder).resolve() if folder else key.folder_named()
         made = not self.folder.exists()
         self.folder.mkdir(parents=True, exist_ok=True)
         self.files, self.logs, self.scratch, self.structures = (
@@ -50,6 +51,11 @@ class Home:
             with os.fdopen(handle, "w") as file:
                 file.write(secrets.token_urlsafe(24))
         return self._secret.read_text()
+
+    @property
+    def key(self) -> str:
+        """What who talks to the server must hold, made once and readable by the owner only."""
+        return key.kept_in(self.folder)
 
     def take(self) -> bool:
         """Take the folder for this process, until it ends; False where another has it."""

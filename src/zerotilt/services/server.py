@@ -21,7 +21,7 @@ def main() -> None:
     told = json.loads(sys.stdin.readline())
     database.bind(told["database"])
     home = Home()
-    app = create(FileStore(home.files, elsewhere(told["files"])), home.project / "web" / "dist", home.folder)
+    app = create(FileStore(home.files, elsewhere(told["files"])), home.project / "web" / "dist", home.folder, home.key)
     config = uvicorn.Config(app, log_level="warning", server_header=False, timeout_graceful_shutdown=2)
     # the start command listens already, so that the port it announces is this server's
     uvicorn.Server(config).run(sockets=[socket.socket(fileno=int(os.environ["ZT_SOCKET"]))])

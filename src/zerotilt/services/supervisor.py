@@ -15,6 +15,7 @@ import time
 import urllib.request
 from typing import Any
 
+from zerotilt import key
 from zerotilt.services.addresses import DATABASE, FILES, database_for
 from zerotilt.services.home import Home, die_with_parent, listening, rotate
 from zerotilt.services.postgres import NotStarted
@@ -39,6 +40,11 @@ class Supervisor:
     @property
     def url(self) -> str:
         return f"http://127.0.0.1:{self.port}"
+
+    @property
+    def entrance(self) -> str:
+        """The address to be opened in a browser, with the house's key."""
+        return key.entrance(self.url, self.home.key)
 
     def start(self) -> None:
         if not self.home.take():
@@ -70,7 +76,7 @@ class Supervisor:
 
     def _launch(self, name: str) -> None:
         # addresses may hold passwords, which models must not find: they are told, not inherited
-        inherited = {name: value for name, value in os.environ.items() if name not in (DATABASE, FILES)}
+        inherited = {name: value for name, value in os.environ.items() if name not in (DATABASE, FILES, key.GIVEN)}
         environment = inherited | {
             "ZT_HOME": str(self.home.folder),
             "ZT_SOCKET": str(self.socket.fileno()),
@@ -119,6 +125,7 @@ class Supervisor:
 
     def ask(self, path: str, method: str = "GET") -> Any:
         request = urllib.request.Request(self.url + path, method=method, data=b"" if method == "POST" else None)
+        request.add_header("Authorization", f"Bearer {self.home.key}")
         with urllib.request.urlopen(request, timeout=60) as answer:
             return json.load(answer)
 

@@ -16913,6 +16913,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_ConcernsResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -17018,6 +17027,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_PerformanceResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -17127,6 +17145,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_ColumnsResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -17232,6 +17259,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_PairsResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -17341,6 +17377,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_SegmentResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -17446,6 +17491,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_CutsResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -17555,6 +17609,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_SegmentsResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -17660,6 +17723,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_QueryResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -17769,6 +17841,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_DriversResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -17874,6 +17955,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_SideResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -17983,6 +18073,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_ByPartResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -18088,6 +18187,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_SpreadResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -18197,6 +18305,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_ExpectationsResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -18302,6 +18419,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_LossShapleyResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -18411,6 +18537,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_OwnResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -18516,6 +18651,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_WithoutResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -18625,6 +18769,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_OneTreeResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -18730,6 +18883,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ResponseResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -18839,6 +19001,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_AleResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -18944,6 +19115,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_SurfaceResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -19053,6 +19233,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_InteractionsResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -19158,6 +19347,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ExpectedResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -19267,6 +19465,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_CasesPage_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -19372,6 +19579,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ExplainedResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -19481,6 +19697,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_LadderResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -19586,6 +19811,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ValuesResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -19695,6 +19929,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_TriedResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -19800,6 +20043,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ProfilesResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -19909,6 +20161,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_NearestResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -20014,6 +20275,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ChangeResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -20123,6 +20393,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_AlikeResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -20228,6 +20507,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_OddResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -20337,6 +20625,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_DifferenceResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -20442,6 +20739,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_SurrogateResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -20551,6 +20857,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_ChecksResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -20656,6 +20971,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_PersonResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -20765,6 +21089,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_FlipResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -20870,6 +21203,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_FamiliesResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -20979,6 +21321,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_MeanLadderResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -21084,6 +21435,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ArrangementResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -21193,6 +21553,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_PocketsResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -21298,6 +21667,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_PocketResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -21407,6 +21785,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_ErrorGridResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -21512,6 +21899,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_TiltResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -21621,6 +22017,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_LatticeResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -21726,6 +22131,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_OpenedResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -21835,6 +22249,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_ScoreGapResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -21940,6 +22363,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_GivenResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -22049,6 +22481,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_SidesResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -22154,6 +22595,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ThresholdResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -22263,6 +22713,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_VersionsResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -22368,6 +22827,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_ChangedResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -22477,6 +22945,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_LeaningResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -22582,6 +23059,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_RepairedResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -22691,6 +23177,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingView_BandResult_"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -22796,6 +23291,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingView_CorrectedResult_"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -22930,6 +23434,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditLine"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -23095,6 +23608,15 @@ export interface operations {
                     "application/json": components["schemas"]["AuditView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -23197,6 +23719,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -23305,6 +23836,15 @@ export interface operations {
                     "application/json": components["schemas"]["AuditLine"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -23406,6 +23946,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditLine"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -23513,6 +24062,15 @@ export interface operations {
                     };
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -23614,6 +24172,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditLine"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -23748,6 +24315,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -23853,6 +24429,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -23953,6 +24538,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -24057,6 +24651,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -24166,6 +24769,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -24267,6 +24879,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -24377,6 +24998,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -24478,6 +25108,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PartView"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -24582,6 +25221,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["VersionView"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -24694,6 +25342,15 @@ export interface operations {
                     "application/json": components["schemas"]["AuditView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -24802,6 +25459,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -24914,6 +25580,15 @@ export interface operations {
                     "application/json": components["schemas"]["AuditView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -25022,6 +25697,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -25134,6 +25818,15 @@ export interface operations {
                     "application/json": components["schemas"]["AuditView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -25242,6 +25935,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -25354,6 +26056,15 @@ export interface operations {
                     "application/json": components["schemas"]["AuditView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -25460,6 +26171,15 @@ export interface operations {
                 };
                 content: {
                     "application/toml": unknown;
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -25569,6 +26289,15 @@ export interface operations {
                     "application/json": components["schemas"]["Fitted"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -25670,6 +26399,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EvidenceLine"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -25774,6 +26512,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -25881,6 +26628,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -25986,6 +26742,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -26089,6 +26854,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -26190,6 +26964,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -26296,6 +27079,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -26398,6 +27190,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -26504,6 +27305,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -26605,6 +27415,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskView"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -26710,6 +27529,15 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -26811,6 +27639,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StateView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -26974,6 +27811,15 @@ export interface operations {
                     "application/json": components["schemas"]["KeptView"][];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -27083,6 +27929,15 @@ export interface operations {
                     "application/json": components["schemas"]["KeptView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -27184,6 +28039,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -27291,6 +28155,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeptView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -27402,6 +28275,15 @@ export interface operations {
                     };
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -27511,6 +28393,15 @@ export interface operations {
                     "application/json": number;
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -27618,6 +28509,15 @@ export interface operations {
                     "application/json": components["schemas"]["FindingView"][];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -27721,6 +28621,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RemarkView"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -27830,6 +28739,15 @@ export interface operations {
                     "application/json": components["schemas"]["RemarkView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -27936,6 +28854,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -28046,6 +28973,15 @@ export interface operations {
                     "application/json": string;
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -28153,6 +29089,15 @@ export interface operations {
                     "application/json": components["schemas"]["AgainView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -28254,6 +29199,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -28361,6 +29315,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DraftView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -28472,6 +29435,15 @@ export interface operations {
                     "application/json": components["schemas"]["PreviewView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -28573,6 +29545,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -28678,6 +29659,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NumberView"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -28789,6 +29779,15 @@ export interface operations {
                     "application/json": components["schemas"]["ProseView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -28890,6 +29889,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReportView"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -29005,6 +30013,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -29106,6 +30123,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -29213,6 +30239,15 @@ export interface operations {
                     "application/json": components["schemas"]["ChangesView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -29315,6 +30350,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -29419,6 +30463,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FormView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -29529,6 +30582,15 @@ export interface operations {
                     "application/json": components["schemas"]["SignatureView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -29634,6 +30696,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -29738,6 +30809,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -29846,6 +30926,15 @@ export interface operations {
                     "application/json": components["schemas"]["Proposal"][];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -29948,6 +31037,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RuleView"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -30060,6 +31158,15 @@ export interface operations {
                     "application/json": components["schemas"]["RuleView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -30167,6 +31274,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CandidatesView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -30278,6 +31394,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"][];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -30387,6 +31512,15 @@ export interface operations {
                     "application/json": components["schemas"]["TaskView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -30491,6 +31625,15 @@ export interface operations {
                     "application/json": components["schemas"]["CandidateView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -30592,6 +31735,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FamiliesView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -30704,6 +31856,15 @@ export interface operations {
                     "application/json": components["schemas"]["FamiliesView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -30812,6 +31973,15 @@ export interface operations {
                     "application/json": components["schemas"]["NoteView"];
                 };
             };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from a page of another site */
             403: {
                 headers: {
@@ -30914,6 +32084,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description The request comes from a page of another site */
             403: {
@@ -31018,6 +32197,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecipeLine"][];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
@@ -31128,6 +32316,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChoiceView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description The request comes from a page of another site */
