@@ -145,6 +145,7 @@ def main() -> None:
         Path(folder).chmod(0o755)
         supervisor = Supervisor(Home(Path(folder)))
         supervisor.start()
+        talk.KEYS[supervisor.url] = supervisor.home.key
         try:
             with talk.to(supervisor.url, 120) as client:
                 task = client.post("/api/demo").json()

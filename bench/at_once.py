@@ -117,6 +117,7 @@ def main() -> None:
         Path(folder).chmod(0o755)
         supervisor = Supervisor(Home(Path(folder)))
         supervisor.start()
+        talk.KEYS[supervisor.url] = supervisor.home.key
         try:
             supervisor.load_demo()
             demo = next(one for one in supervisor.ask("/api/audits") if one["title"] == "Skerry Post claims")

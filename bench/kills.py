@@ -237,6 +237,7 @@ def main() -> None:
         Path(folder).chmod(0o755)
         supervisor = Supervisor(Home(Path(folder)))
         supervisor.start()
+        talk.KEYS[supervisor.url] = supervisor.home.key
         ended = threading.Event()
 
         def revive() -> None:

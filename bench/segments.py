@@ -95,6 +95,7 @@ def main() -> None:
         Path(folder).chmod(0o755)
         supervisor = Supervisor(Home(Path(folder)))
         supervisor.start()
+        talk.KEYS[supervisor.url] = supervisor.home.key
         try:
             with talk.to(supervisor.url, 600) as client, sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=BROWSER)
