@@ -19,7 +19,7 @@ from tests.core.systems import system
 from tests.report.test_every_kind import cover
 from tests.report.test_render import DIGESTS
 
-from zerotilt.core.meaning import Role, Task
+from zerotilt.core.meaning import Role, Task, Wording
 from zerotilt.core.work import Work
 from zerotilt.report.compose import gather
 from zerotilt.report.render import render
@@ -642,6 +642,42 @@ def test_every_sentence_with_numbers_is_computed_anew(name):
     read, strange = read_back(own, told)
     assert len(read) >= 6
     assert strange == [], "no pattern knows these sentences"
+
+
+def test_a_group_whose_errors_are_flagged_is_not_counted_again_as_a_pocket():
+    """South is off in its errors: one fact, though its rows are also a confirmed pocket."""
+    own, told = told_of("a number")
+    pockets = [one for one in own.bundle.needed("pockets").typed.pockets if one.status == "confirmed"]
+    assert [one.described for one in pockets] == ["g is south"]
+    facts = [one for one, _ in own.bundle.all_facts()]
+    assert [one.kind for one in facts] == ["disparity"]
+    assert any(one.startswith("1 finding came of it") for one in told)
+    # a place that is no group stays
+    other, _ = told_of("a pocket")
+    kinds = Counter(one.kind for one, _ in other.bundle.all_facts())
+    assert kinds["weakness"] and kinds["disparity"]
+
+
+def test_a_limit_of_differences_says_of_which_metrics_and_in_what_unit():
+    columns, rng = base(19)
+    v = 3 * columns["x"] + 10
+    columns |= {"s": v, "y": v + rng.normal(size=N)}
+    subject = system(
+        columns, roles={"g": Role.group, "s": Role.score}, task=Task.regression, event="", favourable="event",
+        favourable_said=True, wording=Wording(unit="days"),
+    )  # fmt: skip
+    bundle = gather(subject, DIGESTS, Work(), explained=30)
+    limit = 0.1 * columns["y"].std()
+    (said,) = [
+        one
+        for one in sentences(render(bundle, subject, cover(subject), reader="full").html)
+        if one.startswith("A comparison is flagged where it shows") and "comparisons" in one
+    ]
+    found = re.search(r"a difference over ([\d.]+) days \(([^)]+)\)", said)
+    assert float(found[1]) == pytest.approx(limit, rel=0.1) and "mean error" in found[2]
+    assert "a difference over" in " ".join(told_of("a gap")[1]) and "(calibration error)" in " ".join(
+        told_of("a gap")[1]
+    )
 
 
 def test_the_reader_notices_a_number_that_is_not_so():

@@ -11,7 +11,7 @@ from pydantic import Field
 from zerotilt.api.desk import Desk
 from zerotilt.core import words
 from zerotilt.core.evidence import Evidence, footing_of
-from zerotilt.core.findings import Fact, Finding, Lapsed, Standing, gathered, lapsed_of, standing_of
+from zerotilt.core.findings import Fact, Finding, Lapsed, Standing, gathered, lapsed_of, standing_of, told_twice
 from zerotilt.core.meaning import Context, Spec, sha256
 from zerotilt.core.method import Area
 from zerotilt.core.methods import METHODS
@@ -96,7 +96,10 @@ class _Listed:
                 self._seen(fact, method.area, method.part, key, again=again, measuring=measuring)
                 for fact in gathered(findings, self.apart)
             ]
-        return found + list(self._by_hand())
+        twice = told_twice(found)
+        return [
+            one for one in found if one.name not in twice or one.standing.decision != "open" or one.before is not None
+        ] + list(self._by_hand())
 
     def _measured_again(self, method: str, settings: dict[str, Any], turn: Turn) -> tuple[str, bool]:
         """Begin to measure, or say why it can't be; and whether it is under way."""

@@ -99,6 +99,10 @@ class Finding(Frozen):
     size: str = Field(default="", description="How far off it is, in a few words")
     concerned: int | None = Field(default=None, description="Rows of the people it is about")
     gap: Gap | None = Field(default=None, description="How far off it is; none where there is no tolerance")
+    place: str = Field(default="", description="The group that it is about, where that is one level of a column")
+    of_errors: bool = Field(
+        default=False, description="Whether it is of how often, or how far, the model is off in a group"
+    )
     of_model: bool = Field(
         default=True, description="False where it is of what happened alone, whatever the model does"
     )
@@ -250,6 +254,16 @@ def gathered(findings: Sequence[Finding], apart: Collection[str] = ()) -> tuple[
         home = one if one.name in apart else _explained_by(one, free) or one
         parts.setdefault(one.name if one.name in apart else home.fact, []).append(one)
     return tuple(_fact(name, found) for name, found in parts.items())
+
+
+def told_twice(facts: Iterable[Fact]) -> frozenset[str]:
+    """Names of facts about a place where errors are denser, where that place is a group that another fact tells of: a group
+    whose errors are flagged among the comparisons is not counted once more as a pocket."""
+    held = list(facts)
+    groups = {part.place for one in held if one.kind == "disparity" for part in one.parts if part.of_errors} - {""}
+    return frozenset(
+        one.name for one in held if one.kind == "weakness" and {part.place for part in one.parts} <= groups
+    )
 
 
 def _explained_by(one: Finding, others: Iterable[Finding]) -> Finding | None:

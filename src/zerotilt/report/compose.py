@@ -7,7 +7,18 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zerotilt.core.evidence import Digests, Evidence, compute, footing_of, key
-from zerotilt.core.findings import Fact, Finding, Footing, Judged, Lapsed, Standing, gathered, lapsed_of, standing_of
+from zerotilt.core.findings import (
+    Fact,
+    Finding,
+    Footing,
+    Judged,
+    Lapsed,
+    Standing,
+    gathered,
+    lapsed_of,
+    standing_of,
+    told_twice,
+)
 from zerotilt.core.meaning import Spec
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
@@ -117,6 +128,8 @@ class Bundle:
     def all_facts(self) -> list[tuple[Fact, Standing]]:
         """Everything that somebody has to decide about, what was raised by hand last."""
         found = [one for section in self.sections for one in self.facts(section.method.name)]
+        twice = told_twice(fact for fact, _ in found)
+        found = [(fact, stands) for fact, stands in found if fact.name not in twice or stands.decision != "open"]
         return found + self.decisions.of([one.finding for one in self.decisions.raised], self.footing)
 
     def lapsed(self, fact: Fact) -> Lapsed | None:

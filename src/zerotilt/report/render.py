@@ -159,7 +159,7 @@ def render(
         main_table=main_table,
         facts=flat,
         adjusted={called(one) + compared.ending: one.p_adjusted for one in flagged} if compared else {},
-        flag_rule=rule(tilt) if tilt else "",
+        flag_rule=rule(tilt, spec.wording) if tilt else "",
         raised=list(
             zip(
                 bundle.decisions.raised,

@@ -149,9 +149,7 @@ def _sure(tilt: TiltResult | None, subject: Subject) -> str:
         parts.append(
             f"{words.count(told['not_tested'])} {_are(told['not_tested'])} of segments found by their errors and not tested"
         )
-    return (
-        f"A comparison is flagged where it shows {rule(tilt)}: {words.listing(parts)}. Intervals are given at {level}."
-    )
+    return f"A comparison is flagged where it shows {rule(tilt, subject.spec.wording)}: {words.listing(parts)}. Intervals are given at {level}."
 
 
 def _are(number: int) -> str:

@@ -17,6 +17,8 @@ AMOUNTS = ("mean_prediction", "mean_error")
 RANKS = ("mean_rank", "mean_rank_error")
 RIGHT = ("accuracy", "auc", "macro_true_positive_rate", "macro_positive_predictive_value")
 WRONG = ("brier_score", "log_loss", "calibration_error", "mae", "rmse")
+NOT_OF_ERRORS = ("selection_rate", "class_share", "mean_score", "mean_prediction", "mean_rank")
+"""Of what was predicted or decided alone: gaps in it say nothing of how often that is right."""
 HAPPENED = ("base_rate", "mean_outcome")
 """Of what happened alone: gaps in it say nothing of the model."""
 

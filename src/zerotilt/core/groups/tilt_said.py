@@ -18,7 +18,7 @@ from zerotilt.core.groups.disparity import (
     TiltSettings,
     by_weight,
 )
-from zerotilt.core.groups.favour import HAPPENED, favour
+from zerotilt.core.groups.favour import HAPPENED, NOT_OF_ERRORS, favour
 from zerotilt.core.groups.metrics import Measure, metric_named
 from zerotilt.core.groups.reference import OTHERS
 from zerotilt.core.meaning import Role, Spec, Wording
@@ -200,7 +200,7 @@ def say(result: TiltResult, wording: Wording, settings: TiltSettings) -> Reading
     policy = result.policy
     detail = (
         f"{words.count(len(flagged))} of {words.plural(compared, 'comparison')} {'is' if len(flagged) == 1 else 'are'} "
-        f"flagged: {rule(result)} (flag policy {policy.number}, {policy.adjustment}). {words.count(uncertain)} "
+        f"flagged: {rule(result, wording)} (flag policy {policy.number}, {policy.adjustment}). {words.count(uncertain)} "
         f"{'is' if uncertain == 1 else 'are'} undecided, {words.count(too_few)} {'has' if too_few == 1 else 'have'} too few "
         f"rows. {words.count(result.rows)} {wording.rows}."
     )
@@ -232,18 +232,14 @@ def _behind_accuracy(result: TiltResult) -> list[str]:
     )
 
 
-def rule(result: TiltResult) -> str:
+def rule(result: TiltResult, wording: Wording) -> str:
     """When a comparison is flagged, as it is applied: by its estimate and by its test, both."""
     policy = result.policy
     by_ratio = [one for one in result.disparities if one.judged == "ratio"]
     limits = (
         [f"a ratio outside {policy.ratio_low:g} to {policy.ratio_high:g}"] if by_ratio or not result.disparities else []
     )
-    signed = next((one for one in result.disparities if metric_named(one.metric).signed), None)
-    if signed is not None and policy.tolerance(metric_named(signed.metric).name).difference is None:
-        limits.append(
-            f"a difference over {signed.high:.2g}" if signed.high < 100 else f"a difference over {signed.high:,.0f}"
-        )
+    limits += _differences(result, wording)
     if policy.tolerances:
         limits.append("a value outside the metric's own limits")
     if policy.adjustment == "none" or not result.tested:
@@ -252,6 +248,18 @@ def rule(result: TiltResult) -> str:
     here = f", {words.count(printed)} of them printed here" if printed < result.tested else ""
     tests = f"{words.plural(result.tested, 'test')}{here}"
     return f"{words.listing(limits, 'or')}, and an adjusted p-value of at most {policy.alpha:g} ({tests})"
+
+
+def _differences(result: TiltResult, wording: Wording) -> list[str]:
+    """Limits of what is judged by a difference alone, each with the metrics that it is for and its unit."""
+    found: dict[str, list[str]] = {}
+    for one in result.disparities:
+        metric = metric_named(one.metric)
+        if one.judged == "difference" and result.policy.tolerance(metric.name).difference is None:
+            size = f"{one.high:.2g}" if one.high < 100 else f"{one.high:,.0f}"
+            said = f"{size} {wording.unit}".strip() if metric.unit == "outcome" else size
+            found.setdefault(said, []).append(metrics.label(metric.name).lower())
+    return [f"a difference over {size} ({words.listing(list(dict.fromkeys(of)))})" for size, of in found.items()]
 
 
 def _said_beside(result: TiltResult) -> str:
@@ -296,6 +304,8 @@ def disparities(result: TiltResult, spec: Spec) -> list[Finding]:
             size=_size(found),
             concerned=concerned[found.attribute, found.group],
             gap=_gap(found),
+            place=f"{found.attribute}: {found.group}",
+            of_errors=metric_named(found.metric).name not in (*HAPPENED, *NOT_OF_ERRORS),
             of_model=metric_named(found.metric).name not in HAPPENED,
         )
         for found in flagged

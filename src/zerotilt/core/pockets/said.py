@@ -9,7 +9,7 @@ from zerotilt.core import rows as row_sets
 from zerotilt.core import segments, words
 from zerotilt.core.again import Measured
 from zerotilt.core.findings import Finding, Gap
-from zerotilt.core.meaning import Block, Spec, Wording
+from zerotilt.core.meaning import Block, Segment, Spec, Wording
 from zerotilt.core.pockets.confirmed import ErrorGap
 from zerotilt.core.pockets.errors import Unit, written
 from zerotilt.core.pockets.result import Pocket, PocketsResult, PocketsSettings
@@ -197,6 +197,7 @@ def weaknesses(result: PocketsResult, spec: Spec) -> Iterable[Finding]:
             statement=sentence(one, result, spec.wording),
             columns=one.segment.columns,
             group=one.described,
+            place=_level(one.segment),
             reference="all other rows",
             metric=result.error,
             rows=result.rows_confirming,
@@ -205,6 +206,15 @@ def weaknesses(result: PocketsResult, spec: Spec) -> Iterable[Finding]:
             concerned=one.gap.inside.rows,
             gap=gap,
         )
+
+
+def _level(segment: Segment) -> str:
+    """The group that a place is, as comparisons name it; empty where it is not one level of a column."""
+    if segment.picked or len(segment.blocks) != 1 or len(segment.conditions) != 1:
+        return ""
+    (only,) = segment.conditions
+    bare = set(only.model_dump(exclude_defaults=True)) == {"column", "levels"}
+    return f"{only.column}: {only.levels[0]}" if bare and len(only.levels) == 1 else ""
 
 
 def _about(result: PocketsResult) -> str:
