@@ -14,7 +14,6 @@ from zerotilt.core import segments
 from zerotilt.core.meaning import Role, Wording
 from zerotilt.core.methods import METHODS
 from zerotilt.core.pockets import cells as cell_sets
-from zerotilt.core.pockets.borders import roundest
 from zerotilt.core.pockets.boxes import Asked
 from zerotilt.core.pockets.confirmed import beyond, gap_of
 from zerotilt.core.pockets.errors import errors_of, offered
@@ -24,6 +23,7 @@ from zerotilt.core.pockets.hunt import BLOCKS, dealt, halvings_of, hunt
 from zerotilt.core.pockets.result import PocketsSettings
 from zerotilt.core.refusal import Refused
 from zerotilt.core.segmenting import sizes
+from zerotilt.core.stats.roundest import roundest
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

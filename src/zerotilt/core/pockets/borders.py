@@ -13,6 +13,7 @@ from zerotilt.core.meaning import Block, Condition
 from zerotilt.core.pockets.boxes import Asked
 from zerotilt.core.pockets.cells import Cells, between
 from zerotilt.core.segments import EPOCH
+from zerotilt.core.stats.roundest import roundest
 from zerotilt.core.table import Table
 
 Floats = NDArray[np.float64]
@@ -178,22 +179,3 @@ def _placed(at: NDArray[np.int64], sums, v: Floats, half: HalfRows, cells: Cells
     if float(half.scores(n.astype(float), excess)[0]) >= enough:
         return after, rounder
     return place, roundest(float(v[place - 1]), float(v[place]))
-
-
-def roundest(low: float, high: float) -> float:
-    """The number of fewest digits from ``low`` on and under ``high``.
-
-    >>> roundest(9.97, 10.04), roundest(3.0, 4.0), roundest(-0.031, -0.0295)
-    (10.0, 3.0, -0.03)
-    """
-    if low < 0 < high or low == 0:
-        return 0.0
-    if not np.isfinite(low) or not np.isfinite(high):
-        return low
-    size = max(abs(low), abs(high))
-    for digits in range(1, 17):
-        step = 10.0 ** (np.floor(np.log10(size)) - digits + 1)
-        found = float(f"{np.ceil(low / step) * step:.{digits}g}")
-        if low <= found < high:
-            return found
-    return low

@@ -14,6 +14,7 @@ from zerotilt.core import words
 from zerotilt.core.meaning import Condition, Kind, Role
 from zerotilt.core.refusal import Refused
 from zerotilt.core.segments import EPOCH
+from zerotilt.core.stats.roundest import roundest
 from zerotilt.core.subject import Subject
 
 CELLS, LEVELS = 8, 15
@@ -104,7 +105,10 @@ def _of_numbers(subject: Subject, name: str, values: NDArray[np.float64]) -> Cel
         distinct = np.unique(known)
         if len(distinct) > CELLS:
             distinct = np.unique(np.quantile(known, np.arange(1, CELLS) / CELLS, method="inverted_cdf"))
-            edges = [float(one) for one in distinct if one < known.max()]
+            ordered = np.unique(known)
+            after = np.searchsorted(ordered, distinct, side="right")
+            # every place that is looked at is told, so its borders have as few digits as part the same rows
+            edges = [roundest(float(ordered[i - 1]), float(ordered[i])) for i in after if i < len(ordered)]
         else:
             edges = [float(one) for one in distinct[:-1]]
     codes = np.searchsorted(edges, values, side="left")

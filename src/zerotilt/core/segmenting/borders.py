@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from zerotilt.core.stats.roundest import roundest
+
 Floats = NDArray[np.float64]
 MOST_PLACES = 200
 CLOSE = 0.005
@@ -42,18 +44,14 @@ def _different(borders: Floats, known: Floats) -> list[float]:
 
 
 def _brief(border: float, known: Floats) -> float:
-    """A border in as few decimals as leave the same rows on either side: what is cut is said in words, too.
+    """A border in as few digits as leave the same rows on either side, where it hardly moves for it: it is said, too.
 
     >>> _brief(0.670709123171108, np.array([0.1, 0.670709123171108, 0.68]))
     0.671
     """
-    below, above = known[known <= border].max(), known[known > border].min()
+    below, above = float(known[known <= border].max()), float(known[known > border].min())
     near = CLOSE * float(np.ptp(known))
-    for decimals in range(16):
-        for short in (round(border, decimals), round(float(np.ceil(border * 10**decimals)) / 10**decimals, decimals)):
-            if below <= short < above and abs(short - border) <= near:
-                return short
-    return border
+    return roundest(max(below, border - near), min(above, border + near))
 
 
 def where_it_changes(values: Floats, target: Floats, weights: Floats, parts: int, least: int) -> list[float]:
