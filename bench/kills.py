@@ -37,6 +37,8 @@ ANSWERS = 60.0
 """Seconds within which the house answers again."""
 ENDS = 600.0
 """Seconds within which all work has ended, once nobody is killed any more."""
+WAITING = 20
+"""Tasks beyond which nothing that takes long is asked for."""
 LATER = 90.0
 """Files that an attempt left are swept within so long."""
 QUICK = {"estimator": "naive Bayes"}
@@ -84,13 +86,22 @@ class Load:
         if answer.status_code == 201:
             self.made[answer.json()["id"]] = f"Killed under {number}"
 
+    def busy(self, client: httpx.Client) -> bool:
+        """Whether so much waits that more of it would only wait longer."""
+        tasks = client.get(f"{self.at}/tasks").json()
+        return isinstance(tasks, list) and sum(one["state"] in ("queued", "running") for one in tasks) >= WAITING
+
     def readings(self, client: httpx.Client, number: int) -> None:
+        if self.busy(client):
+            return
         method, settings = (("response", {"points": 10 + number % 150}), ("drivers", {"rows": 100 + number}),
                             ("pockets", {"times": 1.2 + number / 1_000}), ("tilt", {"attributes": ["home_area"]}))[number % 4]  # fmt: skip
         body = {"context": self.context, "settings": settings}
         self.begun(client.post(f"{self.at}/readings/{method}", json=body))
 
     def training(self, client: httpx.Client, number: int) -> None:
+        if self.busy(client):
+            return
         self.begun(client.post(f"{self.at}/candidates", json={"recipes": [QUICK | {"seed": number}]}))
         if number % 5 == 0:
             search = {
