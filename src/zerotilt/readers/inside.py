@@ -18,7 +18,6 @@ from zerotilt.core import bounded
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 from zerotilt.readers import walls
-from zerotilt.readers.view import can_be_taken
 
 TICK = 0.2
 
@@ -60,7 +59,7 @@ def runs_as() -> tuple[str, str]:
 def _who() -> tuple[str, str]:
     if os.geteuid() != 0:
         return f"models run as {pwd.getpwuid(os.geteuid()).pw_name}, who started Zero Tilt", ""
-    if (closed := _closed()) is not None and not can_be_taken():
+    if (closed := _closed()) is not None:
         return (
             f"models run as root, since other users cannot enter {closed}",
             "Start Zero Tilt as an ordinary user, or keep it and its Python where other users can enter.",
