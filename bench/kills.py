@@ -89,7 +89,8 @@ class Load:
     def busy(self, client: httpx.Client) -> bool:
         """Whether so much waits that more of it would only wait longer."""
         tasks = client.get(f"{self.at}/tasks").json()
-        return isinstance(tasks, list) and sum(one["state"] in ("queued", "running") for one in tasks) >= WAITING
+        mine = [one for one in tasks if one["id"] in self.tasks] if isinstance(tasks, list) else []
+        return sum(one["state"] in ("queued", "running") for one in mine) >= WAITING
 
     def readings(self, client: httpx.Client, number: int) -> None:
         if self.busy(client):
