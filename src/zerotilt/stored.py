@@ -80,7 +80,8 @@ def written_whole(path: Path) -> Iterator[BinaryIO]:
     except OSError as problem:
         raise Refused(f"The file cannot be written: {problem.strerror}.", where=str(path)) from None
     finally:
-        part.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):  # where nothing could be written there is nothing to be removed
+            part.unlink(missing_ok=True)
 
 
 def audit_named(name: str) -> Audit:

@@ -68,9 +68,14 @@ def test_no_child_of_a_killed_worker_survives(client, running):
 @contextlib.contextmanager
 def database_away(running):
     """The database killed, and not started again before the end of the block."""
+    import psutil
+
     running.hold.set()
     try:
-        os.kill(running.postgres.process.pid, signal.SIGKILL)
+        first = psutil.Process(running.postgres.process.pid)
+        sessions = first.children(recursive=True)
+        first.kill()
+        psutil.wait_procs(sessions, timeout=20)  # until it notices, a session still answers
         yield
     finally:
         running.hold.clear()

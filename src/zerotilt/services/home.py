@@ -27,10 +27,23 @@ class Home:
         self.project = Path(__file__).resolve().parents[3]
         self.folder = Path(folder).resolve() if folder else key.folder_named()
         made = not self.folder.exists()
-        self.folder.mkdir(parents=True, exist_ok=True)
         self.files, self.logs, self.scratch, self.structures = (
             self.folder / name for name in ("files", "logs", "scratch", "structures")
         )
+        try:
+            self._make(made)
+        except OSError as problem:
+            raise SystemExit(
+                f"The data folder {self.folder} cannot be used: {problem.strerror}. Name another in ZT_HOME, or make this one "
+                "writable."
+            ) from None
+        self.note = self.folder / "running.json"
+        self._secret = self.folder / "database-password"
+        self._lock: int | None = None
+
+    def _make(self, made: bool) -> None:
+        """Its folders, each open to its owner alone."""
+        self.folder.mkdir(parents=True, exist_ok=True)
         # what people bring in is theirs alone; as root the database's own user must pass through the folder itself
         if made:
             self.folder.chmod(0o711 if os.geteuid() == 0 else 0o700)
@@ -39,9 +52,6 @@ class Home:
             own.chmod(0o700)
         self.scratch.mkdir(exist_ok=True)
         self.scratch.chmod(0o711 if os.geteuid() == 0 else 0o700)
-        self.note = self.folder / "running.json"
-        self._secret = self.folder / "database-password"
-        self._lock: int | None = None
 
     @property
     def password(self) -> str:
