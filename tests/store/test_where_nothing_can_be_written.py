@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from zerotilt.core.refusal import Refused
+from zerotilt.store.files import DiskFull, FileStore
 from zerotilt.stored import written_whole
 
 PROJECT = Path(__file__).parents[2]
@@ -65,3 +66,12 @@ def test_a_home_that_became_read_only_is_said_too(place):
 
     with pytest.raises(SystemExit, match="cannot be used: Read-only file system"):
         Home(place)
+
+
+@pytest.mark.parametrize("place", ["size=64k"], indirect=True)
+def test_a_store_on_a_disk_that_has_become_read_only_says_so(place):
+    store = FileStore(place)
+    subprocess.run(["mount", "-o", "remount,ro", place], check=True)
+    with pytest.raises(DiskFull, match="read-only; nothing of this file was kept"), store.receive(100) as incoming:
+        incoming.write(b"data")
+        incoming.keep()

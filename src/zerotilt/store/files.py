@@ -157,7 +157,8 @@ class Incoming:
         self.bytes = 0
 
     def __enter__(self) -> Incoming:
-        self._file = self._path.open("xb")
+        with _disk():
+            self._file = self._path.open("xb")
         return self
 
     def write(self, piece: bytes) -> None:
@@ -224,11 +225,11 @@ class Damaged(Refused):
 
 
 class DiskFull(Refused):
-    """There is no room for the bytes; nothing was kept."""
+    """There is no room for the bytes, or the disk takes none; nothing was kept."""
 
 
 class _disk:
-    """Turns a full disk into words."""
+    """Turns a disk that is full, or that has become read-only, into words."""
 
     def __enter__(self) -> None:
         return None
@@ -238,5 +239,10 @@ class _disk:
             raise DiskFull(
                 "The disk is full; nothing of this file was kept.",
                 todo="Free some space on the machine and upload again.",
+            ) from None
+        if isinstance(problem, OSError) and problem.errno == errno.EROFS:
+            raise DiskFull(
+                "The disk is read-only; nothing of this file was kept.",
+                todo="Make the folder of this Zero Tilt writable, and upload again.",
             ) from None
         return False
