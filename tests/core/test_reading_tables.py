@@ -1,5 +1,6 @@
 """Tables in: what is found out, what is refused and where."""
 
+import contextlib
 import gzip
 import io
 import pickle
@@ -9,6 +10,7 @@ import sys
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.csv
 import pyarrow.feather as feather
 import pyarrow.parquet as pq
 import pytest
@@ -335,3 +337,36 @@ def test_a_table_that_only_begins_oddly_is_read(text):
     sink = io.BytesIO()
     convert(io.BytesIO(text.encode()), sink)
     assert sink.tell()
+
+
+@pytest.mark.parametrize("kind", ["file", "stream", "parquet"])
+def test_a_name_that_is_no_text_is_refused_in_words(kind):
+    found, sink = pa.table({"colour": ["a", "b"], "x": [1, 2]}), io.BytesIO()
+    if kind == "parquet":
+        pq.write_table(found, sink, store_schema=False)
+    else:
+        with (pa.ipc.new_file if kind == "file" else pa.ipc.new_stream)(sink, found.schema) as writer:
+            writer.write_table(found)
+    assert "bytes that are no text" in refusal(sink.getvalue().replace(b"colour", b"col\xffur")).message
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_no_damage_to_a_file_is_an_error_of_ours(seed):
+    """Bytes changed, left out and put in, one at a time and many: it is read, or refused in words."""
+    rng = np.random.default_rng(seed)
+    whole = pa.table({"x": rng.normal(size=60), "g": rng.choice(["a", "b"], 60), "k": rng.integers(0, 9, 60)})
+    for kind in ("parquet", "arrow", "csv"):
+        sink = io.BytesIO()
+        if kind == "parquet":
+            pq.write_table(whole, sink)
+        elif kind == "arrow":
+            feather.write_feather(whole, sink, compression="uncompressed")
+        else:
+            pa.csv.write_csv(whole, sink)
+        for _ in range(60):
+            data = bytearray(sink.getvalue())
+            for _ in range(rng.choice([1, 1, 3, 20])):
+                place = int(rng.integers(len(data)))
+                data[place : place + int(rng.integers(0, 3))] = rng.bytes(int(rng.integers(0, 3)))
+            with contextlib.suppress(Refused):
+                read(bytes(data) or b"x")

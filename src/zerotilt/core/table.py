@@ -285,6 +285,11 @@ def _arrow_batches(source: BinaryIO, start: bytes, work: Work) -> Iterator[pa.Re
             work.advance(batch.num_rows)
         if empty:
             raise Refused("The file has columns and no rows.", todo="Upload a file with at least one row.")
+    except UnicodeDecodeError:
+        raise Refused(
+            "The name of a column holds bytes that are no text.",
+            todo="Write the file again at its source and upload it again.",
+        ) from None
     except (pa.ArrowException, OSError, EOFError) as problem:
         raise Refused(
             f"The file is cut off or damaged: {problem}", todo="Write it again at its source and upload it again."
