@@ -29,6 +29,12 @@ def to(url: str, seconds: float = 60) -> httpx.Client:
     return httpx.Client(base_url=url, timeout=seconds, verify=PLAIN, headers=bearer(url))
 
 
+def with_key(client: httpx.Client, path: str) -> str:
+    """The address of a page as who may enter gives it to a program."""
+    url = str(client.base_url).rstrip("/")
+    return f"{url}{path}?key={KEYS[url]}"
+
+
 def let_in(window: Any, url: str) -> Any:
     """A browser's window that holds the key, as after the address of the start was opened in it."""
     name = f"zerotilt-{url.rpartition(':')[2]}"

@@ -55,7 +55,7 @@ class World:
         groups = {"home_area": "group", "age_band": "group", "preferred_language": "group"}
         talk.put_spec(client, audit, talk.set_roles(spec, claim_valid="outcome", **groups) | NAMED)
         made.finish(made.models_by_name[FIRST])
-        made.memory["notebook"] = open_audit(f"{client.base_url}/audits/{audit}/tilt")
+        made.memory["notebook"] = open_audit(talk.with_key(client, f"/audits/{audit}/tilt"))
         return made
 
     @property
