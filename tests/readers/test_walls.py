@@ -8,11 +8,13 @@ import socket
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
 import psutil
 import pytest
 
+from zerotilt.core import bounded
 from zerotilt.readers import walls
 
 pytestmark = pytest.mark.skipif(bool(walls.missing()), reason=walls.missing() or "-")
@@ -110,6 +112,17 @@ def test_what_it_has_to_do_it_can_do(tmp_path):
         import numpy as np
 
         assert np.linalg.inv(np.eye(200)).trace() == 200
+
+    assert behind(works) == "done"
+
+
+def test_a_bounded_piece_of_work_is_done_and_ended_behind_them(tmp_path):
+    """As a question in SQL is: a process of its own that is waited for, and ended when it takes too long."""
+
+    def works():
+        with (tmp_path / "answer").open("w+b") as into:
+            assert bounded.bounded(lambda: into.write(b"x") and into.flush(), 20, 2**28, into) == "done"
+        assert bounded.bounded(lambda: time.sleep(60), 0.3, 2**28) == "late"
 
     assert behind(works) == "done"
 

@@ -19,7 +19,7 @@ except (ImportError, OSError, RuntimeError):
 
 CLOSED = (
     # other programs, other processes
-    "execve", "execveat", "ptrace", "process_vm_readv", "process_vm_writev", "process_madvise", "pidfd_open", "pidfd_getfd",
+    "execve", "execveat", "ptrace", "process_vm_readv", "process_vm_writev", "process_madvise", "pidfd_getfd",
     "pidfd_send_signal", "kcmp",
     # other users, other views of the machine
     "setns", "unshare", "mount", "umount2", "pivot_root", "chroot", "move_mount", "open_tree", "fsopen", "fsmount", "fsconfig",
