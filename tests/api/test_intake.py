@@ -248,7 +248,7 @@ def test_an_upload_that_breaks_off_leaves_nothing(client, running):
     with socket.create_connection(("127.0.0.1", running.port)) as line:
         line.sendall(
             f"PUT /api/audits/{audit}/table?name=t.csv HTTP/1.1\r\nHost: 127.0.0.1:{running.port}\r\n"
-            f"Content-Length: 1000000\r\n\r\na,b\r\n1,2\r\n".encode()
+            f"Authorization: Bearer {running.home.key}\r\nContent-Length: 1000000\r\n\r\na,b\r\n1,2\r\n".encode()
         )
         until = time.monotonic() + 10
         while set(running.home.files.rglob("*")) == before:  # it is being written

@@ -9181,6 +9181,18 @@ export interface components {
             /** @description How far off it is; none where there is no tolerance */
             gap?: components["schemas"]["Gap"] | null;
             /**
+             * Place
+             * @description The group that it is about, where that is one level of a column
+             * @default
+             */
+            place: string;
+            /**
+             * Of Errors
+             * @description Whether it is of how often, or how far, the model is off in a group
+             * @default false
+             */
+            of_errors: boolean;
+            /**
              * Of Model
              * @description False where it is of what happened alone, whatever the model does
              * @default true
