@@ -96,8 +96,14 @@ def test_strangers_are_sent_away_before_the_key_is_looked_at():
     assert ask("/api/audits", "POST", origin="http://127.0.0.1:9999", **held).status_code == 403
 
 
-def test_a_house_makes_one_key_that_its_owner_alone_can_read(tmp_path):
-    os.umask(0o022)
+@pytest.fixture
+def open_umask():
+    before = os.umask(0o022)
+    yield
+    os.umask(before)  # the tests after this one write into a running house
+
+
+def test_a_house_makes_one_key_that_its_owner_alone_can_read(open_umask, tmp_path):
     first = Home(tmp_path / "house").key
     assert first == Home(tmp_path / "house").key and len(first) >= 40
     assert stat.S_IMODE((tmp_path / "house" / "token").stat().st_mode) == 0o600
