@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zerotilt.core.case.odd import nearest_of_all
 from zerotilt.core.contributions.controlled import solve_all
 from zerotilt.core.distance import nearest, space
 from zerotilt.core.drivers.own import split_reduction
@@ -23,7 +24,7 @@ from zerotilt.core.predictors.structure import Structure
 from zerotilt.core.stats import calibration, intervals
 from zerotilt.core.stats.paired import tango
 from zerotilt.core.trees import curves, pairs, table_plan, tables
-from zerotilt.core.trees.ensemble import LEQ, Trees
+from zerotilt.core.trees.ensemble import LEQ, Trees, add_up, mask_of
 from zerotilt.core.work import Work
 
 
@@ -47,6 +48,7 @@ def warm() -> None:
     where = space(few)
     nearest(where, few)
     nearest(where, few, few)
+    nearest_of_all(np.zeros((2, 1)), np.array([True]), 1, Work())
     _search()
 
 
@@ -81,6 +83,9 @@ def _run(number: type) -> None:
     tables.filled(trees, plan, tables.counted(trees, plan, encoded, weights), 0, 1).look_up(encoded)
     pairs.explain(trees, owner, everything, encoded, encoded, weights, 0, 1)
     curves.sweep(trees, encoded, curves.axes(trees, owner, [encoded]))
+    add_up(trees.landed(encoded), everything, trees.leaves)
+    node = (trees.mode[0], trees.track[0], trees.threshold[0], trees.members, *trees.first)
+    mask_of(encoded[:, 0].copy(), *node, np.empty(2, bool))
     split_reduction(trees, trees.held(encoded, weights), 1, 0)
     link: Link = "identity"
     structure = Structure(None, owner, trees, None, trees.base, link)  # type: ignore[arg-type]  # nothing is encoded

@@ -42,7 +42,19 @@ def unprivileged(arguments: dict, scratch: str) -> dict:
     os.setgroups([])
     os.setgid(other.pw_gid)
     os.setuid(other.pw_uid)
+    _keep_no_kernels()
     return opened
+
+
+def _keep_no_kernels() -> None:
+    """What has to be compiled from here on is compiled for this process alone.
+
+    Compiled kernels lie beside the sources, where this user may not write, nor read where root keeps files to itself; the
+    compiler would fail over either. What somebody's model could have left there is run by nobody else, too.
+    """
+    caching = sys.modules.get("numba.core.caching")
+    if caching is not None:
+        caching.IndexDataCacheFile.load = caching.IndexDataCacheFile.save = lambda *_: None
 
 
 def other_user() -> pwd.struct_passwd | None:

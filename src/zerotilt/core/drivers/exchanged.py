@@ -164,7 +164,7 @@ class Exchange:
             known[0, [self.names.index(name) for name in names]] = False
             for start in range(0, len(receives), ROWS_AT_ONCE * 16):
                 piece = slice(start, start + ROWS_AT_ONCE * 16)
-                asked = receives[piece], gives[piece], np.broadcast_to(known, (len(receives[piece]), known.shape[1]))
+                asked = receives[piece], gives[piece], np.repeat(known, len(receives[piece]), axis=0)
                 sums[piece] += part.mixed_sums(self.encoded, self.encoded, *asked)
             sums -= as_they_are[receives]
         if self.structure.coefficients is not None:
