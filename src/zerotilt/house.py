@@ -40,9 +40,7 @@ def _run(with_demo: bool) -> None:
         supervisor.stop()
         raise
     supervisor.heed()
-    from zerotilt.readers.inside import runs_as
-
-    said, todo = runs_as()
+    said, todo = supervisor.models
     if todo:
         typer.echo(f"Note: {said}. {todo}")
     typer.echo(f"Zero Tilt is running: {supervisor.entrance}   (Ctrl-C ends it)")

@@ -275,18 +275,34 @@ def test_who_runs_models_is_said_and_what_to_do_where_that_is_root(monkeypatch, 
             folder.chmod(folder.stat().st_mode | 0o001)
     monkeypatch.setattr(inside.sys, "executable", str(closed / "bin" / "python"))
     monkeypatch.setattr(inside, "__file__", str(closed / "bin" / "inside.py"))
-    for euid, mode, words, todo in (
-        (0, 0o755, "models run as nobody, who owns nothing", False),
-        (0, 0o700, f"models run as root, since other users cannot enter {closed}", True),
-        (65534, 0o700, "who started Zero Tilt", False),
+    for euid, mode, taken, words, todo in (
+        (0, 0o755, False, "models run as nobody, who owns nothing", False),
+        (0, 0o700, False, f"models run as root, since other users cannot enter {closed}", True),
+        (0, 0o700, True, "models run as nobody, who owns nothing", False),  # a worker takes a view of its own
+        (65534, 0o700, False, "who started Zero Tilt", False),
     ):
         closed.chmod(mode)
+        monkeypatch.setattr(inside, "can_be_taken", lambda *_: taken)  # noqa: B023
         monkeypatch.setattr(inside.os, "geteuid", lambda: euid)  # noqa: B023
         said = inside.runs_as()
         assert words in said[0] and bool(said[1]) == todo
         assert said[0].endswith("they reach no network and can start no program")
-        assert (inside.other_user() is None) == (euid != 0 or todo)
+        assert (inside.other_user() is None) == (euid != 0 or mode == 0o700)
 
 
-def test_the_server_says_who_runs_models(client):
-    assert client.get("/api/health").json()["models"] == inside.runs_as()[0]
+def test_the_server_says_who_runs_models_and_they_do(client, running, audit, context):
+    said = client.get("/api/health").json()["models"]
+    assert said == running.models[0] == inside.runs_as(running.home.scratch)[0]
+    client.post(f"/api/audits/{audit['id']}/readings/drivers", json={"context": context, "settings": {"repeats": 7}})
+    worker = psutil.Process(running.children["worker"].pid)
+    until = time.monotonic() + 30
+    ours = {os.geteuid()}
+    while time.monotonic() < until:
+        users = set()
+        for one in worker.children(recursive=True):
+            with contextlib.suppress(psutil.Error):
+                users.add(one.uids().effective)
+        if ("as nobody" in said) == bool(users - ours):
+            return
+        time.sleep(0.1)
+    raise AssertionError((said, users))

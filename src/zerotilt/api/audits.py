@@ -16,7 +16,6 @@ from zerotilt.api.views import AuditView, TaskView
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.meaning import Context
 from zerotilt.core.refusal import Refused
-from zerotilt.readers.inside import runs_as
 from zerotilt.store import removal
 from zerotilt.store.check import lock_file
 from zerotilt.store.database import database, patiently
@@ -33,8 +32,12 @@ MOST_MODEL_BYTES = 512 * 2**20
 @router.get("/health")
 @connected
 def health() -> dict[str, str]:
-    """That the server answers, which one it is (the start command gave it this name), and who runs models."""
-    return {"state": "running", "instance": os.environ.get("ZT_INSTANCE", ""), "models": runs_as()[0]}
+    """That the server answers, which one it is (the start command gave it this name and what comes next), and who runs models."""
+    return {
+        "state": "running",
+        "instance": os.environ.get("ZT_INSTANCE", ""),
+        "models": os.environ.get("ZT_MODELS", ""),
+    }
 
 
 @router.post("/demo", status_code=202)

@@ -18,6 +18,7 @@ from zerotilt.core import bounded
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 from zerotilt.readers import walls
+from zerotilt.readers.view import can_be_taken
 
 TICK = 0.2
 
@@ -31,7 +32,7 @@ def unprivileged(arguments: dict, scratch: str) -> dict:
     for name in [one for one in os.environ if one.startswith("XDG_")]:
         del os.environ[name]
     os.environ["HOME"] = os.environ["MPLCONFIGDIR"] = scratch
-    other = other_user()
+    other = other_user(Path(scratch).parent)
     if other is None:
         return arguments
     opened = {
@@ -57,31 +58,36 @@ def _keep_no_kernels() -> None:
         caching.IndexDataCacheFile.load = caching.IndexDataCacheFile.save = lambda *_: None
 
 
-def other_user() -> pwd.struct_passwd | None:
-    """Who runs models where this is root; None where it is not, or where that user could not reach the program."""
-    return None if os.geteuid() != 0 or _closed() is not None else pwd.getpwnam("nobody")
+def other_user(*own: Path) -> pwd.struct_passwd | None:
+    """Who runs models where this is root; None where it is not, or where that user could not reach the program or ``own``."""
+    return None if os.geteuid() != 0 or _closed(*own) is not None else pwd.getpwnam("nobody")
 
 
-def runs_as() -> tuple[str, str]:
-    """Who runs models here and what keeps them in, in words; and what to do about it where that is root or nothing."""
-    (who, other), (kept, install) = _who(), walls.said()
+def runs_as(*own: Path) -> tuple[str, str]:
+    """Who runs models here and what keeps them in, in words; and what to do about it where that is root or nothing.
+
+    Parameters
+    ----------
+    own : the folder in which its processes have their scratch, which they must reach besides the program.
+    """
+    (who, other), (kept, install) = _who(*own), walls.said()
     return f"{who}; {kept}", f"{other} {install}".strip()
 
 
-def _who() -> tuple[str, str]:
+def _who(*own: Path) -> tuple[str, str]:
     if os.geteuid() != 0:
         return f"models run as {pwd.getpwuid(os.geteuid()).pw_name}, who started Zero Tilt", ""
-    if (closed := _closed()) is not None:
+    if (closed := _closed(*own)) is not None and not can_be_taken(*own):
         return (
             f"models run as root, since other users cannot enter {closed}",
-            "Start Zero Tilt as an ordinary user, or keep it and its Python where other users can enter.",
+            "Start Zero Tilt as an ordinary user, or keep it, its Python and its data where other users can enter.",
         )
     return "models run as nobody, who owns nothing", ""
 
 
-def _closed() -> Path | None:
-    """A folder above the program or its Python that not everybody may go through; None where there is none."""
-    for path in (Path(__file__), Path(sys.executable)):
+def _closed(*own: Path) -> Path | None:
+    """A folder above the program, its Python or ``own`` that not everybody may go through; None where there is none."""
+    for path in (Path(__file__), Path(sys.executable), *(one / "scratch" for one in own)):
         for folder in path.resolve().parents:
             if not folder.stat().st_mode & 0o001:
                 return folder

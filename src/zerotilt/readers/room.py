@@ -239,7 +239,7 @@ class Room:
         self._scratch, self._most, self._structures = scratch, most, structures
         self._readers: OrderedDict[Hashable, Reader] = OrderedDict()
         self._held = threading.Lock()
-        self._user = other_user()
+        self._user = other_user(*([scratch] if scratch else []))
 
     def run(
         self,

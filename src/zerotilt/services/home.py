@@ -10,6 +10,7 @@ import secrets
 import shutil
 import signal
 import socket
+import stat
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -44,9 +45,13 @@ class Home:
     def _make(self, made: bool) -> None:
         """Its folders, each open to its owner alone."""
         self.folder.mkdir(parents=True, exist_ok=True)
-        # what people bring in is theirs alone; as root the database's own user must pass through the folder itself
-        if made:
-            self.folder.chmod(0o711 if os.geteuid() == 0 else 0o700)
+        # what people bring in is theirs alone; as root the database's own user and whoever runs models must pass through
+        # the folder itself, also where it was there before
+        if os.geteuid() == 0:
+            mode = stat.S_IMODE(self.folder.stat().st_mode)
+            self.folder.chmod(0o711 if made else mode | 0o011)
+        elif made:
+            self.folder.chmod(0o700)
         for own in (self.files, self.logs, self.structures):
             own.mkdir(exist_ok=True)
             own.chmod(0o700)

@@ -13,9 +13,11 @@ import sys
 import threading
 import time
 import urllib.request
+from functools import cached_property
 from typing import Any
 
 from zerotilt import key
+from zerotilt.readers.inside import runs_as
 from zerotilt.services.addresses import DATABASE, FILES, database_for
 from zerotilt.services.home import Home, die_with_parent, listening, rotate
 from zerotilt.services.postgres import NotStarted
@@ -45,6 +47,11 @@ class Supervisor:
     def entrance(self) -> str:
         """The address to be opened in a browser, with the house's key."""
         return key.entrance(self.url, self.home.key)
+
+    @cached_property
+    def models(self) -> tuple[str, str]:
+        """Who runs models, what keeps them in, and what to do about it."""
+        return runs_as(self.home.scratch)
 
     def start(self) -> None:
         if not self.home.take():
@@ -81,6 +88,7 @@ class Supervisor:
             "ZT_HOME": str(self.home.folder),
             "ZT_SOCKET": str(self.socket.fileno()),
             "ZT_INSTANCE": self.instance,
+            "ZT_MODELS": self.models[0],
         }
         with (self.home.logs / f"{name}.log").open("ab") as log:
             self.children[name] = subprocess.Popen(

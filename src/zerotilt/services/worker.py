@@ -11,6 +11,7 @@ import threading
 from concurrent.futures import ThreadPoolExecutor
 
 from zerotilt.readers import alone, structures
+from zerotilt.readers.view import open_to_others
 from zerotilt.services.home import Home
 from zerotilt.store import database, ledger
 from zerotilt.store.bell import ASKED, QUEUED, Listener
@@ -31,9 +32,10 @@ def main() -> None:
     """Perform tasks until told to end. The database's address comes on standard input: models know no password."""
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
     os.umask(0o077)
+    home = Home()
+    open_to_others(home.folder, home.scratch)  # before anything else runs here: what this process starts has the same view
     told = json.loads(sys.stdin.readline())
     database.bind(told["database"])
-    home = Home()
     queue = Queue()
     files = FileStore(home.files, elsewhere(told["files"]))
     worker = Worker(queue, files, home.scratch, home.structures)
