@@ -33,7 +33,9 @@ def main() -> None:
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
     os.umask(0o077)
     home = Home()
-    open_to_others(home.folder, home.scratch)  # before anything else runs here: what this process starts has the same view
+    open_to_others(
+        home.folder, home.scratch
+    )  # before anything else runs here: what this process starts has the same view
     told = json.loads(sys.stdin.readline())
     database.bind(told["database"])
     queue = Queue()
