@@ -11,9 +11,12 @@ from tests.core.systems import system
 from tests.report.test_render import DIGESTS, subject_of
 
 from zerotilt.core.findings import Judged, Standing
+from zerotilt.core.groups.disparity import TiltSettings
+from zerotilt.core.groups.metrics import class_of
+from zerotilt.core.groups.tilt import compare_groups
 from zerotilt.core.meaning import Condition, Role, Segment, Task
 from zerotilt.core.work import Work
-from zerotilt.report import forms
+from zerotilt.report import figures, forms
 from zerotilt.report.auditfile import audit_file
 from zerotilt.report.compose import Decisions, gather
 from zerotilt.report.document import Document, Piece
@@ -207,3 +210,38 @@ def test_no_finding_one_and_four_hundred_are_said_in_as_many_words(findings):
         summary = render(replace(bundle, decisions=decisions), subject, cover(subject), reader="summary").html
         assert len(PdfReader(io.BytesIO(forms.pdf(summary))).pages) <= 2
     assert f"Of {len(facts)} finding{'s' if len(facts) > 1 else ''}, 1 is accepted with a reason." in told
+
+
+def of_classes(classes: int, n: int = 900):
+    rng = np.random.default_rng(7)
+    named = np.array([f"desk {place}" for place in range(classes)])
+    truth = rng.integers(0, classes, n)
+    columns = {"g": rng.choice(["town", "hills"], n), "y": named[truth]}
+    # in the hills the last desk is mostly missed
+    missed = (columns["g"] == "hills") & (truth == classes - 1) & (rng.random(n) < 0.7)
+    columns["d"] = named[np.where(missed, 0, truth)]
+    return system(columns, roles={"g": Role.group, "d": Role.decision}, task=Task.several, event="")
+
+
+def test_error_rates_of_classes_are_drawn_each_under_its_name():
+    subject = of_classes(3)
+    result = compare_groups(subject, TiltSettings(), 0, Work())
+    whole, right, wrong = figures.levels_of(result, "g")
+    assert not any(class_of(key) for key in whole) and "accuracy" in whole
+    assert right == [f"true_positive_rate · desk {place}" for place in range(3)]
+    assert wrong == [f"false_positive_rate · desk {place}" for place in range(3)]
+    drawn = [text.get_text() for text in figures._painted(figures.levels(result, subject.spec, "g")).axes[0].texts]
+    for head in ("True positive rate", "False positive rate"):
+        assert [one for one in drawn if one.startswith(head)] == [f"{head},\ndesk {place}" for place in range(3)]
+    assert drawn.count("reference") == len(whole) + 6 and drawn.count("town") == 3
+    assert "classes" not in figures.levels_caption(result, "g")
+
+
+def test_of_many_classes_those_with_most_to_tell_are_drawn_and_the_rest_is_said():
+    result = compare_groups(of_classes(8), TiltSettings(), 0, Work())
+    flagged = [one.metric for one in result.disparities if one.status == "flagged" and "true_positive" in one.metric]
+    assert flagged == ["true_positive_rate · desk 7"]
+    _, right, wrong = figures.levels_of(result, "g")
+    assert len(right) == len(wrong) == 5 and flagged[0] in right
+    drawn = {class_of(key) for key in (*right, *wrong)}
+    assert f"Error rates are drawn of {len(drawn)} of 8 classes" in figures.levels_caption(result, "g")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import pwd
 import signal
 import threading
 import time
@@ -265,6 +266,29 @@ def test_started_as_root_a_job_becomes_somebody_else_and_reads_what_it_was_given
     user, _, text = os.read(read, 200).decode().partition(" ")
     if inside.other_user() is not None:
         assert (int(user) != 0, text) == (True, "a table")
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")
+def test_what_a_job_finds_in_its_scratch_is_its_own_and_nothing_else_is_given_away(tmp_path):
+    nobody, scratch = pwd.getpwnam("nobody"), tmp_path / "scratch"
+    scratch.mkdir()
+    for name in ("secret", "other"):
+        (tmp_path / name).write_text("a word")
+    (scratch / "model.onnx").write_bytes(b"m")
+    (scratch / "leads").symlink_to(tmp_path / "secret")
+    os.link(tmp_path / "other", scratch / "also")
+    inside.give(scratch, nobody)
+    owners = {
+        one.name: one.lstat().st_uid for one in (scratch, *scratch.iterdir(), tmp_path / "secret", tmp_path / "other")
+    }
+    assert owners == {
+        "scratch": nobody.pw_uid,
+        "model.onnx": nobody.pw_uid,
+        "leads": 0,
+        "also": 0,
+        "secret": 0,
+        "other": 0,
+    }
 
 
 def test_who_runs_models_is_said_and_what_to_do_where_that_is_root(monkeypatch, tmp_path):

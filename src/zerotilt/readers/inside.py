@@ -7,6 +7,7 @@ import os
 import pwd
 import resource
 import signal
+import stat
 import sys
 import time
 from collections.abc import Callable
@@ -39,12 +40,22 @@ def unprivileged(arguments: dict, scratch: str) -> dict:
         name: os.open(value, os.O_RDONLY) if name.endswith("path") and isinstance(value, str) else value
         for name, value in arguments.items()
     }
-    os.chown(scratch, other.pw_uid, other.pw_gid)
+    give(Path(scratch), other)
     os.setgroups([])
     os.setgid(other.pw_gid)
     os.setuid(other.pw_uid)
     _keep_no_kernels()
     return opened
+
+
+def give(scratch: Path, other: pwd.struct_passwd) -> None:
+    """Make a scratch folder, and the files that were put there for its job, another user's own."""
+    for one in scratch.iterdir():
+        found = one.lstat()
+        # a job that was lost may have left something there that leads elsewhere
+        if stat.S_ISREG(found.st_mode) and found.st_nlink == 1:
+            os.chown(one, other.pw_uid, other.pw_gid, follow_symlinks=False)
+    os.chown(scratch, other.pw_uid, other.pw_gid)
 
 
 def _keep_no_kernels() -> None:

@@ -20,7 +20,7 @@ from typing import Any
 
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers import alone
-from zerotilt.readers.inside import TICK, other_user, told
+from zerotilt.readers.inside import TICK, give, other_user, told
 from zerotilt.readers.structures import keep
 from zerotilt.readers.warm import serve
 from zerotilt.readers.watch import HelperDied, Limits, OnTick, ended_without_a_word, followed, result_of, stop_hanging
@@ -262,7 +262,7 @@ class Room:
         if job not in READ_WARM:
             return alone.run(job, arguments, scratch, on_tick, limits)
         if self._user is not None:
-            os.chown(scratch, self._user.pw_uid, self._user.pw_gid)
+            give(scratch, self._user)
         reader = self._taken(arguments, limits)
         try:
             found = self._run(reader, job, arguments, scratch, on_tick, limits, gives_way, on_start)

@@ -51,6 +51,8 @@ STYLE = {
 LONGEST = 44
 """Signs of a group's name that levels show: crossings differ at their ends."""
 MOST_LEVELS = 5
+BY_CLASS = ("true_positive_rate", "false_positive_rate")
+"""Error rates that are drawn of each class apart."""
 """Tubes that stand side by side."""
 
 
@@ -266,23 +268,40 @@ def _through(axes: Axes, threshold: float, written: Sequence[tuple[float, float]
     axes.plot([threshold] * 2, [begin, len(written) - 0.5], color=INK, lw=1.2, zorder=0)
 
 
-def levels_of(result: TiltResult, attribute: str) -> list[str]:
-    """The metrics that a grouping's levels are drawn of."""
-    there = next(group.metrics for group in result.groups if group.attribute == attribute)
-    return [name for name in metrics.usual(list(there), len(metrics.USUAL)) if name not in HAPPENED][:MOST_LEVELS]
+def levels_of(result: TiltResult, attribute: str) -> list[list[str]]:
+    """The metrics that a grouping's levels are drawn of, in rows of panels; with several classes a row of each error rate, of
+    the classes with most that is flagged or undecided.
+    """
+    there = list(next(group.metrics for group in result.groups if group.attribute == attribute))
+    first = [name for name in metrics.usual(there, len(metrics.USUAL)) if name not in HAPPENED]
+    rows = [[name for name in first if not metrics.class_of(name)][:MOST_LEVELS]]
+    told = [one.metric for one in result.disparities if one.attribute == attribute and one.status in ("flagged", "uncertain")]
+    for name in BY_CLASS:
+        classes = [key for key in there if metrics.class_of(key) and metrics.metric_named(key).name == name]
+        most = sorted(classes, key=lambda key: -told.count(key))[:MOST_LEVELS]
+        rows.append([key for key in classes if key in most])
+    return [row for row in rows if row]
 
 
 def levels_caption(result: TiltResult, attribute: str) -> str:
     """What a grouping's levels show."""
-    shown = levels_of(result, attribute)
+    shown = [key for row in levels_of(result, attribute) for key in row]
     judged = {one.judged for one in result.disparities if one.attribute == attribute and one.metric in shown}
     ratio = "ratio to the reference group, from half to twice"
     gap = "difference from the reference group, up to four times its limit"
     said = {"ratio": ratio, "difference": gap}
     what = said[judged.pop()] if len(judged) == 1 else f"{ratio}; of a metric without a ratio the {gap}"
+    there = next(group.metrics for group in result.groups if group.attribute == attribute)
+    classes = {metrics.class_of(key) for key in there} - {""}
+    drawn = {metrics.class_of(key) for key in shown} - {""}
+    left = (
+        f" Error rates are drawn of {len(drawn)} of {len(classes)} classes; the table has all."
+        if len(drawn) < len(classes)
+        else ""
+    )
     return (
         f"{words.opening(what)}; a pointed mark lies beyond. The band is what is within the limits. Filled: flagged. Hollow "
-        "ochre: undecided. Hollow: within."
+        f"ochre: undecided. Hollow: within.{left}"
     )
 
 
@@ -295,32 +314,31 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
     width, gap = 1.0, 0.16
     longest = max(len(short(group.group, LONGEST)) for group in groups)
     left = max(1.75, 0.6 + 0.078 * longest)  # no name reaches into the numbers of rows
-    across = left + len(shown) * (width + gap)
+    across = left + max(map(len, shown)) * (width + gap)
+    tall = len(groups) + 1.7  # one row of panels with its heads
 
     def paint(axes):
         axes.set_axis_off()
-        for column, metric in enumerate(shown):
-            middle = left + column * (width + gap) + width / 2
-            axes.text(
-                middle,
-                -0.75,
-                metrics.short(metric),
-                ha="center",
-                fontsize=7.2,  # five long names stand side by side
-                weight="bold",
-            )
+        for place, keys in enumerate(shown):
+            top = place * tall
+            for column, metric in enumerate(keys):
+                middle = left + column * (width + gap) + width / 2
+                which = metrics.class_of(metric)
+                head = f"{metrics.metric_named(metric).short},\n{short(which, 20)}" if which else metrics.short(metric)
+                # five long names stand side by side
+                axes.text(middle, top - 0.62, head, ha="center", va="bottom", fontsize=7.2, weight="bold", linespacing=1.15)
+                for row, group in enumerate(groups):
+                    if group.reference:
+                        axes.text(middle, top + row, "reference", ha="center", va="center", fontsize=7.5, color=SOFT)
+                        continue
+                    _tube(axes, middle, top + row, width, reach, found.get((group.group, metric)))
             for row, group in enumerate(groups):
-                if group.reference:
-                    axes.text(middle, row, "reference", ha="center", va="center", fontsize=7.5, color=SOFT)
-                    continue
-                _tube(axes, middle, row, width, reach, found.get((group.group, metric)))
-        for row, group in enumerate(groups):
-            axes.text(0, row, short(group.group, LONGEST), va="center")
-            axes.text(left - 0.12, row, words.count(group.rows), va="center", ha="right", color=SOFT)
+                axes.text(0, top + row, short(group.group, LONGEST), va="center")
+                axes.text(left - 0.12, top + row, words.count(group.rows), va="center", ha="right", color=SOFT)
         axes.set_xlim(0, across)
-        axes.set_ylim(len(groups) - 0.3, -1.2)
+        axes.set_ylim((len(shown) - 1) * tall + len(groups) - 0.3, -1.2)
 
-    return Drawing(max(7.6, 1.006 * across), 0.5 + 0.3 * (len(groups) + 1), paint)
+    return Drawing(max(7.6, 1.006 * across), 0.5 + 0.3 * (tall * (len(shown) - 1) + len(groups) + 1), paint)
 
 
 def _tube(axes, middle, row, width, reach, disparity) -> None:
