@@ -157,6 +157,23 @@ def test_one_version_alone_and_versions_that_cannot_be_read_are_said():
     )
 
 
+def test_models_are_held_against_recorded_decisions_in_what_decisions_have():
+    found = versions()
+    columns = {one: found.table.column(one) for one in ("x", "home", "y")}
+    columns["d"] = np.where(np.asarray(columns["x"], float) > 0.3, "1", "0")
+    table = from_arrays(columns)
+    spec = spec_of(table, {"y": Role.outcome, "d": Role.decision}, event="1")
+    outputs = 1 / (1 + np.exp(-2 * np.asarray(columns["x"], float)))
+    predictor = FunctionPredictor(("x",), lambda rows: outputs[:, None], Task.binary, ("0", "1"))
+    recorded = Subject(spec, table, None, Context(rows="all"))
+    subject = replace(recorded, others={"trees": Subject(spec, table, predictor, Context(rows="all"))})
+    result = versions_compared(subject, VersionsSettings(metric="auc"), 0, Work())
+    assert "auc" not in result.metrics and result.metric == "accuracy"
+    assert {one.version for one in result.values} == {"what is recorded", "trees"}
+    said = say(result, Wording(), VersionsSettings(metric="auc")).headline
+    assert said[0].text.startswith("What is recorded has an accuracy of ")
+
+
 def test_groups_of_too_few_rows_are_not_judged():
     result = told(versions(n=60))
     few = [one for one in result.values if one.group == "uplands"]

@@ -84,7 +84,7 @@ def versions_compared(subject: Subject, settings: VersionsSettings, seed: int, w
     """
     told = [one.name for one in of_task(subject.spec.task) if one.name != "calibration_error"]
     others = sorted(subject.others.items())
-    base = subject.context.model_named or "the version that is read"
+    base = subject.context.model_named or ("the version that is read" if subject.predictor else "what is recorded")
     unread: list[Unread] = []
 
     def scored() -> Iterator[tuple[str, Readout]]:
@@ -108,7 +108,9 @@ def versions_compared(subject: Subject, settings: VersionsSettings, seed: int, w
     values = compare(
         (base, read(subject, told)), scored(), groupings, policy.confidence, policy.alpha, policy.minimum_rows, work
     )
-    metrics = tuple(dict.fromkeys(one.metric for one in values))
+    # where decisions are recorded and nothing scores, there is nothing to hold the others' areas and losses against
+    metrics = tuple(dict.fromkeys(one.metric for one in values if one.version == base))
+    values = tuple(one for one in values if one.metric in metrics)
     usual = next((one for one in FIRST if one in metrics), metrics[0])
     return VersionsResult(
         versions=tuple(dict.fromkeys(one.version for one in values)),
@@ -308,5 +310,5 @@ METHOD = Method(
     depends=frozenset({"spec", "comparisons", "policy"}),
     picture=picture,
     reads_others=True,
-    version=3,
+    version=4,
 )
