@@ -1280,7 +1280,7 @@ export interface paths {
         };
         /**
          * Health
-         * @description That the server answers, which one it is (the start command gave it this name), and who runs models.
+         * @description That the server answers, which one it is (the start command gave it this name and what comes next), and who runs models.
          */
         get: operations["health_api_health_get"];
         put?: never;
