@@ -144,11 +144,12 @@ def audit(request: Request, work: Work) -> Outcome:
     request.out.mkdir(parents=True, exist_ok=True)
     with _opened(request.table) as source, tempfile.TemporaryFile() as typed:
         table_digest = digest(source)
-        table.convert(source, typed, work=work, name=request.table.name)
+        noted: list[str] = []
+        table.convert(source, typed, work=work, name=request.table.name, notes=noted)
         typed.seek(0)
         cases = Table(typed)
         spec, context, misfits = meaning(request, cases, work)
-        unfit = tuple(f"not taken from the settings: {one}" for one in misfits)
+        unfit = (*noted, *(f"not taken from the settings: {one}" for one in misfits))
         predictor = None
         model_digest, model_data = None, b""
         if request.model:

@@ -80,7 +80,8 @@ def test_marks_for_no_value_are_counted_named_and_kept(client):
     talk.put_table(client, audit, b"n,y\n" + b"1,a\n2,b\n?,a\nNA,b\n" * 20)
     profile = client.get(f"/api/audits/{audit}").json()["table"]["profile"]
     assert {one["level"]: one["rows"] for one in profile["marks"]} == {"?": 20, "NA": 20}
-    assert (profile["columns"][0]["stored"], profile["columns"][0]["missing"]) == ("string", 20)
+    assert (profile["columns"][0]["stored"], profile["columns"][0]["missing"]) == ("int64", 40)
+    assert profile["notes"] == ["“?” is read as no value: all else in “n” is a number."]
     dialect = profile["dialect"] | {"missing": ["?"]}
     talk.wait(client, client.post(f"/api/audits/{audit}/table/reread", json={"dialect": dialect}).json())
     again = client.get(f"/api/audits/{audit}").json()["table"]["profile"]

@@ -370,3 +370,29 @@ def test_no_damage_to_a_file_is_an_error_of_ours(seed):
                 data[place : place + int(rng.integers(0, 3))] = rng.bytes(int(rng.integers(0, 3)))
             with contextlib.suppress(Refused):
                 read(bytes(data) or b"x")
+
+
+def read_guessed(text: str) -> tuple[pa.Table, csvdialect.Dialect, list[str]]:
+    sink, notes = io.BytesIO(), []
+    used = convert(io.BytesIO(text.encode()), sink, notes=notes)
+    assert used is not None
+    return pq.read_table(io.BytesIO(sink.getvalue())), used, notes
+
+
+def test_what_alone_keeps_a_column_from_being_numbers_is_no_value_and_that_is_said():
+    made, used, notes = read_guessed("dose;site\n1,5;north\n?;south\n2,25;?x\n")
+    assert made["dose"].to_pylist() == [1.5, None, 2.25] and "?" in used.missing
+    assert notes == ["“?” is read as no value: all else in “dose” is a number."]
+    # it is a level elsewhere, or all there is, or a number itself, or beside other words
+    for text, column in (
+        ("dose,site\n1.5,?\n?,south\n", ["1.5", "?"]),
+        ("dose,site\n?,1\n?,2\n", ["?", "?"]),
+        ("dose,site\n-99,1\n3,2\n", [-99, 3]),
+        ("dose,site\n?,1\n3,2\nmuch,2\n", ["?", "3", "much"]),
+    ):
+        made, _, notes = read_guessed(text)
+        assert made["dose"].to_pylist() == column and not notes
+    # what somebody has said stands
+    sink = io.BytesIO()
+    convert(io.BytesIO(b"dose\n1.5\n?\n"), sink, csvdialect.Dialect())
+    assert pq.read_table(io.BytesIO(sink.getvalue()))["dose"].to_pylist() == ["1.5", "?"]

@@ -201,7 +201,8 @@ def _marks(rows: list[list[str]], delimiter: str) -> tuple[str, str]:
         candidates[1], candidates[2] = candidates[2], candidates[1]
     width = max((len(row) for row in rows), default=0)
     columns = [
-        [row[i].strip() for row in rows if i < len(row) and row[i].strip() not in ("", *MISSING)] for i in range(width)
+        [row[i].strip() for row in rows if i < len(row) and row[i].strip() not in ("", *MISSING, *MAY_BE_MISSING)]
+        for i in range(width)
     ]
     best, most = (".", ""), -1
     for decimal, thousands in candidates:

@@ -124,6 +124,11 @@ class _Column:
     """In which a day of every value could be written."""
     padded: bool = False
     values: int = 0
+    perhaps: set[str] = field(default_factory=set)
+    """What stands in it, is no number, and may stand for no value."""
+    but_for_those: bool = True
+    """Whether everything else in it is a number."""
+    others: int = 0
 
     def arrow(self) -> pa.DataType:
         if self.values and self.number and not self.padded:
@@ -147,6 +152,19 @@ class Scan:
     """Cells that hold what stands for no value, or may."""
 
     @property
+    def no_values(self) -> dict[str, list[str]]:
+        """Of what may stand for no value, what stands only in columns where all else is a number; and in which."""
+        held: dict[str, list[str]] = {}
+        for name in self.names:
+            for mark in sorted(self.columns[name].perhaps):
+                held.setdefault(mark, []).append(name)
+        return {
+            mark: names
+            for mark, names in held.items()
+            if all(self.columns[name].but_for_those and self.columns[name].others for name in names)
+        }
+
+    @property
     def schema(self) -> pa.Schema:
         return pa.schema([(name, self.columns[name].arrow()) for name in self.names])
 
@@ -163,6 +181,7 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
     found = Scan(dialect, names, columns={name: _Column() for name in names})
     marks = pa.array(sorted({*dialect.missing, *MISSING, *MAY_BE_MISSING}))
     number, whole = number_pattern(dialect.decimal, dialect.thousands), r"^[+-]?\d{1,18}$"
+    asked = {one for one in MAY_BE_MISSING if one not in dialect.missing and not re.match(number, one)}
     for batch in _text_batches(source, dialect, names, work, "bytes read"):
         found.rows += batch.num_rows
         for name, column in zip(names, batch.columns, strict=True):
@@ -171,10 +190,15 @@ def scan(source: BinaryIO, dialect: Dialect, work: Work | None = None) -> Scan:
             values = pc.utf8_trim_whitespace(column)
             for mark in pc.value_counts(values.filter(pc.is_in(values, value_set=marks))).to_pylist():
                 found.marks[mark["values"]] += mark["counts"]
+                state.perhaps |= {mark["values"]} & asked
             values = values.filter(pc.invert(_is_missing(values, dialect)))
             if not len(values):
                 continue
             state.values += len(values)
+            if state.but_for_those:
+                rest = values.filter(pc.invert(pc.is_in(values, value_set=pa.array(sorted(asked)))))
+                state.others += len(rest)
+                state.but_for_those = pc.all(pc.match_substring_regex(rest, number)).as_py() is not False
             if state.number:
                 state.number = pc.all(pc.match_substring_regex(values, number)).as_py()
                 state.padded = state.padded or pc.any(pc.match_substring_regex(values, r"^[+-]?0\d|^\d{19,}$")).as_py()

@@ -227,13 +227,15 @@ def convert(
     work: Work | None = None,
     name: str = "",
     marks: dict[str, int] | None = None,
+    notes: list[str] | None = None,
 ) -> Dialect | None:
     """Write any table file read from ``source`` to ``sink`` as Parquet with plain types, piece by piece.
 
     Parquet, Arrow and Feather are known by their first bytes; anything else is
     read as CSV, as ``dialect`` says or as found out. Returns the CSV dialect
     used, None for the others. ``name``: what the file is called, for refusals. ``marks``: takes
-    how many cells of a CSV hold each mark that stands for no value, or may.
+    how many cells of a CSV hold each mark that stands for no value, or may. ``notes``: takes what was found
+    out that nobody could see from the table, in sentences.
 
     Raises
     ------
@@ -247,8 +249,16 @@ def convert(
         _write(_arrow_batches(source, start, work), sink)
         return None
     foreign.refuse_foreign(start, name)
-    dialect = dialect or csvdialect.sniff(source)
+    guessed, dialect = dialect is None, dialect or csvdialect.sniff(source)
     found = csvfile.scan(source, dialect, work)
+    if guessed and (also := found.no_values):
+        dialect = dialect.model_copy(update={"missing": (*dialect.missing, *also)})
+        found = csvfile.scan(source, dialect, work)
+        if notes is not None:
+            notes += [
+                f"“{mark}” is read as no value: all else in {words.listing([f'“{one}”' for one in names])} is a number."
+                for mark, names in also.items()
+            ]
     if marks is not None:
         marks.update(found.marks)
     _write(csvfile.typed_batches(source, found, work), sink)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -34,13 +34,17 @@ def read_table(arguments: dict, scratch: Path, work: Work) -> dict:
     target = scratch / "table.parquet"
     with open(arguments["path"], "rb") as source, target.open("wb") as sink:
         marks: dict[str, int] = {}
-        used = table.convert(source, sink, dialect, work, arguments.get("name", ""), marks)
-    return {"file": str(target), **_profiled(target, used, work, marks)}
+        notes: list[str] = []
+        used = table.convert(source, sink, dialect, work, arguments.get("name", ""), marks, notes)
+    return {"file": str(target), **_profiled(target, used, work, marks, notes)}
 
 
-def _profiled(path: Path, dialect: Dialect | None, work: Work, marks: dict[str, int]) -> dict:
+def _profiled(
+    path: Path, dialect: Dialect | None, work: Work, marks: dict[str, int], notes: Sequence[str] = ()
+) -> dict:
     with path.open("rb") as source:
         profile = profiles.profile(Table(source), work, dialect, marks)
+    profile = profile.model_copy(update={"notes": (*notes, *profile.notes)})
     found = guess.guesses(profile)
     columns = [column for column, _ in found]
     draft = {"columns": [column.model_dump(mode="json") for column in columns]} | guess.guess_problem(profile, columns)

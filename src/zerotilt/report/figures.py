@@ -275,7 +275,11 @@ def levels_of(result: TiltResult, attribute: str) -> list[list[str]]:
     there = list(next(group.metrics for group in result.groups if group.attribute == attribute))
     first = [name for name in metrics.usual(there, len(metrics.USUAL)) if name not in HAPPENED]
     rows = [[name for name in first if not metrics.class_of(name)][:MOST_LEVELS]]
-    told = [one.metric for one in result.disparities if one.attribute == attribute and one.status in ("flagged", "uncertain")]
+    told = [
+        one.metric
+        for one in result.disparities
+        if one.attribute == attribute and one.status in ("flagged", "uncertain")
+    ]
     for name in BY_CLASS:
         classes = [key for key in there if metrics.class_of(key) and metrics.metric_named(key).name == name]
         most = sorted(classes, key=lambda key: -told.count(key))[:MOST_LEVELS]
@@ -326,7 +330,9 @@ def levels(result: TiltResult, spec: Spec, attribute: str) -> Drawing:
                 which = metrics.class_of(metric)
                 head = f"{metrics.metric_named(metric).short},\n{short(which, 20)}" if which else metrics.short(metric)
                 # five long names stand side by side
-                axes.text(middle, top - 0.62, head, ha="center", va="bottom", fontsize=7.2, weight="bold", linespacing=1.15)
+                axes.text(
+                    middle, top - 0.62, head, ha="center", va="bottom", fontsize=7.2, weight="bold", linespacing=1.15
+                )
                 for row, group in enumerate(groups):
                     if group.reference:
                         axes.text(middle, top + row, "reference", ha="center", va="center", fontsize=7.5, color=SOFT)

@@ -149,6 +149,11 @@ export function TablePart({ audit }: { audit: Audit }) {
           onChange={(missing) => reread({ missing })}
         />
       )}
+      {table?.profile.notes?.map((note) => (
+        <p key={note} className="mt-1 text-sm text-soft">
+          {note}
+        </p>
+      ))}
     </section>
   );
 }
