@@ -46,6 +46,17 @@ def test_missing_has_a_place_of_its_own():
     )
 
 
+def test_no_value_is_told_as_such_and_as_no_end_of_a_stretch():
+    result = partial.respond(subject_of(missing=0.01), ResponseSettings(feature="x"), 1, Work())
+    assert result.points[-1].scarce and result.points[-2].scarce  # the thin end lies beside it in the list
+    said = partial.say(result, Wording(), ResponseSettings()).detail
+    assert " In few rows x is missing." in said and "to missing" not in said and "near missing" not in said
+    only = result.model_copy(
+        update={"points": tuple(p.model_copy(update={"scarce": p.position is None}) for p in result.points)}
+    )
+    assert "Few rows lie near" not in partial.say(only, Wording(), ResponseSettings()).detail
+
+
 def test_levels_are_counted_and_rare_ones_marked():
     result = partial.respond(subject_of(), ResponseSettings(feature="grade"), 1, Work())
     assert not result.numeric

@@ -10,6 +10,7 @@ from zerotilt.core.reading import Reading, plain
 from zerotilt.core.response.curves import Direction, told_of
 from zerotilt.core.response.response_result import (
     PART_ROWS,
+    CurvePoint,
     ResponseResult,
     ResponseSettings,
 )
@@ -128,16 +129,26 @@ def _alongside(result: ResponseResult, wording: Wording) -> str:
     )
     amount = words.difference(gap.value, result.output, wording.unit)
     way = "higher" if gap.value > 0 else "lower"
+    place = f"at {result.points[widest].label}"
+    if _is_missing(result.points[widest], result):
+        place = f"where {words.title(result.feature)} is missing"
     tail = "" if sure else ", which their spread may account for"
-    return f" In {where} the mean is up to {amount} {way}, at {result.points[widest].label}{tail}."
+    return f" In {where} the mean is up to {amount} {way}, {place}{tail}."
+
+
+def _is_missing(point: CurvePoint, result: ResponseResult) -> bool:
+    """Whether a point stands for no value, beside places on an axis."""
+    return result.numeric and point.position is None
 
 
 def _detail(result: ResponseResult, wording: Wording, name: str) -> str:
     detail = f"Mean of {words.count(result.rows_read)} of {words.count(result.rows)} {wording.rows}, each with {name} moved and all else kept."
-    scarce = [point.label for point in result.points if point.scarce]
-    if scarce:
-        place = words.runs([p.label for p in result.points], [p.scarce for p in result.points], result.numeric)
+    there = [point for point in result.points if not _is_missing(point, result)]
+    if any(point.scarce for point in there):
+        place = words.runs([p.label for p in there], [p.scarce for p in there], result.numeric)
         detail += f" Few rows lie near {place}; the curve is thin and dashed there."
+    if any(point.scarce for point in result.points if point not in there):
+        detail += f" In few rows {name} is missing."
     if result.left_out:
         detail += (
             f" {words.plural(result.left_out, 'rarer level')} {'is' if result.left_out == 1 else 'are'} not drawn."
