@@ -187,6 +187,8 @@ class Sent:
 
     def take(self) -> bool:
         with self.lock:
+            if self.left % 2_000 == 0 and self.left < self.many:
+                print(f"{self.many - self.left:,} requests, {len(self.wrong)} wrong", flush=True)
             self.left -= 1
             return self.left >= 0
 

@@ -29,7 +29,8 @@ from zerotilt.demo import audit
 SEED = 20
 FEWER = {"rows": 400, "repeats": 2, "explained": 20, "walked": 16, "walks": 16, "sampled": 30, "draws": 2}
 MORE: dict[str, list[dict[str, Any]]] = {
-    "drivers": [{"loss": "log loss"}],
+    "drivers": [{"loss": "log_loss"}],
+    "difference": [{"row": 10, "other": 11}],
     "response": [{"feature": "account_age", "colour": "sender_kind"}, {"feature": "channel"}],
     "ale": [{"feature": "account_age"}],
     "ladder": [{"row": 10}, {"row": 11}],
@@ -72,8 +73,11 @@ def asked(spec) -> Iterator[tuple[str, dict[str, Any]]]:
             fewer |= method.first_look
         if name == "expectations":
             fewer["expected"] = spec.expectations
+        needed = {key for key, field in method.settings.model_fields.items() if field.is_required()}
+        fewer |= {"row": 3} if "row" in needed else {}
         for more in ({}, *MORE.get(name, [])):
-            yield name, fewer | more
+            if needed <= (fewer | more).keys():
+                yield name, fewer | more
 
 
 def read(subject: Subject, name: str, settings: dict[str, Any]) -> dict[str, Any]:
@@ -82,8 +86,8 @@ def read(subject: Subject, name: str, settings: dict[str, Any]) -> dict[str, Any
         checked = method.settings.model_validate(settings)
         result = method.compute(subject, checked, SEED, Work())
         reading = method.read(result, subject.spec.wording, checked)
-    except (Refused, ValueError, KeyError) as refused:
-        return {"refused": repr(refused)}
+    except Refused as refused:  # anything else is a fault, here or there
+        return {"refused": refused.as_dict()}
     return {"result": result.model_dump(mode="json"), "reading": reading.model_dump(mode="json")}
 
 

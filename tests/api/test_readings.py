@@ -169,6 +169,11 @@ def test_the_published_contract_is_current():
         assert path.read_text() == text, f"run: python -m zerotilt.api.contract ({path.name})"
 
 
+def test_methods_without_a_place_in_the_document_are_noticed():
+    with pytest.raises(ValueError, match=r"no notes of cases, data, .*remedies"):
+        contract.in_words("# Methods")
+
+
 def test_the_generated_types_are_current(tmp_path):
     written = contract.NAMES / "schema.d.ts"
     again = tmp_path / "schema.d.ts"

@@ -76,7 +76,15 @@ def documents() -> dict[Path, str]:
 
 
 def in_words(document: str) -> str:
-    """The document of methods with each area's notes as its methods have them now."""
+    """The document of methods with each area's notes as its methods have them now.
+
+    Raises
+    ------
+    ValueError : methods of an area have no place in it.
+    """
+    areas = {method.area for method in METHODS.values()}
+    if missing := areas - set(re.findall(r"<!-- notes of (\w+) -->\n", document)):
+        raise ValueError(f"{WORDS.name} has no notes of {', '.join(sorted(missing))}: write <!-- notes of … --> there")
 
     def notes(found: re.Match) -> str:
         own = [method for method in METHODS.values() if method.area == found[1]]
