@@ -1,5 +1,7 @@
 """Rules that are stated in words, at the place where they turn: a step further and another word would have to be said."""
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from tests.core.systems import system
@@ -7,6 +9,7 @@ from tests.core.systems import system
 from zerotilt.core.candidates.dealing import Dealing, deal
 from zerotilt.core.counterfactuals.nearest import _groups_apart
 from zerotilt.core.data import foretold
+from zerotilt.core.drivers.side_by_side import _partings
 from zerotilt.core.groups.given import _verdict
 from zerotilt.core.groups.given_result import Pooled
 from zerotilt.core.meaning import Role
@@ -96,3 +99,22 @@ def test_stretches_in_time_are_equal_and_the_last_are_put_aside():
     by_moment = np.array([dealt.fold[time[order] == moment][0] for moment in range(100)])
     assert by_moment.tolist() == [moment // 16 for moment in range(80)] + [-1] * 20
     assert np.array_equal(dealt.test, dealt.fold < 0) and dealt.folds == [1, 2, 3, 4]
+
+
+@pytest.mark.parametrize(("half", "told"), [(0.01, 1), (5.0, 0)])
+def test_two_measures_part_only_where_their_ranks_do_beyond_their_errors(half, told):
+    features = [f"x{place}" for place in range(8)]
+    down = np.arange(8.0, 0.0, -1.0)
+    moved = np.append(down[1:], 9.0)  # the last by shuffling is the first by contributions
+    found = {
+        "shuffled": [(value, value - half, value + half) for value in down],
+        "moved": [(value, value - half, value + half) for value in moved],
+    }
+    ranks = {
+        name: {"shuffled": place + 1, "moved": 1 if place == 7 else place + 2} for place, name in enumerate(features)
+    }
+    ranked = SimpleNamespace(drivers=[SimpleNamespace(feature=name, loss_depends=True) for name in features], linked=())
+    parted = _partings(features, found, {"shuffled": down, "moved": moved}, ranks, ranked)
+    assert [(one.feature, one.first, one.first_rank, one.second_rank) for one in parted] == [("x7", "moved", 1, 8)][
+        :told
+    ]
