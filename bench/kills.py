@@ -31,6 +31,7 @@ from zerotilt.store import check
 from zerotilt.store.database import database, patiently
 from zerotilt.store.files import FileStore
 from zerotilt.store.records import Audit, EvidenceRow, Task
+from zerotilt.tasks.worker import FILES_SECONDS, FORGOTTEN
 
 KILLS = 200
 ANSWERS = 60.0
@@ -39,7 +40,7 @@ ENDS = 600.0
 """Seconds within which all work has ended, once nobody is killed any more."""
 WAITING = 20
 """Tasks beyond which nothing that takes long is asked for."""
-LATER = 90.0
+LATER = FORGOTTEN + FILES_SECONDS + 30.0
 """Files that an attempt left are swept within so long."""
 QUICK = {"estimator": "naive Bayes"}
 VICTIMS = ("server", "worker", "database", "a session of the database", "what starts readers", "a reader")

@@ -6,6 +6,7 @@ import io
 import json
 import os
 import re
+import time
 
 import peewee
 import pypdf
@@ -152,6 +153,21 @@ def test_a_report_is_written_for_three_readers_and_signed_in_a_chain(client, own
     # a later one names the one before
     second = client.get(f"{write(client, own)}/manifest.json").json()
     assert second["before"] == found["digest"] and second["number"] == 2
+
+
+def test_a_form_from_before_a_signature_goes_with_its_file(client, own, running):  # noqa: F811
+    at = write(client, own)
+    task = client.post(f"{at}/forms/report-markdown.zip").json()["task"]
+    assert talk.wait(client, task)["state"] == "done"
+    files = FileStore(running.home.files)
+    with database.connection_context():
+        made = [digest for digest, what in named_files().items() if what == "report-markdown.zip of a report"]
+    assert made and all(files.path(digest).exists() for digest in made)
+    assert client.post(f"{at}/signatures", json={"name": "Ada", "role": "reviewer"}).status_code == 201
+    until = time.monotonic() + 20
+    while any(files.path(digest).exists() for digest in made) and time.monotonic() < until:
+        time.sleep(0.05)
+    assert not any(files.path(digest).exists() for digest in made)  # it did not name who signed
 
 
 def test_whatever_is_altered_in_a_signed_report_is_noticed(client, own, running, problems):  # noqa: F811

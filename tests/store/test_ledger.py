@@ -41,7 +41,7 @@ def report(audit: Audit, files: FileStore, flagged: int = 3) -> Report:
 
 def signed(found: Report, files: FileStore, name: str) -> Signature:
     with database.atomic():
-        return written.sign(found, files, name, "reviewer", "")
+        return written.sign(found, files, name, "reviewer", "")[0]
 
 
 @contextlib.contextmanager

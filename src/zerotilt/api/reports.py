@@ -35,7 +35,7 @@ from zerotilt.report.changes import changes
 from zerotilt.report.document import Document, Reader, sections
 from zerotilt.report.lacking import unsaid
 from zerotilt.report.numbers import Number
-from zerotilt.store import ledger, written
+from zerotilt.store import ledger, removal, written
 from zerotilt.store.database import database
 from zerotilt.store.files import Damaged, FileStore, Missing
 from zerotilt.store.records import Audit, Report, ReportDraft, ReportPreview
@@ -230,13 +230,15 @@ def make_form(audit: Audit, desk: TheDesk, number: int, name: str) -> FormView:
 def sign(audit: Audit, desk: TheDesk, number: int, wanted: NewSignature, background: BackgroundTasks) -> SignatureView:
     """Sign a report by name and role. A signature is never taken back; another one says what has changed."""
     found = _numbered(held(audit), number)
-    background.add_task(_noted, desk.files)  # once it is written
-    return SignatureView.of(written.sign(found, desk.files, wanted.name, wanted.role, wanted.note))
+    signature, left = written.sign(found, desk.files, wanted.name, wanted.role, wanted.note)
+    background.add_task(_noted, desk.files, left)  # once it is written
+    return SignatureView.of(signature)
 
 
-def _noted(files: FileStore) -> None:
+def _noted(files: FileStore, left: list[str]) -> None:
     with database.connection_context():
         ledger.catch_up(files)
+        removal.discard(files, left)
 
 
 def _file(desk: Desk, found: Report, name: str) -> FileResponse:

@@ -84,8 +84,8 @@ def _run(number: type) -> None:
     pairs.explain(trees, owner, everything, encoded, encoded, weights, 0, 1)
     curves.sweep(trees, encoded, curves.axes(trees, owner, [encoded]))
     add_up(trees.landed(encoded), everything, trees.leaves)
-    node = (trees.mode[0], trees.track[0], trees.threshold[0], trees.members, *trees.first)
-    mask_of(encoded[:, 0].copy(), *node, np.empty(2, bool))
+    values, goes, (first, last) = encoded[:, 0].copy(), np.empty(2, bool), trees.first
+    mask_of(values, trees.mode[0], trees.track[0], trees.threshold[0], trees.members, first, last, goes)
     split_reduction(trees, trees.held(encoded, weights), 1, 0)
     link: Link = "identity"
     structure = Structure(None, owner, trees, None, trees.base, link)  # type: ignore[arg-type]  # nothing is encoded

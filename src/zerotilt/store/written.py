@@ -126,8 +126,9 @@ def _last_signed(report: Report | None) -> str:
     return last.file if last else ""
 
 
-def sign(report: Report, files: FileStore, name: str, role: str, note: str) -> Signature:
-    """Sign a report, within a transaction that holds its audit. What is signed is kept as a file of its own.
+def sign(report: Report, files: FileStore, name: str, role: str, note: str) -> tuple[Signature, list[str]]:
+    """Sign a report, within a transaction that holds its audit. What is signed is kept as a file of its own. Given back with
+    the digests of files that may be unowned now.
 
     Raises
     ------
@@ -141,8 +142,9 @@ def sign(report: Report, files: FileStore, name: str, role: str, note: str) -> S
     before = last.file if last else report.manifest
     file = files.put(_signed(report.manifest, own, before, made))
     # forms name who signed: they are made again when they are asked for
+    left = [form.file for form in report.forms]
     ReportForm.delete().where(ReportForm.report == report).execute()
-    return Signature.create(report=report, **own, before=before, file=file, created=made)
+    return Signature.create(report=report, **own, before=before, file=file, created=made), left
 
 
 def signed_by(report: Report) -> list[dict[str, str]]:

@@ -323,7 +323,7 @@ class Worker:
             self._send_again(oldest, Turn.overdue)
 
     def keep_sweeping(self, stop: threading.Event) -> None:
-        swept = time.time() - 2 * FORGOTTEN
+        swept = 0.0  # at first all: a process that was killed may have left behind what it had replaced long before
         while not stop.wait(SWEEP_SECONDS):
             try:
                 self.sweep()
