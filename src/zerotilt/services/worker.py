@@ -11,7 +11,7 @@ import threading
 from concurrent.futures import ThreadPoolExecutor
 
 from zerotilt.readers import alone, structures
-from zerotilt.readers.view import open_to_others
+from zerotilt.readers.view import can_be_taken, open_to_others
 from zerotilt.services.home import Home
 from zerotilt.store import database, ledger
 from zerotilt.store.bell import ASKED, QUEUED, Listener
@@ -33,9 +33,8 @@ def main() -> None:
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s", stream=sys.stderr)
     os.umask(0o077)
     home = Home()
-    open_to_others(
-        home.folder, home.scratch
-    )  # before anything else runs here: what this process starts has the same view
+    if can_be_taken(home.folder, home.scratch):  # tried elsewhere first: half a view would hold no Python
+        open_to_others(home.folder, home.scratch)  # before anything else runs here, which then has the same view
     told = json.loads(sys.stdin.readline())
     database.bind(told["database"])
     queue = Queue()
