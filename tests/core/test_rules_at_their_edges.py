@@ -4,7 +4,7 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
-from tests.core.systems import system
+from tests.core.systems import spec_of, system
 
 from zerotilt.core.candidates.dealing import Dealing, deal
 from zerotilt.core.counterfactuals.nearest import _groups_apart
@@ -13,10 +13,14 @@ from zerotilt.core.drivers.side_by_side import _partings
 from zerotilt.core.groups.given import _verdict
 from zerotilt.core.groups.given_result import Pooled
 from zerotilt.core.meaning import Role
+from zerotilt.core.players.columns import Columns
+from zerotilt.core.predictors import Frame
 from zerotilt.core.response.curves import direction
+from zerotilt.core.rows import held_out
 from zerotilt.core.segmenting.compared import LESS_IS_BETTER, MORE_IS_BETTER, _mark
 from zerotilt.core.stats.apart import binned
 from zerotilt.core.stats.estimates import Estimate
+from zerotilt.core.table import from_arrays
 
 
 @pytest.mark.parametrize("difference", [0.1, -0.1])
@@ -118,3 +122,42 @@ def test_two_measures_part_only_where_their_ranks_do_beyond_their_errors(half, t
     assert [(one.feature, one.first, one.first_rank, one.second_rank) for one in parted] == [("x7", "moved", 1, 8)][
         :told
     ]
+
+
+class Told:
+    """An output of raw rows, of a model that is no sum."""
+
+    def __call__(self, frame: Frame) -> np.ndarray:
+        return 3.0 * np.asarray(frame["x"]) + 10.0 * (frame["g"] == "isles") + 100.0 * (frame["h"] == "b")
+
+
+def test_a_walk_exchanges_one_feature_after_the_other_also_where_levels_are_texts():
+    rng = np.random.default_rng(2)
+
+    def rows(n: int) -> Frame:
+        return Frame(
+            {"x": rng.normal(size=n), "g": rng.choice(["isles", "town"], n), "h": rng.choice(["a", "b", "c"], n)}
+        )
+
+    cases, others = rows(5), rows(7)
+    players = Columns(Told(), cases, others)
+    case, other = rng.integers(0, 5, 40), rng.integers(0, 7, 40)
+    orders = np.array([rng.permutation(3) for _ in range(40)])
+    found = players.walks(case, other, orders)
+    for walk in range(40):
+        row = {name: others[name][other[walk]] for name in others.names}
+        for step in range(4):
+            assert found[walk, step] == pytest.approx(
+                Told()(Frame({name: np.array([one]) for name, one in row.items()}))[0]
+            )
+            if step < 3:
+                name = cases.names[orders[walk, step]]
+                row[name] = cases[name][case[walk]]
+
+
+@pytest.mark.parametrize(("rows", "held"), [(7, 2), (8, 2), (9, 3), (11, 3), (12, 4)])
+def test_three_in_ten_are_held_out_to_the_nearest_row(rows, held):
+    table = from_arrays({"x": np.arange(float(rows)), "y": np.arange(rows) % 2})
+    spec = spec_of(table, {"y": Role.outcome}, holdout_share=0.3)
+    mask = held_out(spec, table, "hold-out")
+    assert mask.sum() == held and np.array_equal(~mask, held_out(spec, table, "training"))
