@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any
@@ -34,7 +35,13 @@ def in_words(error: Mapping[str, Any]) -> str:
     if kind in _LIMITS and (limit := about.get(_LIMITS[kind][1])) is not None:
         return f"it must be {_LIMITS[kind][0]} {limit}"
     if kind in ("literal_error", "enum"):
-        return f"it must be {str(about.get('expected', '')).replace(chr(39), '')}"
+        expected = str(about.get("expected", ""))
+        named = [one for one in re.findall("'([^']*)'", expected) if one]  # nothing is no word that one could give
+        return (
+            f"it must be {', '.join(named[:-1])} or {named[-1]}"
+            if len(named) > 1
+            else f"it must be {(named or [expected])[0]}"
+        )
     if kind == "value_error":
         return str(error["msg"]).removeprefix("Value error, ")
     return next((said for start, said in _NEEDED if kind.startswith(start)), str(error["msg"]).lower())

@@ -178,7 +178,9 @@ def say(result: InteractionsResult, wording: Wording, settings: InteractionsSett
         f"joint effect is neither's alone ({first.strength.low:.0%} to {first.strength.high:.0%}), "
         f"{words.difference(first.size, result.output, wording.unit)} on average."
     )
-    detail = f"{result.draws} draws of rows, {words.count(result.evaluations)} predictions."
+    each = words.count(result.rows_read // result.draws)
+    drawn = words.plural(result.draws, f"draw of {each} rows", f"draws of {each} rows each")
+    detail = f"{words.opening(drawn)}, of {words.count(result.rows)} {wording.rows}; {words.count(result.evaluations)} predictions."
     if result.left_out:
         detail += f" {words.plural(result.left_out, 'feature')} that {'moves' if result.left_out == 1 else 'move'} the output least {'is' if result.left_out == 1 else 'are'} left out."
     return plain(
