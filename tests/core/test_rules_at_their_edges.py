@@ -45,7 +45,7 @@ def pooled(value: float, half: float) -> Pooled:
     ("after", "half", "shrinks", "said"),
     [
         (0.01, 0.05, 0.95, "vanishes"),
-        (0.02, 0.01, 0.9, "shrinks"),  # small, and beyond chance all the same
+        (0.02, 0.01, 0.9, "shrinks"),  # small, and significant all the same
         (0.19, 0.30, 0.05, "stays"),
         (-0.10, 0.05, 1.5, "reversed"),
         (-0.10, 0.20, 1.5, "vanishes"),
