@@ -18,6 +18,8 @@ from zerotilt.core.remedies.corrected import CorrectedSettings, corrected
 from zerotilt.core.remedies.corrected import say as say_corrected
 from zerotilt.core.remedies.repaired import SHARES, RepairedSettings, repaired
 from zerotilt.core.remedies.repaired import say as say_repaired
+from zerotilt.core.stats import intervals
+from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
 WORDS = Wording(row="claim", rows="claims", favourable="settled at once")
@@ -240,6 +242,39 @@ def test_a_model_that_does_not_take_the_group_changes_nothing_and_that_is_said()
         "The model does not take home, so no decision"
         in say_corrected(result, WORDS, CorrectedSettings()).headline[0].text
     )
+
+
+def two_homes(decided: dict[str, tuple[int, int]], reference: str = "") -> Subject:
+    """Claims of some homes: of each how many are decided for the event, and how many are not."""
+    home, score = [], []
+    for name, (up, down) in decided.items():
+        home += [name] * (up + down)
+        score += [0.9] * up + [0.1] * down
+    columns = {"home": np.array(home, object), "score": np.array(score), "y": (np.array(score) > 0.5).astype(int)}
+    made = system(columns, roles={"score": Role.score}, favourable="event", context=Context(rows="all"))
+    told = tuple(
+        one.model_copy(update={"grouped": True, "reference": reference or None}) if one.name == "home" else one
+        for one in made.spec.columns
+    )
+    return Subject(made.spec.model_copy(update={"columns": told}), made.table, made.predictor, made.context)
+
+
+@pytest.mark.parametrize("reference", ["", "isles", "north"])
+@pytest.mark.parametrize("sizes", [(30, 60), (60, 30)])
+def test_groups_that_get_it_as_often_are_still_two(reference, sizes):
+    isles, north = ((half, half) for half in (size // 2 for size in sizes))
+    found = band(two_homes({"isles": isles, "north": north}, reference), BandSettings(), 0, Work())
+    held = reference or ("isles" if sizes[0] > sizes[1] else "north")
+    assert (found.compared, found.worse_off) == (held, "north" if held == "isles" else "isles")
+    want = intervals.mee(sizes[0] // 2, sizes[0], sizes[1] // 2, sizes[1])
+    assert found.gap.low == pytest.approx(float(-want.high if found.worse_off == "north" else want.low))
+
+
+def test_a_small_group_is_held_against_where_there_is_no_other():
+    found = band(two_homes({"isles": (2, 6), "north": (20, 80)}), BandSettings(), 0, Work())
+    assert (found.worse_off, found.compared) == ("north", "isles")
+    found = band(two_homes({"isles": (1, 7), "north": (20, 80)}), BandSettings(), 0, Work())
+    assert (found.worse_off, found.compared) == ("isles", "north")
 
 
 def test_one_group_alone_has_no_gap():

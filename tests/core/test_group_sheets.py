@@ -111,6 +111,18 @@ def test_a_single_class_in_a_group_is_said():
     assert {one.side for one in result.curve} == {"a"}
 
 
+def test_the_group_that_is_opened_first_is_the_worst_off_by_weight():
+    groups = ["a"] * 40 + ["b"] * 20 + ["c"] * 20
+    # of b a quarter of the rows is decided favourably, but three quarters of the weight; c is decided so half the time
+    score = [0.9] * 40 + [0.9] * 5 + [0.1] * 15 + [0.9] * 10 + [0.1] * 10
+    weight = [1.0] * 40 + [9.0] * 5 + [1.0] * 15 + [1.0] * 20
+    columns = {"g": np.array(groups, object), "s": np.array(score), "y": (np.array(score) > 0.5).astype(int)}
+    plain = {"g": Role.group, "s": Role.score}
+    for roles, more, first in ((plain, {}, "b"), (plain | {"w": Role.weight}, {"w": np.array(weight)}, "c")):
+        found = opened.open_group(system(columns | more, roles=roles, favourable="event"), OpenedSettings(), 1, Work())
+        assert found.group == first
+
+
 def test_numbers_and_classes_are_opened_too():
     rng = np.random.default_rng(3)
     y = rng.normal(5, 1, 200)

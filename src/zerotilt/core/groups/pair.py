@@ -13,6 +13,7 @@ from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.reference import OTHERS, reference_place
 from zerotilt.core.membership import Grouping
 from zerotilt.core.refusal import Refused
+from zerotilt.core.stats import weighing
 from zerotilt.core.subject import Subject
 
 
@@ -75,11 +76,12 @@ def pair(subject: Subject, settings: PairSettings) -> Pair:
 def _worst_off(subject: Subject, grouping: Grouping, reference: int) -> int:
     """The group with enough rows that gets the favourable decision least often, or the worst numbers."""
     better = _better(subject)
-    shares = {}
+    shares, mass = {}, subject.rows.mass
     for i in range(len(grouping.labels)):
-        mask = grouping.mask(i)
+        mask = grouping.mask(i) & (mass > 0)
         if i != reference and mask.any():
-            shares[i] = (mask.sum() < subject.spec.policy.minimum_rows, float(better[mask].mean()))
+            told = float(weighing.mean(better[mask], mass[mask]))
+            shares[i] = (mask.sum() < subject.spec.policy.minimum_rows, told)
     if not shares:
         raise Refused(
             f"{words.opening(words.title(grouping.attribute))} has one group only here.", todo="Choose another column."

@@ -45,8 +45,9 @@ class Deciding:
 
     @classmethod
     def of(cls, subject: Subject, attribute: str) -> Deciding:
-        """Held against the reference is the group that gets the favourable decision most rarely, of those with rows enough;
-        where that is the reference itself, it is held against the one that gets it most often.
+        """Held against the reference is the group that gets the favourable decision most rarely, of those with rows enough
+        (of all, where fewer than two have them); where that is the reference alone, it is held against the one that gets it
+        most often.
 
         Raises
         ------
@@ -73,11 +74,12 @@ class Deciding:
         with np.errstate(invalid="ignore", divide="ignore"):
             rates = np.bincount(codes, mass * favoured, k) / np.bincount(codes, mass, k)
         enough = np.flatnonzero((rows >= subject.spec.policy.minimum_rows) & np.isfinite(rates))
-        if not len(enough):
+        if len(enough) < 2:
             enough = np.flatnonzero(rows > 0)
         reference = reference_place(subject, grouping)
-        worse = int(enough[rates[enough].argmin()])
-        better = reference if reference != worse else int(enough[rates[enough].argmax()])
+        # of groups that get it as rarely the reference is the last one: no group is held against itself while there is another
+        worse, *others = sorted((int(one) for one in enough), key=lambda one: (rates[one], one == reference))
+        better = reference if reference != worse and rows[reference] else others[-1] if others else worse
         deserved = subject.decisions.deserved if subject.spec.knows_outcome else None
         return cls(grouping, favoured, deserved, mass, subject.spec.policy.confidence, worse, better)
 
