@@ -9,30 +9,10 @@ import type { Drawing } from "./drawing";
 import { Levels } from "./ResponseLevels";
 import { EndNames, MissingPlace, SingleCurves } from "./ResponseParts";
 import { Strip, StripAxis } from "./ResponseStrip";
+import { BOTTOM, FEW, HEIGHT, LEFT, type PartProps, type ResponseLook, type Result, TOP } from "./responseFrame";
 import { lookOf } from "./series";
 
-export type Result = Schemas["ResponseResult"];
 type Point = Schemas["CurvePoint"];
-
-export const HEIGHT = 380;
-export const LEFT = 62;
-export const STRIP = 30;
-export const BOTTOM = 88;
-export const TOP = 14;
-export const FEW = 10;
-
-export interface ResponseLook {
-  /** The band of the middle 80%, or single curves. */
-  single: boolean;
-  unit: string;
-  quantity: string;
-  names: { high: string; low: string };
-  /** Levels by their mean instead of their own order. */
-  sorted: boolean;
-  /** What is read alongside, by name. */
-  beside: string;
-  onZoom?: (low: number, high: number) => void;
-}
 
 /** Mean curve, the middle 80% of single curves, and under the axis where the rows are. */
 export function ResponseCurve({ result, width, look }: Drawing<Result> & { look: ResponseLook }) {
@@ -96,13 +76,6 @@ export function ResponseCurve({ result, width, look }: Drawing<Result> & { look:
       )}
     </svg>
   );
-}
-
-export interface PartProps {
-  result: Result;
-  width: number;
-  look: ResponseLook;
-  y: (value: number) => number;
 }
 
 function Numeric({ result, width, look, y }: PartProps) {

@@ -1,9 +1,9 @@
 import { heldAt } from "../ui/held";
 import { count, output, type Scale } from "../ui/numbers";
 import { LevelName } from "./axes";
-import { BOTTOM, FEW, HEIGHT, LEFT, type PartProps, STRIP } from "./ResponseCurve";
 import { EndNames } from "./ResponseParts";
 import { FLOOR, jitter, StripAxis } from "./ResponseStrip";
+import { BOTTOM, FEW, HEIGHT, LEFT, type PartProps, STRIP } from "./responseFrame";
 import { lookOf } from "./series";
 
 export function Levels({ result, width, look, y }: PartProps) {

@@ -1,7 +1,7 @@
 import { heldAt } from "../ui/held";
 import { count, output, type Scale } from "../ui/numbers";
 import { Fitted } from "./Figure";
-import { BOTTOM, HEIGHT, type ResponseLook, type Result, TOP } from "./ResponseCurve";
+import { BOTTOM, HEIGHT, type ResponseLook, type Result, TOP } from "./responseFrame";
 import { apart, lookOf } from "./series";
 
 /** Names at the ends of the lines, moved apart. */

@@ -1,5 +1,5 @@
 import { count, title } from "../ui/numbers";
-import { BOTTOM, HEIGHT, LEFT, type Result, STRIP } from "./ResponseCurve";
+import { BOTTOM, HEIGHT, LEFT, type Result, STRIP } from "./responseFrame";
 
 /** A steady place from −0.5 to 0.5 for a row, so that a dot does not move when it is drawn again. */
 export const jitter = (row: number) => ((row * 2654435761) % 1000) / 1000 - 0.5;

@@ -1,6 +1,6 @@
 import { Fitted } from "./Figure";
-import { type Result, TOP } from "./Surface";
 import { lookOf } from "./series";
+import { type Result, TOP } from "./surfaceCells";
 
 export const STEPS = 24;
 export function AmountKey(props: {

@@ -1,7 +1,7 @@
 import { contours } from "d3-contour";
 import { line } from "d3-shape";
 import { heldAt } from "../ui/held";
-import type { Cells, Result } from "./Surface";
+import type { Cells, Result } from "./surfaceCells";
 
 /** Lines of one value: found between grid points by their order, then laid where the points lie. */
 export function contourLines(result: Result, x: Cells, y: Cells, value: number): string[] {

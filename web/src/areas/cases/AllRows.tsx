@@ -15,22 +15,11 @@ import { whichOf } from "./CaseList";
 import { ColumnHead } from "./ColumnHead";
 import { ColumnsMenu } from "./ColumnsMenu";
 import { Explained } from "./Explained";
+import { coded, type RowColumn } from "./rowColumn";
 import type { Case, Page } from "./useCase";
 
 const BLOCK = 100;
 const LINE = 31;
-
-/** A column of the table of all rows: of the predictions, or of the table itself. */
-export interface RowColumn {
-  key: string;
-  label: string;
-  left: boolean;
-  /** What orders the rows by it. */
-  order: { order: string; by: string | null };
-  /** Its name in the table, where it is one of the table's. */
-  column: string | null;
-  show: (one: Case) => string;
-}
 
 /** Every row that is read, all of its columns: sorted, narrowed and scrolled, however many there are. */
 export function AllRows() {
@@ -113,9 +102,6 @@ const aloud = (text: string) => {
   if (sign !== "=") return `${column} ${sign === ">" ? "over" : "up to"} ${value}`;
   return value ? `${column} is ${value.split("|").join(" or ")}` : `${column} missing`;
 };
-
-/** A condition as it stands in the address among others. */
-export const coded = (text: string) => text.replace(/[%,]/g, encodeURIComponent);
 
 function columnsOf(page: Page, audit: ReturnType<typeof useAuditContext>["audit"], decides: boolean): RowColumn[] {
   const scale = page.scale as Scale;

@@ -2,7 +2,7 @@ import { Popover } from "radix-ui";
 import { useState } from "react";
 import { useAuditContext } from "../../frame/context";
 import { count, title } from "../../ui/numbers";
-import type { RowColumn } from "./AllRows";
+import type { RowColumn } from "./rowColumn";
 
 /** The head of a column: pressed, it sorts; its panel narrows the rows, moves the column or puts it away. */
 export function ColumnHead(props: {

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { settingsOf } from "../../api/settings";
 import { useAuditContext } from "../../frame/context";
 import { plural, title } from "../../ui/numbers";
-import { coded } from "./AllRows";
+import { coded } from "./rowColumn";
 import type { Page } from "./useCase";
 
 /** Which columns of the table are shown. */

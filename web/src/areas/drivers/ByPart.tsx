@@ -10,7 +10,7 @@ import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { count, decimal, interval, signed, title } from "../../ui/numbers";
-import { useOpenResponse } from "./DriversSheet";
+import { useOpenResponse } from "./useOpenResponse";
 
 type Mean = Schemas["PartMean"];
 

@@ -1,5 +1,4 @@
-import { useNavigate } from "react-router";
-import { contextQuery, useAuditContext } from "../../frame/context";
+import { useAuditContext } from "../../frame/context";
 import { Parts } from "../../frame/Parts";
 import { later } from "../../ui/later";
 import { ByPart } from "./ByPart";
@@ -33,12 +32,4 @@ export function DriversSheet() {
       ]}
     />
   );
-}
-
-/** Opens the response along a feature, in the same context. */
-export function useOpenResponse() {
-  const { audit, search } = useAuditContext();
-  const navigate = useNavigate();
-  return (feature: string, more: Record<string, string> = {}) =>
-    navigate(`/audits/${audit.id}/response${contextQuery(search, { feature, ...more })}`);
 }

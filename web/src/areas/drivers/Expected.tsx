@@ -1,5 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
-import { api, need, type Problem } from "../../api/client";
+import { api, need, type Problem, type Schemas } from "../../api/client";
 import { underTag } from "../../api/parts";
 import { useReading } from "../../api/useReading";
 import type { Driver } from "../../figures/DriverRows";
@@ -9,9 +9,9 @@ import { DataTable } from "../../ui/DataTable";
 import { ChoiceMenu } from "../../ui/Menu";
 import { difference, percent, type Scale, title } from "../../ui/numbers";
 import { ProblemNote } from "../../ui/ProblemNote";
-import { useOpenResponse } from "./DriversSheet";
-import type { Expected } from "./Ranking";
+import { useOpenResponse } from "./useOpenResponse";
 
+type Expected = Schemas["Expectation"]["expected"];
 export const EXPECTED: Record<Expected, string> = { rises: "rises", falls: "falls", none: "no effect" };
 /** The direction the auditor expects; kept with the audit. A contradiction is marked. */
 export function ExpectedMenu({ driver }: { driver: Driver }) {

@@ -6,7 +6,7 @@ import { Sheet } from "../../frame/Sheet";
 import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { decimal, percent, title } from "../../ui/numbers";
-import { useOpenResponse } from "./DriversSheet";
+import { useOpenResponse } from "./useOpenResponse";
 
 type Placed = Schemas["Placed"];
 type Agreement = Schemas["Agreement"];

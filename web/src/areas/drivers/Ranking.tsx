@@ -13,11 +13,10 @@ import { csv } from "../../ui/csv";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
 import { count, decimal, interval, percent, signed, title } from "../../ui/numbers";
-import { useOpenResponse } from "./DriversSheet";
 import { Against, ExpectedMenu } from "./Expected";
+import { useOpenResponse } from "./useOpenResponse";
 
 type Result = Schemas["DriversResult"];
-export type Expected = Schemas["Expectation"]["expected"];
 /** Beyond so many features the rows are drawn as they are scrolled to. */
 const ALL_DRAWN = 40;
 const SEARCHED = 15;

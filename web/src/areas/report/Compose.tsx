@@ -8,7 +8,8 @@ import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 import { Page, usePage } from "./Page";
 import { PieceLine, READERS } from "./PieceLine";
-import { type Piece, type ReaderName, useDocument } from "./useDocument";
+import type { Piece, ReaderName } from "./pieces";
+import { useDocument } from "./useDocument";
 
 /** The report as a document: its pieces to be moved, named, written and left out, beside the page that comes of it. */
 export function Compose() {

@@ -6,7 +6,7 @@ import { useAuditContext } from "../../frame/context";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 import { arrange, type Sections } from "./arrange";
-import type { ReaderName, ReportDocument } from "./useDocument";
+import type { ReaderName, ReportDocument } from "./pieces";
 
 /** A reader's page as it would be written now. */
 export function usePage(reader: ReaderName, document: ReportDocument | null, flush: () => Promise<boolean>) {

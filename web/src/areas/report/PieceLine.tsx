@@ -1,7 +1,7 @@
 import { type KeyboardEvent, useState } from "react";
 import { headingOf, readBy, type Sections } from "./arrange";
+import type { Piece, ReaderName } from "./pieces";
 import { TextField } from "./TextField";
-import type { Piece, ReaderName } from "./useDocument";
 
 export const READERS: { name: ReaderName; label: string; means: string }[] = [
   { name: "full", label: "full", means: "the full report" },

@@ -1,7 +1,7 @@
 import { useId, useRef, useState } from "react";
 import { api, need } from "../../api/client";
 import { useOfAudit } from "../../api/state";
-import type { ReaderName } from "./useDocument";
+import type { ReaderName } from "./pieces";
 
 const TYPED = /@([^@{}\n]{0,80})$/;
 

@@ -1,4 +1,4 @@
-import type { Draft, Piece, ReaderName, ReportDocument } from "./useDocument";
+import type { Draft, Piece, ReaderName, ReportDocument } from "./pieces";
 
 export type Sections = Map<string, Draft["sections"][number]>;
 

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
+import type { ReportDocument } from "./pieces";
 import { together } from "./together";
-import type { ReportDocument } from "./useDocument";
 
 const made = (...pieces: [string, string][]): ReportDocument => ({
   title: "",

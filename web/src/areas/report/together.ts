@@ -1,4 +1,4 @@
-import type { Piece, ReportDocument } from "./useDocument";
+import type { Piece, ReportDocument } from "./pieces";
 
 const same = (one: unknown, other: unknown) => JSON.stringify(one) === JSON.stringify(other);
 const names = (document: ReportDocument) => document.pieces.map((piece) => piece.id);

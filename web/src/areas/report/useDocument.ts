@@ -1,12 +1,8 @@
 import { useCallback, useEffect, useRef, useState } from "react";
-import { api, need, type Problem, type Schemas } from "../../api/client";
+import { api, need, type Problem } from "../../api/client";
 import { useOfAudit } from "../../api/state";
+import type { ReportDocument } from "./pieces";
 import { together } from "./together";
-
-export type Draft = Schemas["DraftView"];
-export type ReportDocument = Draft["document"];
-export type Piece = ReportDocument["pieces"][number];
-export type ReaderName = "full" | "summary" | "public";
 
 const PAUSE = 500;
 /** Typing within this time is undone in one step. */

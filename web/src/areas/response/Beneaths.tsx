@@ -7,7 +7,7 @@ import { Beneath } from "../../frame/Sheet";
 import { csv } from "../../ui/csv";
 import type { Column } from "../../ui/DataTable";
 import { count, decimal, type Scale, step, title } from "../../ui/numbers";
-import { Against } from "./OneFeature";
+import { Against } from "./Against";
 
 /** Accumulated effects beside the mean curve, and rows that go against what was expected. */
 export function Beneaths({ feature }: { feature: string }) {

@@ -2,7 +2,7 @@ import { useEffect, useState } from "react";
 import { useAuditContext } from "../../frame/context";
 import { namesOf } from "../../frame/wording";
 import { count, output, type Scale } from "../../ui/numbers";
-import type { Result } from "./OneFeature";
+import type { Result } from "./responseColumns";
 
 /** Which row's own curve is drawn; rows are counted from 1. */
 

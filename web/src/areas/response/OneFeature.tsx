@@ -1,27 +1,22 @@
-import { useMemo, useState } from "react";
-import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
+import { useState } from "react";
 import { settingsOf } from "../../api/settings";
 import { useReading } from "../../api/useReading";
 import { ClassCurves } from "../../figures/ClassCurves";
 import { Figure } from "../../figures/Figure";
 import { Legend } from "../../figures/Legend";
 import { ResponseCurve } from "../../figures/ResponseCurve";
-import { contextQuery, useAuditContext } from "../../frame/context";
-import { Beneath, Sheet } from "../../frame/Sheet";
+import { useAuditContext } from "../../frame/context";
+import { Sheet } from "../../frame/Sheet";
 import { besideName, namesOf, outputNames } from "../../frame/wording";
 import { Choose, named, worded } from "../../ui/Choose";
 import { Controls } from "../../ui/Controls";
 import { csv } from "../../ui/csv";
-import { type Column, DataTable } from "../../ui/DataTable";
-import { count, difference, percent, quantity, type Scale, title } from "../../ui/numbers";
+import { DataTable } from "../../ui/DataTable";
+import { type Scale, title } from "../../ui/numbers";
 import { Beneaths } from "./Beneaths";
 import { CaseField, CaseWords, useBack } from "./CaseField";
 import { Caption, Region } from "./Region";
 import { columnsOf, tidy } from "./responseColumns";
-
-export type Result = Schemas["ResponseResult"];
-export type Point = Schemas["CurvePoint"];
 
 const RANGES: Record<string, string> = {
   "1,99": "the middle 98% of rows",
@@ -200,59 +195,5 @@ export function OneFeature() {
         }}
       </Sheet>
     </>
-  );
-}
-
-export function Against({ feature, expected }: { feature: string; expected: "rises" | "falls" }) {
-  const { audit, search, set } = useAuditContext();
-  const asked = useReading("expected", { feature, expected });
-  const names = namesOf(audit);
-  const scale = (asked.evidence?.result.output ?? "probability") as Scale;
-  const columns = useMemo<Column<Schemas["Against"]>[]>(
-    () => [
-      { key: "row", label: "row", left: true, value: (one) => one.row + 1, show: (one) => `row ${count(one.row + 1)}` },
-      {
-        key: "step",
-        label: "largest step against",
-        value: (one) => one.step,
-        show: (one) => difference(one.step, scale, names.unit),
-      },
-      { key: "from", label: "from", value: (one) => one.after },
-      { key: "to", label: "to", value: (one) => one.before },
-      {
-        key: "case",
-        label: "its ladder",
-        left: true,
-        value: () => "",
-        show: (one) => (
-          <Link className="act" to={`/audits/${audit.id}/cases${contextQuery(search, { row: String(one.row) })}`}>
-            Open in Cases
-          </Link>
-        ),
-      },
-    ],
-    [scale, names.unit, audit.id, search],
-  );
-  return (
-    <Beneath asked={asked} label={`Against the expectation that it ${expected}`}>
-      {({ result }) =>
-        result.worst.length > 0 && (
-          <>
-            <p className="mt-1 text-soft">
-              {percent(result.curves_against)} of {count(result.rows_read)} curves have a step against it;{" "}
-              {quantity(result.worst.length)} of the furthest are below. Choosing one draws its curve.
-            </p>
-            <DataTable
-              name={`against-${result.feature}`}
-              rows={result.worst}
-              columns={columns}
-              rowKey={(one) => String(one.row)}
-              onRow={(one) => set({ case: String(one.row) })}
-              chosen={search.get("case") ?? undefined}
-            />
-          </>
-        )
-      }
-    </Beneath>
   );
 }

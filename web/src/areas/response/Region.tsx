@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { useAuditContext } from "../../frame/context";
 import { count, day } from "../../ui/numbers";
-import type { Result } from "./OneFeature";
+import type { Result } from "./responseColumns";
 
 /** A region of the axis, typed; dragging over the figure sets the same. */
 export function Region({ result }: { result: Result }) {

@@ -1,7 +1,10 @@
+import type { Schemas } from "../../api/client";
 import type { Column } from "../../ui/DataTable";
 import { heldAt } from "../../ui/held";
 import { count, output, type Scale, step } from "../../ui/numbers";
-import type { Point, Result } from "./OneFeature";
+
+export type Result = Schemas["ResponseResult"];
+type Point = Schemas["CurvePoint"];
 
 /** As many digits as tell two pixels apart. */
 export const tidy = (value: number, result: Result) => {

@@ -5,7 +5,7 @@ import { useAuditContext } from "../../frame/context";
 import { heldAt } from "../../ui/held";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { useSaveRule } from "./choices";
-import { cut, type Result } from "./Thresholds";
+import { cut, type Result } from "./settingOf";
 
 /** Keeps what is set as the decision rule of the model version. */
 export function SaveRule(props: { result: Result; thresholds: number[]; together: boolean; groups: string[] }) {

@@ -1,7 +1,7 @@
 import type { Schemas } from "../../api/client";
 import { type Column, DataTable } from "../../ui/DataTable";
 import { count, decimal, opening, percent, signed } from "../../ui/numbers";
-import { cut, GAPS, LETTERS, type Result, type Setting } from "./Thresholds";
+import { cut, GAPS, LETTERS, type Result, type Setting } from "./settingOf";
 import type { Outcome, Weighed } from "./weighing";
 
 export const known = (value: number | null) => (value == null ? "not defined" : percent(value));

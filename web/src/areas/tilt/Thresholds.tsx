@@ -15,16 +15,12 @@ import { heldAt } from "../../ui/held";
 import { count, decimal, percent } from "../../ui/numbers";
 import { Field } from "./Policy";
 import { SaveRule } from "./SaveRule";
+import { GAPS, LETTERS, type Result } from "./settingOf";
 import { Live, Rates, settingColumns } from "./ThresholdRates";
 import { prepare, thresholdsOf, weighingOf } from "./weighing";
 
-export type Result = Schemas["ThresholdResult"];
-export type Setting = Schemas["Setting"];
-export const GAPS = ["selection rate", "true positive rate", "false positive rate", "accuracy"] as const;
-export const LETTERS = "abcdefghij";
 /** A threshold that no score reaches, not even 1. */
 const NOBODY = 1.001;
-export const cut = (threshold: number) => (threshold > 1 ? "above every score" : decimal(threshold));
 
 /** Thresholds moved by hand and solved for, with what each costs and whom it moves. */
 export function Thresholds() {
