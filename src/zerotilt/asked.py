@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from zerotilt.core import guess, levels, profiles, rows, typed_conditions, words
@@ -49,6 +49,8 @@ class Request:
     against: Path | None = None
     """An ``audit.json`` that this one is held against."""
     grown_by: float | None = None
+    inputs: Mapping[str, Path] = field(default_factory=dict)
+    """Files that some methods read besides table and model, by the names of their inputs."""
     junit: Path | None = None
 
 

@@ -18,6 +18,7 @@ from zerotilt.house import house, progress
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Zero Tilt")
 
 REFUSED, FLAGGED, UNTESTED = 2, 3, 4
+BESIDES = "NAME=FILE: what some methods read besides table and model; may be repeated"
 
 
 @app.command()
@@ -87,6 +88,7 @@ def audit(
         float | None,
         typer.Option(min=0.0, help="With --against: tolerances by which no gap may grow, whatever its interval says"),
     ] = None,
+    input_: Annotated[list[str] | None, typer.Option("--input", help=BESIDES)] = None,
     junit: Annotated[Path | None, typer.Option(help="Write JUnit XML, one case for each rule of the policy")] = None,
 ) -> None:
     """Audit a table and a model; write the report and the numbers.
@@ -96,7 +98,7 @@ def audit(
     """
     from zerotilt.asked import Request
     from zerotilt.headless import audit as run
-    from zerotilt.headless import opened_settings
+    from zerotilt.headless import named_files, opened_settings
 
     if grown_by is not None and against is None:
         typer.echo(
@@ -136,6 +138,7 @@ def audit(
             model_outputs=_listed(model_outputs),
             against=against,
             grown_by=grown_by,
+            inputs=found.inputs | named_files(input_ or ()),
             junit=junit,
         )
         done = run(request, Work(progress if sys.stderr.isatty() else None))
@@ -247,15 +250,18 @@ def read(
     segment: Annotated[
         str, typer.Option(help="Only rows of a segment: 'NAME: conditions', joined by and, or, not; or a saved NAME")
     ] = "",
+    input_: Annotated[list[str] | None, typer.Option("--input", help=BESIDES)] = None,
     out: Annotated[
         Path | None, typer.Option(help="File for the records behind the figure: .csv, .parquet, .json")
     ] = None,
 ) -> None:
     """Read one method and print what it says."""
-    _read(method, table, model, outcome, event, group, set_, where, pick, segment, out, score, decision)
+    _read(method, table, model, outcome, event, group, set_, where, pick, segment, out, score, decision, input_)
 
 
-def _read(method, table, model, outcome, event, group, given, where, pick, segment, out, score, decision) -> None:
+def _read(
+    method, table, model, outcome, event, group, given, where, pick, segment, out, score, decision, inputs=()
+) -> None:
     from zerotilt.headless import read_method
 
     telling = progress if sys.stderr.isatty() else None
@@ -275,6 +281,7 @@ def _read(method, table, model, outcome, event, group, given, where, pick, segme
             telling,
             score,
             decision,
+            inputs or (),
         )
     except Refused as problem:
         typer.echo(f"refused: {problem.sentence()}", err=True)
@@ -367,7 +374,7 @@ def _told(done):
 
 
 app.add_typer(house)
-SEVERAL = ("--group", "--ignore", "--set", "--means", "--identifier", "--column")
+SEVERAL = ("--group", "--input", "--ignore", "--set", "--means", "--identifier", "--column")
 
 
 def spread(arguments: list[str]) -> list[str]:

@@ -7,8 +7,8 @@ import io
 import json
 import shutil
 import tempfile
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, cast
 
@@ -23,6 +23,7 @@ from zerotilt.core.contributions.stream import Streamed
 from zerotilt.core.evidence import Digests
 from zerotilt.core.groups.disparity import TiltResult
 from zerotilt.core.groups.tilt_said import wanting
+from zerotilt.core.inputs import Given, input_named
 from zerotilt.core.meaning import ModelReading, Role
 from zerotilt.core.predictors import made
 from zerotilt.core.predictors.modelfile import parsed
@@ -80,6 +81,7 @@ class Files:
     model: Path | None
     out: Path
     settings: SettingsFile | None
+    inputs: Mapping[str, Path] = field(default_factory=dict)
 
 
 def opened_settings(
@@ -120,7 +122,8 @@ def opened_settings(
     if table is None and not found.table:
         raise Refused("The settings name no table.", where=str(settings), todo="Give --table.")
     own = here / found.model if found.model else None
-    return Files(table or here / found.table, model or own, out or here / found.report, found)
+    inputs = {input_named(name).name: here / file for name, file in found.inputs.items()}
+    return Files(table or here / found.table, model or own, out or here / found.report, found, inputs)
 
 
 def audit(request: Request, work: Work) -> Outcome:
@@ -164,13 +167,15 @@ def audit(request: Request, work: Work) -> Outcome:
                 others = tuple(one for one in spec.model_readings if one.model != model_digest)
                 spec = spec.model_copy(update={"model_readings": (*others, reading)})
             predictor = OnnxPredictor(data, cases, spec)
-        subject = Subject(spec, cases, predictor, context)
+        files = read_inputs(request)
+        subject = Subject(spec, cases, predictor, context, inputs=Given.of(files, cases, spec))
         if (
             predictor is not None
             and (question := predictor.order_in_doubt(cases, spec, subject.rows.numbers)) is not None
         ):
             raise question
-        digests = Digests.of(spec, table_digest, model_digest)
+        given = {name: hashlib.sha256(data).hexdigest() for name, data in files.items()}
+        digests = Digests.of(spec, table_digest, model_digest, inputs=given)
         bundle = gather(subject, digests, work, explained=request.explained)
         cover = Cover(
             title=f"Audit of {request.table.name}",
@@ -209,6 +214,37 @@ def audit(request: Request, work: Work) -> Outcome:
             tuple(dict.fromkeys(unfit)),
             held,
         )
+
+
+def read_inputs(request: Request) -> dict[str, bytes]:
+    """What is read besides table and model, by the names of inputs.
+
+    Raises
+    ------
+    Refused : one is not written as NAME=FILE, or its file cannot be read.
+    """
+    found: dict[str, bytes] = {}
+    for name, path in request.inputs.items():
+        input_named(name)
+        with _opened(path) as source:
+            found[name] = source.read()
+    return found
+
+
+def named_files(given: Sequence[str]) -> dict[str, Path]:
+    """Options as NAME=FILE.
+
+    Raises
+    ------
+    Refused : one is written otherwise.
+    """
+    found: dict[str, Path] = {}
+    for one in given:
+        name, sign, path = one.partition("=")
+        if not sign or not path:
+            raise Refused(f"--input: “{one}” was given; an input is written as NAME=FILE.")
+        found[input_named(name).name] = Path(path)
+    return found
 
 
 def explain_table(
@@ -259,6 +295,7 @@ def read_method(
     progress: Callable[[int, int, str], None] | None,
     score: str | None = None,
     decision: str | None = None,
+    inputs: Sequence[str] = (),
 ) -> str:
     """Read one method of a table file by its name; its reading, and the records behind its figure in a file.
 
@@ -268,6 +305,7 @@ def read_method(
     where, picked : only rows that meet every condition (see :func:`zerotilt.core.typed_conditions.parsed`), or these rows.
     segment : only rows of ``NAME: conditions`` (see :func:`zerotilt.core.typed_conditions.named`).
     score, decision : without a model, the column of recorded scores or decisions.
+    inputs : what is read besides table and model, as ``NAME=FILE``.
     out : a file ending in .csv, .parquet or .json.
 
     Raises
@@ -289,7 +327,8 @@ def read_method(
         with _opened(source) as raw:
             table.convert(raw, typed, work=Work(progress), name=source.name)
         typed.seek(0)
-        study = Study(pq.read_table(typed), model, outcome, event, score=score, decision=decision, groups=groups, progress=progress)  # fmt: skip
+        study = Study(pq.read_table(typed), model, outcome, event, score=score, decision=decision, groups=groups, progress=progress,
+                      inputs={**named_files(inputs)})  # fmt: skip
     study = study.on(*where, picked=picked, segment=segment) if where or picked or segment else study
     found = study.read(method, **settings)
     if out is not None:

@@ -37,6 +37,9 @@ class SettingsFile(Frozen):
     model: str = Field(
         default="", description="Name of the model file, beside the settings; empty for recorded predictions"
     )
+    inputs: dict[str, str] = Field(
+        default={}, max_length=50, description="Names of files that some methods read besides, by their inputs"
+    )
     report: str = Field(default="report", description="Folder for the report, beside the settings")
     reading: HowRead = HowRead()
     document: Document | None = Field(
@@ -48,6 +51,8 @@ def written(settings: SettingsFile) -> str:
     """The file's text. Of columns only what is not usual is written; nothing stands for what has no value."""
     body: dict[str, Any] = {"zerotilt": 1}
     body |= {name: getattr(settings, name) for name in ("table", "model", "report")}
+    if settings.inputs:
+        body["inputs"] = settings.inputs
     body["reading"] = _without_none(settings.reading.model_dump(mode="json"))
     for name in PARTS:
         if name == "schema":

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, replace
 from functools import partial
@@ -34,7 +34,7 @@ from zerotilt.core.work import Work
 from zerotilt.report import figures
 from zerotilt.report.explanations import drawing_of
 from zerotilt.report.figures import Drawing
-from zerotilt.study_inputs import Model, arrow_of, predictor_of, spec_of
+from zerotilt.study_inputs import Model, arrow_of, given_of, predictor_of, spec_of
 
 SEED = 20
 
@@ -167,6 +167,7 @@ class Study:
         values for classes; "high" or "low" for a number, high when left out. Where the words of the outcome do not
         tell, what compares groups asks for it.
     unit : of a number. wording : names used in readings.
+    inputs : files that some methods read besides table and model, by the names of their inputs, as paths or bytes.
     cluster : address of a Dask scheduler; this machine's cores when left out.
     progress : called as progress(done, total, what).
 
@@ -197,6 +198,7 @@ class Study:
         threshold: float = 0.5,
         unit: str = "",
         wording: Wording | None = None,
+        inputs: Mapping[str, str | Path | bytes] | None = None,
         seed: int = SEED,
         cluster: str | None = None,
         progress: Callable[[int, int, str], None] | None = None,
@@ -228,7 +230,9 @@ class Study:
         except ValidationError:
             raise Refused(f"output: “{output}” was given; there are “probability” and “log-odds”.") from None
         predictor = None if model is None else predictor_of(model, self.table, self.spec, features, frame)
-        self.subject = Subject(self.spec, self.table, predictor, context)
+        self.subject = Subject(
+            self.spec, self.table, predictor, context, inputs=given_of(inputs or {}, self.table, self.spec)
+        )
 
     def read(self, method: str, /, **settings: Any) -> Found:
         """Compute one method by its name; see ``methods()`` for those there are.
@@ -287,7 +291,7 @@ class Study:
         held = typed_conditions.asked_for(conditions, picked, segment, self.table.names, self.spec.segments, name)
         other = copy(self)
         context = self.subject.context.model_copy(update={"segment": held})
-        other.subject = Subject(self.spec, self.table, self.subject.predictor, context)
+        other.subject = replace(self.subject, context=context, alike=None)
         _ = other.subject.rows.numbers  # refuses rows that are not there
         return other
 
@@ -304,7 +308,7 @@ class Study:
         others = {
             name: Subject(
                 self.spec, self.table, predictor_of(model, self.table, self.spec, (), None),
-                context.model_copy(update={"model_named": name}),
+                context.model_copy(update={"model_named": name}), inputs=self.subject.inputs,
             )
             for name, model in models.items()
         }  # fmt: skip

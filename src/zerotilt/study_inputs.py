@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +12,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from zerotilt.core import guess, levels, profiles, table, words
+from zerotilt.core.inputs import Given
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec, Task
 from zerotilt.core.predictors import Frame, Predictor
 from zerotilt.core.predictors.function import FunctionPredictor
@@ -21,6 +22,24 @@ from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 
 Model = str | Path | bytes | Callable[[Any], Any]
+
+
+def given_of(files: Mapping[str, str | Path | bytes], found: Table, spec: Spec) -> Given:
+    """What is read besides table and model, by the names of inputs.
+
+    Raises
+    ------
+    Refused : there is no such input, or a file cannot be read or is none of its kind.
+    """
+    read: dict[str, bytes] = {}
+    for name, file in files.items():
+        try:
+            read[name] = file if isinstance(file, bytes) else Path(file).read_bytes()
+        except OSError as problem:
+            raise Refused(
+                f"“{file}” cannot be read: {problem.strerror}.", where=f"input “{name}”", todo="Check the path."
+            ) from None
+    return Given.of(read, found, spec)
 
 
 def arrow_of(frame: Any) -> pa.Table:

@@ -29,6 +29,22 @@ def test_what_no_text_or_number_can_hold_is_refused(client, body, said):
     assert len(answer.content) < 1_000
 
 
+def test_what_was_given_is_never_sent_back_at_length(client, audit):
+    long = "x" * 100_000
+    own = f"/api/audits/{audit['id']}"
+    column = audit["spec"]["columns"][0] | {"name": long}
+    schema = {name: audit["spec"][name] for name in ("columns", "model_inputs", "model_readings", "holdout_values")}
+    for method, path, body in (
+        ("PUT", f"{own}/versions/{audit['models'][1]['id']}/parent", {"parent": long}),
+        ("PUT", f"{own}/meaning/schema", schema | {"columns": [column], "author": "I"}),
+        ("POST", f"{own}/readings/tilt", {"context": {"model": long}, "settings": {}}),
+        ("POST", f"{own}/readings/{long[:5_000]}", {"context": {"model": None}, "settings": {}}),
+        ("GET", f"{own}/models/{long}", None),
+    ):
+        answer = client.request(method, path, json=body)
+        assert 400 <= answer.status_code < 500 and len(answer.content) < 1_000, (path[:80], answer.text[:300])
+
+
 def test_a_large_body_that_is_no_upload_is_refused_unread_and_not_sent_back(client):
     answer = client.post("/api/audits", json={"title": "x" * 3_000_000})
     assert answer.status_code == 413

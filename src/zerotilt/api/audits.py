@@ -14,12 +14,13 @@ from zerotilt.api.desk import PATIENCE, Desk, Seeing, TheDesk, connected, held
 from zerotilt.api.identity import Who, identifier
 from zerotilt.api.views import AuditView, TaskView
 from zerotilt.core.csvdialect import Dialect
+from zerotilt.core.inputs import input_named
 from zerotilt.core.meaning import Context
 from zerotilt.core.refusal import Refused
 from zerotilt.store import removal
 from zerotilt.store.check import lock_file
 from zerotilt.store.database import database, patiently
-from zerotilt.store.records import Audit, ModelVersion
+from zerotilt.store.records import Audit, InputFile, ModelVersion
 from zerotilt.tasks.board import current_table
 
 router = APIRouter(prefix="/api", tags=["audits"])
@@ -92,6 +93,23 @@ async def upload_model(
     return await asyncio.to_thread(_submit, desk, audit, "inspect_model", f"Looking into {name}", name, digest, size)
 
 
+@router.put("/audits/{audit_id}/inputs/{input_name}", status_code=202)
+async def upload_input(
+    audit_id: str,
+    input_name: str,
+    who: Who,
+    request: Request,
+    desk: TheDesk,
+    name: str = Query(min_length=1, max_length=255),
+) -> TaskView:
+    """A file that some methods read besides table and model, as the request's body; looking into it is a task."""
+    audit = await asyncio.to_thread(lambda: patiently(lambda: who.audit(audit_id), PATIENCE))
+    found = input_named(input_name)
+    digest, size = await _received(request, desk, found.most)
+    more = {"input": found.name}
+    return await asyncio.to_thread(_submit, desk, audit, "read_input", f"Looking into {name}", name, digest, size, more)
+
+
 def _still(audit: Audit) -> Audit:
     """The audit, which may have been deleted while a long body was taken in."""
     found = Audit.get_or_none(Audit.id == audit.id)
@@ -100,7 +118,16 @@ def _still(audit: Audit) -> Audit:
     return found
 
 
-def _submit(desk: Desk, audit: Audit, kind: str, title: str, name: str, digest: str, size: int) -> TaskView:
+def _submit(
+    desk: Desk,
+    audit: Audit,
+    kind: str,
+    title: str,
+    name: str,
+    digest: str,
+    size: int,
+    more: dict[str, str] | None = None,
+) -> TaskView:
     def submit() -> TaskView:
         with database.atomic():
             lock_file(digest)
@@ -108,7 +135,9 @@ def _submit(desk: Desk, audit: Audit, kind: str, title: str, name: str, digest: 
                 raise Refused(
                     "The upload was overtaken by the removal of the same file.", todo="Upload the file again."
                 )
-            task = desk.board.submit(kind, title, {"name": name, "digest": digest, "bytes": size}, _still(audit))
+            task = desk.board.submit(
+                kind, title, {"name": name, "digest": digest, "bytes": size} | (more or {}), _still(audit)
+            )
             return TaskView.of(type(task).get_by_id(task.id))
 
     return patiently(submit, PATIENCE)
@@ -148,6 +177,19 @@ async def delete_model(audit_id: str, model_id: str, who: Who, desk: TheDesk) ->
         if found is None:
             raise HTTPException(404, "There is no such model version.")
         return removal.remove_model(found)
+
+    await asyncio.to_thread(desk.delete, remove)
+
+
+@router.delete("/audits/{audit_id}/inputs/{input_name}", status_code=204)
+async def delete_input(audit_id: str, input_name: str, who: Who, desk: TheDesk) -> None:
+    """Delete a file that some methods read besides table and model."""
+
+    def remove() -> list[str]:
+        found = InputFile.get_or_none((InputFile.audit == held(who.audit(audit_id))) & (InputFile.input == input_name))
+        if found is None:
+            raise HTTPException(404, "The audit was given no such input.")
+        return removal.remove_input(found)
 
     await asyncio.to_thread(desk.delete, remove)
 

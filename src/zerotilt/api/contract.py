@@ -16,6 +16,7 @@ from zerotilt.core.again import AGAIN
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.findings import GATHERED, SEVERE
 from zerotilt.core.groups.metrics import METRICS
+from zerotilt.core.inputs import INPUTS
 from zerotilt.core.meaning import PARTS
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
@@ -65,6 +66,10 @@ def documents() -> dict[Path, str]:
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,
+        NAMES / "inputs.json": {
+            name: {"title": one.plain, "words": one.words, "files": list(one.files), "use": one.use}
+            for name, one in INPUTS.items()
+        },
         NAMES / "notes.json": {name: method.note for name, method in METHODS.items()},
         NAMES / "tasks.json": tasks,
         NAMES / "numbers.cases.json": written(),

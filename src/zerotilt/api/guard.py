@@ -27,7 +27,7 @@ HEADERS = [
 ]
 
 
-UPLOAD = re.compile(r"/api/audits/[^/]+/(table|models)")
+UPLOAD = re.compile(r"/api/audits/[^/]+/(table|models|inputs/[^/]+)")
 MOST_BODY = 2**20
 """Bytes of a body that is no upload."""
 

@@ -13,7 +13,7 @@ from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 
 from zerotilt.core.frozen import in_words
-from zerotilt.core.refusal import Refused
+from zerotilt.core.refusal import Refused, bounded
 from zerotilt.store.database import Unreachable, disk_is_full
 from zerotilt.store.elsewhere import Away
 from zerotilt.store.files import DiskFull
@@ -41,7 +41,7 @@ class Conflict(Exception):
 
 
 def answer(status: int, title: str, detail: str, where: str | None = None, todo: str | None = None) -> JSONResponse:
-    body = Problem(title=title, status=status, detail=detail, where=where, todo=todo)
+    body = Problem(title=title, status=status, detail=bounded(detail), where=where and bounded(where), todo=todo)
     headers = {"Retry-After": "2"} if status == 503 else None
     return JSONResponse(body.model_dump(), status, headers=headers, media_type=TYPE)
 

@@ -59,6 +59,7 @@ def settings(audit: Audit, how: Annotated[Reading, Query()]) -> Response:
         spec=spec,
         table=current_table(audit).name,
         model=_file_name(model),
+        inputs={one.input: one.name for one in audit.inputs},
         document=document if arranged else None,
         reading=HowRead(rows=how.rows, output=how.output, read_class=how.read_class, rule=rule_of(model)),
     )

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field, ValidationError
 
 from zerotilt.core import membership
 from zerotilt.core.evidence import Evidence
+from zerotilt.core.inputs import InputCard
 from zerotilt.core.meaning import Context, ModelReading, Rule, Spec, Wording
 from zerotilt.core.methods import METHODS
 from zerotilt.core.predictors.encoded import misfit
@@ -22,7 +23,7 @@ from zerotilt.report.compose import as_kept
 from zerotilt.store import meaning, shelf, state
 from zerotilt.store.checks import chosen_version, last_check
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, TableFile, Task
+from zerotilt.store.records import Audit, InputFile, Kept, MeaningVersion, ModelVersion, TableFile, Task
 from zerotilt.tasks.board import changes, rule_of
 
 R = TypeVar("R")
@@ -110,6 +111,18 @@ class ModelView(BaseModel):
     misfit: str = Field(description="Why that cannot be, and what to do; empty where nothing is in the way")
 
 
+class InputView(BaseModel):
+    """What the audit was given besides its table and models."""
+
+    input: str = Field(description="Its name among the inputs that there are")
+    name: str = Field(description="Of the file")
+    digest: str
+    bytes: int
+    said: tuple[str, ...] = Field(description="What it holds, in sentences")
+    facts: dict[str, Any]
+    created: datetime
+
+
 class PartView(BaseModel):
     """Which version of a part of the meaning is in force, and who wrote it."""
 
@@ -166,6 +179,7 @@ class AuditView(AuditLine):
     only_all: bool = Field(description="Predictions were recorded and nothing splits the rows: all of them are read")
     table: TableView | None
     models: list[ModelView]
+    inputs: list[InputView] = Field(description="Files that some methods read besides table and model")
     checked_model: str | None = Field(
         description="The version with which Intake was last finished; read unless another is chosen"
     )
@@ -230,6 +244,13 @@ class AuditView(AuditLine):
                     misfit=_misfit(model, spec, table),
                 )
                 for model in audit.models.order_by(ModelVersion.created)
+            ],
+            inputs=[
+                InputView(
+                    **InputCard.model_validate(one.card).model_dump(),
+                    **{name: getattr(one, name) for name in ("input", "name", "digest", "bytes", "created")},
+                )
+                for one in audit.inputs.order_by(InputFile.input)
             ],
             checked_model=chosen_version(audit),
             counts=checked.result["counts"] if checked and audit.ready else None,

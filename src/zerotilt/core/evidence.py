@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import time
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from functools import cache
 from importlib.metadata import version
@@ -19,6 +20,7 @@ from zerotilt.core.again import Measured
 from zerotilt.core.attached import attached_to
 from zerotilt.core.findings import Finding, Footing
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.inputs import INPUTS
 from zerotilt.core.marks import BEGIN
 from zerotilt.core.meaning import Context, Role, Spec, counting
 from zerotilt.core.method import Method
@@ -45,10 +47,18 @@ class Digests(Frozen):
     changeable: str = Field(default="", description="Of what a case could change; counts where changes are proposed")
     wording: str = Field(default="", description="Of the names in sentences; counts where a result holds sentences")
     compared: str = Field(default="", description="Of both together, as earlier versions kept it")
+    inputs: dict[str, str] = Field(default={}, description="Of what it reads besides table and model, by name")
 
     @classmethod
-    def of(cls, spec: Spec, table: str, model: str | None = None, alongside: str | None = None) -> Digests:
-        """The digests of an audit's meaning, beside those of its table and model versions."""
+    def of(
+        cls,
+        spec: Spec,
+        table: str,
+        model: str | None = None,
+        alongside: str | None = None,
+        inputs: Mapping[str, str] | None = None,
+    ) -> Digests:
+        """The digests of an audit's meaning, beside those of its table, model versions and other inputs."""
         return cls(
             table=table,
             spec=spec.digest(),
@@ -59,6 +69,13 @@ class Digests(Frozen):
             changeable=spec.changeable_digest(),
             wording=spec.wording_digest(),
             compared=spec.compared_digest(),
+            inputs=dict(inputs or {}),
+        )
+
+    def read_by(self, method: Method) -> Digests:
+        """The same, of inputs those only that a method reads."""
+        return self.model_copy(
+            update={"inputs": {name: self.inputs[name] for name in method.reads_inputs if name in self.inputs}}
         )
 
 
@@ -214,6 +231,7 @@ def changed_since(found: Evidence, digests: Digests, context: Context) -> tuple[
         "the table": was.table != digests.table,
         "the meaning of its columns": was.spec != digests.spec,
         "the model version": was.model != digests.model,
+        **{INPUTS[name].words: was.inputs.get(name) != digests.inputs.get(name) for name in method.reads_inputs},
         "the other model versions": method.reads_others and found.context.others != context.others,
         "what is read alongside": method.reads_alongside and was.alongside != digests.alongside,
         "what is compared": split and "comparisons" in method.depends and was.comparisons != digests.comparisons,
@@ -234,12 +252,19 @@ def key(method: Method, digests: Digests, context: Context, settings: BaseModel,
     body = {
         "method": method.name,
         "version": method.version,
-        "digests": digests.model_dump(include={"table", "model", "alongside", *method.depends}),
+        "digests": digests.model_dump(include={"table", "model", "alongside", *method.depends})
+        | _of_inputs(method, digests),
         "context": _of_key(context),
         "settings": settings.model_dump(mode="json"),
         "seed": seed,
     }
     return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
+
+
+def _of_inputs(method: Method, digests: Digests) -> dict[str, Any]:
+    """Those that a method reads; of one that reads none nothing, so that keys of before stay."""
+    read = digests.read_by(method).inputs
+    return {"inputs": read} if read else {}
 
 
 def _of_key(context: Context) -> dict[str, Any]:
@@ -289,7 +314,7 @@ def compute(subject: Subject, digests: Digests, name: str, settings: BaseModel, 
         method=name,
         method_version=method.version,
         title=method.title,
-        digests=digests,
+        digests=digests.read_by(method),
         context=subject.context,
         rows=subject.n,
         rows_described=row_sets.describe(subject.spec, subject.context.row_set),

@@ -12,6 +12,7 @@ from zerotilt.core.again import Measured
 from zerotilt.core.attached import Attached
 from zerotilt.core.drawing import Picture
 from zerotilt.core.findings import Finding
+from zerotilt.core.inputs import INPUTS
 from zerotilt.core.meaning import Spec, Wording
 from zerotilt.core.predictions import NO_MODEL
 from zerotilt.core.reading import Reading, short
@@ -21,9 +22,10 @@ from zerotilt.core.tasks import kind_of
 from zerotilt.core.work import Work
 
 Area = Literal["intake", "data", "drivers", "response", "cases", "pockets", "tilt", "remedies"]
-Need = Literal["outcome", "predictions", "model", "recipe"]
+NEEDS = frozenset({"outcome", "predictions", "model", "recipe"})
 """What a method cannot work without, besides a table: known outcomes; predictions or decisions, of a model or recorded; a
-model that can be asked about new rows; a version that was trained here and so can be trained again."""
+model that can be asked about new rows; a version that was trained here and so can be trained again. Or an input, by the name
+that it is declared under."""
 WITHOUT_OUTCOME = " By group and Distribution tell what moves the output without it."
 Part = Literal["spec", "comparisons", "policy", "changeable", "wording"]
 """Parts of an audit's meaning: what the columns are and what is predicted; what is compared; which limits flag;
@@ -74,7 +76,7 @@ class Method:
     """The field of the result that holds the records behind its figure."""
     part: str = ""
     """The part of its sheet where it is read; the first when empty."""
-    needs: frozenset[Need] = frozenset({"model"})
+    needs: frozenset[str] = frozenset({"model"})
     depends: frozenset[Part] = frozenset({"spec"})
     """The parts of the meaning that its numbers depend on; its key holds these and no others."""
     address: Mapping[str, str] = field(default_factory=dict)
@@ -112,8 +114,15 @@ class Method:
         unknown = [name for name in (*self.address, *self.first_look) if name not in self.settings.model_fields]
         if unknown:
             raise ValueError(f"{self.name}: “{unknown[0]}” is none of its settings")
+        if strange := sorted(self.needs - NEEDS - set(INPUTS)):
+            raise ValueError(f"{self.name}: it needs “{strange[0]}”, which is no input")
         if self.main and self.main not in self.result.model_fields and self.arrays is None:
             raise ValueError(f"{self.name}: its result has no field “{self.main}”")
+
+    @property
+    def reads_inputs(self) -> tuple[str, ...]:
+        """The inputs that it reads besides table and model, by name."""
+        return tuple(sorted(self.needs & set(INPUTS)))
 
     @property
     def quick(self) -> bool:
@@ -136,6 +145,12 @@ class Method:
                 todo="Mark the column with the outcome in Intake, where the table has one."
                 + (WITHOUT_OUTCOME if self.area == "drivers" and subject.predictor is not None else ""),
             )
+        for name in self.reads_inputs:
+            if name not in subject.inputs:
+                return Refused(
+                    f"{self.title}: this reads {INPUTS[name].words}, and the audit was given none.",
+                    todo="Bring it in Intake.",
+                )
         if self.area in ("tilt", "remedies") and (unsaid := kind_of(subject.spec.task).unfavoured(subject.spec)):
             return unsaid
         if "recipe" in self.needs and subject.again is None:

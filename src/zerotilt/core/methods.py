@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any, get_args
 
 from pydantic import BaseModel
@@ -99,14 +100,15 @@ METHODS: dict[str, Method] = {
 }
 
 
-def first_shown(spec: Spec, with_model: bool) -> list[tuple[str, dict[str, Any]]]:
+def first_shown(spec: Spec, with_model: bool, inputs: Iterable[str] = ()) -> list[tuple[str, dict[str, Any]]]:
     """What the parts of the sheets open with, in the order in which they stand: methods and settings.
 
     Each part opens with the method that is listed first for it; beneath it stands what is read unasked with settings of
-    the audit's own, as the expected directions are. Left out is what needs what the audit has not.
+    the audit's own, as the expected directions are. Left out is what needs what the audit has not; ``inputs``: what it was
+    given besides table and model.
     """
     has = (
-        {"table", "predictions"} | ({"model"} if with_model else set()) | ({"outcome"} if spec.knows_outcome else set())
+        {"predictions", *inputs} | ({"model"} if with_model else set()) | ({"outcome"} if spec.knows_outcome else set())
     )
     begun: set[tuple[str, str]] = set()
     found: list[tuple[str, dict[str, Any]]] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -37,9 +38,9 @@ class Refused(ValueError):
     def __init__(
         self, message: str, *, where: str | None = None, todo: str | None = None, choices: Sequence[Choice] = ()
     ):
-        super().__init__(message)
-        self.message = message
-        self.where = where
+        super().__init__(bounded(message))
+        self.message = bounded(message)
+        self.where = where and bounded(where)
         self.todo = todo
         self.choices = tuple(choices)
 
@@ -55,6 +56,17 @@ class Refused(ValueError):
         if self.todo:
             parts.append(self.todo)
         return " ".join(parts)
+
+
+MOST_QUOTED, MOST_SAID = 120, 1_500
+"""Characters of one name or value that a message repeats, and of a message."""
+_QUOTED = re.compile(f"“([^”]{{{MOST_QUOTED}}})[^”]+”")
+
+
+def bounded(message: str) -> str:
+    """A message that repeats what was given, however long that was, in a length that somebody can read."""
+    short = _QUOTED.sub(r"“\1…”", message)
+    return short if len(short) <= MOST_SAID else f"{short[: MOST_SAID - 1]}…"
 
 
 def _rebuild(message: str, where: str | None, todo: str | None, choices: Sequence[Choice] = ()) -> Refused:

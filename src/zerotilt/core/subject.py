@@ -43,6 +43,8 @@ class Subject:
     """The same rows and model with another class read, whose parts are these."""
     given: Mapping[str, bytes | pa.Buffer] = field(default_factory=dict, repr=False, compare=False)
     """Tables of the same context that were computed before, as Parquet files, by the names of their methods."""
+    inputs: Mapping[str, Any] = field(default_factory=dict, repr=False, compare=False)
+    """What else the audit was given, opened, by the names of :data:`zerotilt.core.inputs.INPUTS`."""
 
     @cached_property
     def rows(self) -> Rows:

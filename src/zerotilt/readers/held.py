@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 import pyarrow as pa
 
 from zerotilt.core.evidence import Digests
+from zerotilt.core.inputs import Given, input_named, path_of
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.predictors.packed import name_of
@@ -32,6 +33,7 @@ class Held:
     def __init__(self) -> None:
         self._tables: OrderedDict[Hashable, Table] = OrderedDict()
         self._models: OrderedDict[Hashable, OnnxPredictor] = OrderedDict()
+        self._inputs: OrderedDict[Hashable, Any] = OrderedDict()
         self._subjects: OrderedDict[Hashable, tuple[Subject, Digests]] = OrderedDict()
         self._new: dict[str, tuple[str, OnnxPredictor]] = {}
 
@@ -43,6 +45,7 @@ class Held:
         Refused : the model does not fit the table, or cannot be loaded.
         """
         named = [arguments.get(f"{name}_digest") for name in ("table", "model", "alongside")]
+        named.append(arguments.get("inputs") or {})
         meant = [arguments["spec"], arguments["context"]]
         key = hashlib.sha256(json.dumps([named, meant], sort_keys=True, default=str).encode()).hexdigest()
         return _kept(self._subjects, key, lambda: self._opened(arguments))
@@ -51,18 +54,30 @@ class Held:
         spec = Spec.model_validate(arguments["spec"])
         cases = _kept(self._tables, arguments["table_digest"], lambda: Table(mapped(arguments["table_path"])))
         context = Context.model_validate(arguments["context"])
-        predictor = self._model(arguments, "model", cases, spec)
+        predictor, given = self._model(arguments, "model", cases, spec), self._given(arguments, cases, spec)
         beside, second = None, None
         if (other := context.beside()) is not None:
             second = self._model(arguments, "alongside", cases, spec)
-            beside = Subject(spec, cases, second or predictor, other)
+            beside = Subject(spec, cases, second or predictor, other, inputs=given)
         digests = Digests.of(
             spec,
             arguments["table_digest"],
             predictor.digest if predictor else None,
             alongside=second.digest if second else None,
+            inputs=arguments.get("inputs"),
         )
-        return Subject(spec, cases, predictor, context, beside), digests
+        return Subject(spec, cases, predictor, context, beside, inputs=given), digests
+
+    def _given(self, arguments: dict[str, Any], cases: Table, spec: Spec) -> Given:
+        """What else the audit was given; opened by who reads it."""
+
+        def opener(name: str, digest: str) -> Callable[[], Any]:
+            key = (name, digest, arguments["table_digest"], spec.digest())
+            path = arguments[path_of(name)]
+            return lambda: _kept(self._inputs, key, lambda: input_named(name).open(mapped(path), cases, spec))
+
+        named = arguments.get("inputs") or {}
+        return Given({name: opener(name, digest) for name, digest in named.items()})
 
     def _model(self, arguments: dict[str, Any], name: str, cases: Table, spec: Spec) -> OnnxPredictor | None:
         """A model version; none where no file stands for one."""

@@ -13,6 +13,7 @@ from zerotilt.core import guess, profiles, rows, table
 from zerotilt.core.csvdialect import Dialect
 from zerotilt.core.evidence import Digests, Evidence, compute
 from zerotilt.core.findings import Finding, Judged
+from zerotilt.core.inputs import input_named
 from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.methods import method_named
 from zerotilt.core.predictors.modelfile import inspect
@@ -67,6 +68,13 @@ def inspect_model(arguments: dict, scratch: Path, work: Work) -> dict:
         return {"card": inspect(source.read()).model_dump(mode="json")}
 
 
+def read_input(arguments: dict, scratch: Path, work: Work) -> dict:
+    """What is in a file that an audit is given besides its table and models."""
+    work.begin(1, "files looked into")
+    card = input_named(arguments["input"]).look(mapped(arguments["path"]), work)
+    return {"card": card.model_dump(mode="json")}
+
+
 def evidence(arguments: dict, scratch: Path, work: Work) -> dict:
     """Compute one method for one context."""
     subject, digests = opened(arguments)
@@ -106,7 +114,7 @@ def with_others(subject: Subject, paths: dict[str, str]) -> Subject:
                 found[one.name] = refused
                 continue
         own = subject.context.model_copy(update={"others": (), "model_named": one.name, "rule": one.rule})
-        found[one.name] = Subject(subject.spec, subject.table, predictor, own)
+        found[one.name] = Subject(subject.spec, subject.table, predictor, own, inputs=subject.inputs)
     return replace(subject, others=found, alike=subject)
 
 
@@ -335,6 +343,7 @@ def opened(arguments: dict) -> tuple[Subject, Digests]:
 JOBS: dict[str, Job] = {
     "read_table": read_table,
     "inspect_model": inspect_model,
+    "read_input": read_input,
     "evidence": evidence,
     "train": train,
     "search": search,

@@ -18,6 +18,7 @@ from multiprocessing.reduction import send_handle
 from pathlib import Path
 from typing import Any
 
+from zerotilt.core.inputs import path_of
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers import alone
 from zerotilt.readers.inside import TICK, give, other_user, told
@@ -328,7 +329,8 @@ class Room:
 
     def _files(self, arguments: dict[str, Any]) -> dict[str, Any]:
         """What a reader opens before it gives up its rights."""
-        files = {name: arguments[name] for name in FILES if arguments.get(name)}
+        named = (*FILES, *map(path_of, arguments.get("inputs") or ()))
+        files = {name: arguments[name] for name in named if arguments.get(name)}
         for name in ("model", "alongside"):
             if self._structures and (digest := arguments.get(f"{name}_digest")):
                 folder = self._structures / digest
@@ -355,5 +357,6 @@ class Room:
 
 
 def _key(arguments: dict[str, Any]) -> Hashable:
-    """What a reader is of: a table and its models."""
-    return tuple(arguments.get(name.replace("path", "digest")) for name in FILES)
+    """What a reader is of: a table, its models, and what else the audit was given."""
+    given = tuple(sorted((arguments.get("inputs") or {}).items()))
+    return (*(arguments.get(name.replace("path", "digest")) for name in FILES), given)

@@ -7,9 +7,8 @@ import lzma
 import re
 import zipfile
 import zlib
-from collections.abc import Iterable, Iterator
 from datetime import UTC, date, datetime
-from typing import Any, BinaryIO, cast
+from typing import Any, BinaryIO
 from uuid import UUID
 
 import peewee
@@ -20,33 +19,11 @@ from zerotilt.core.parsing import from_json
 from zerotilt.core.refusal import Refused
 from zerotilt.store import ledger
 from zerotilt.store.check import discard_unowned, lock_file
-from zerotilt.store.checks import last_check
 from zerotilt.store.database import database
 from zerotilt.store.files import MOST_FETCHED, PIECE, FileStore
+from zerotilt.store.holdings import OF_AUDIT, columns_of, files_in
 from zerotilt.store.incoming import checked
-from zerotilt.store.records import (
-    FINDING,
-    Audit,
-    AuditEvidence,
-    Candidate,
-    DecisionRule,
-    EvidenceRow,
-    Judgement,
-    Kept,
-    MeaningVersion,
-    ModelVersion,
-    Raised,
-    Remark,
-    Report,
-    ReportDraft,
-    Signature,
-    TableFile,
-    TakenApart,
-    Task,
-    TestLook,
-    VersionChoice,
-    VersionNote,
-)
+from zerotilt.store.records import FINDING, Audit, AuditEvidence, EvidenceRow
 
 FORMAT = "zerotilt-archive/1"
 RECORDS = "records.json"
@@ -65,34 +42,7 @@ UNREADABLE = (
 BEGAN = (1980, 1, 1, 0, 0, 0)
 MOST_RECORDS = 512 * 2**20
 """Bytes of records that are read; large arrays are files of their own."""
-OWNED = (TableFile, ModelVersion, MeaningVersion, Judgement, Remark, TakenApart, ReportDraft, Report)
-"""What belongs to an audit and to nothing else. The order is that in which records can be written: owners first."""
-ORDER = (
-    Audit, EvidenceRow, *OWNED, AuditEvidence, Kept, Raised, DecisionRule, Candidate, TestLook, VersionNote, VersionChoice,
-    Signature, Task,
-)  # fmt: skip
-
-
-def _rows(audit: Audit) -> Iterator[tuple[type[peewee.Model], Iterable[peewee.Model]]]:
-    """Everything that is an audit's, by the order in which it is written again; of its work only the last check of Intake."""
-    yield Audit, [audit]
-    keys: set[str] = set()
-    for kind in (AuditEvidence, Kept, Raised):
-        asked: Any = kind.select(kind.evidence).where(kind.audit == audit).tuples()
-        keys |= {key for (key,) in asked}
-    yield EvidenceRow, EvidenceRow.select().where(EvidenceRow.key << sorted(keys)) if keys else []
-    for kind in OWNED:
-        yield kind, kind.select().where(kind.audit == audit)
-    for kind in (AuditEvidence, Kept, Raised):
-        yield kind, kind.select().where(kind.audit == audit)
-    yield DecisionRule, DecisionRule.select().join(ModelVersion).where(ModelVersion.audit == audit)
-    yield Candidate, Candidate.select().where(Candidate.audit == audit)
-    yield TestLook, TestLook.select().join(Candidate).where(Candidate.audit == audit)
-    yield VersionNote, VersionNote.select().join(ModelVersion).where(ModelVersion.audit == audit)
-    yield VersionChoice, VersionChoice.select().where(VersionChoice.audit == audit)
-    yield Signature, Signature.select().join(Report).where(Report.audit == audit)
-    checked = last_check(audit)
-    yield Task, [checked] if checked else []
+ORDER = tuple(OF_AUDIT)
 
 
 def export(audit: Audit, files: FileStore, target: BinaryIO) -> int:
@@ -105,9 +55,10 @@ def export(audit: Audit, files: FileStore, target: BinaryIO) -> int:
     with database.atomic():
         # as it stands at one moment, whatever is written meanwhile
         database.execute_sql("set transaction isolation level repeatable read")
+        own = Audit.get_by_id(audit.id)
         records = {
             kind._meta.table_name: sorted(map(_plain, rows), key=lambda one: json.dumps(one, sort_keys=True))
-            for kind, rows in _rows(Audit.get_by_id(audit.id))
+            for kind, rows in ((kind, records(own)) for kind, records in OF_AUDIT.items())
         }
     records[Audit._meta.table_name][0]["deleted"] = None
     sealed = records[EvidenceRow._meta.table_name]
@@ -119,7 +70,7 @@ def export(audit: Audit, files: FileStore, target: BinaryIO) -> int:
         )
     for one in sealed:  # another house has another secret
         one["seal"] = None
-    digests = sorted(_files(records))
+    digests = sorted(files_in(records))
     told = {"format": FORMAT, "release": __version__, "records": records, "files": digests}
     with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr(_entry(RECORDS), json.dumps(told, ensure_ascii=False, sort_keys=True))
@@ -151,7 +102,7 @@ def restore(source: BinaryIO, files: FileStore) -> Audit:
         told = _told(archive)
         records = told["records"]
         own = records[Audit._meta.table_name][0]
-        digests = sorted(set(told["files"]) | _files(records))
+        digests = sorted(set(told["files"]) | files_in(records))
         try:
             with database.atomic():
                 _refuse_a_second(own)
@@ -196,7 +147,7 @@ def _told(archive: zipfile.ZipFile) -> dict[str, Any]:
             raise Refused("The archive does not hold one audit.")
         UUID(told["records"][Audit._meta.table_name][0]["id"])
         checked(told["records"], ORDER)
-        if not all(DIGEST.fullmatch(one) for one in (*told["files"], *_files(told["records"]))):
+        if not all(DIGEST.fullmatch(one) for one in (*told["files"], *files_in(told["records"]))):
             raise ValueError
     except Refused:
         raise
@@ -249,25 +200,9 @@ def _insert(kind: type[peewee.Model], rows: list[dict[str, Any]]) -> None:
             ) from None
 
 
-def _files(records: dict[str, Any]) -> set[str]:
-    """Digests of every file that the records name."""
-    found: set[str] = set()
-    for name, columns in {
-        "table_file": ("raw_digest", "digest"),
-        "model_version": ("digest",),
-        "report": ("html_digest", "json_digest", "manifest"),
-        "signature": ("file",),
-    }.items():
-        found |= {row[column] for row in records.get(name, []) for column in columns if row.get(column)}
-    found |= {digest for row in records.get("report", []) for digest in (row.get("files") or {}).values()}
-    found |= {digest for row in records.get("evidence", []) for digest in row.get("files") or []}
-    return found
-
-
 def _plain(row: peewee.Model) -> dict[str, Any]:
     """A record as JSON, by the names of its columns."""
-    fields = row._meta.sorted_fields  # type: ignore[attr-defined]
-    return {field.column_name: _json(cast(Any, row).__data__.get(field.name)) for field in fields}
+    return {name: _json(value) for name, value in columns_of(row).items()}
 
 
 def _json(value: Any) -> Any:

@@ -9,48 +9,14 @@ from peewee import SQL
 from zerotilt.store import ledger
 from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import (
-    ACTIVE,
-    EvidenceRow,
-    ModelVersion,
-    Report,
-    ReportForm,
-    ReportPreview,
-    Signature,
-    TableFile,
-    Task,
-)
+from zerotilt.store.holdings import files_named
+from zerotilt.store.records import ACTIVE, Task
 from zerotilt.store.written import broken_chains
-
-
-def named_files() -> dict[str, str]:
-    """Every digest that a record names, with what it is."""
-    named: dict[str, str] = {}
-    for table in TableFile.select():
-        named[table.raw_digest] = f"table “{table.name}” as uploaded"
-        named[table.digest] = f"table “{table.name}”"
-    for model in ModelVersion.select():
-        named[model.digest] = f"model “{model.name}”"
-    for report in Report.select():
-        named[report.html_digest] = f"report {report.number}"
-        named[report.json_digest] = f"numbers of report {report.number}"
-        named |= {digest: f"{name} of report {report.number}" for name, digest in report.files.items()}
-        if report.manifest:
-            named[report.manifest] = f"manifest of report {report.number}"
-    for signature in Signature.select():
-        named[signature.file] = f"signature of {signature.name}"
-    for form in ReportForm.select():
-        named[form.file] = f"{form.name} of a report"
-    for preview in ReportPreview.select():
-        named |= {digest: f"{name} of a report before it is written" for name, digest in preview.files.items()}
-    for row in EvidenceRow.select(EvidenceRow.method, EvidenceRow.files).where(SQL("jsonb_array_length(files) > 0")):
-        named |= dict.fromkeys(row.files, f"an array of {row.method.replace('_', ' ')}")
-    return named
 
 
 def check(files: FileStore) -> tuple[list[str], int]:
     """Problems in words, and how many files were verified."""
-    named = named_files()
+    named = files_named()
     problems = []
     present = set(files.digests())
     for digest, what in named.items():
@@ -81,7 +47,7 @@ def discard_unowned(files: FileStore, digest: str) -> bool:
     with database.atomic():
         lock_file(digest)
         awaited = Task.select().where(Task.state.in_(ACTIVE) & (SQL("payload->>'digest'") == digest)).exists()
-        if awaited or digest in named_files():
+        if awaited or digest in files_named():
             return False
         files.discard(digest)
     return True
@@ -96,7 +62,7 @@ def sweep_unowned(files: FileStore, after: float, before: float) -> int:
     if files.elsewhere is not None:
         return 0  # others write there
     left = files.written_between(after, before)
-    named = named_files() if left else {}
+    named = files_named() if left else {}
     return sum(discard_unowned(files, digest) for digest in left if digest not in named)
 
 

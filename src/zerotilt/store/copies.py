@@ -11,7 +11,7 @@ MOST_TITLE = 200
 
 
 def duplicate(audit: Audit) -> Audit:
-    """The same table, meaning, model versions and their decision rules; nothing of what was kept, decided or reported.
+    """The same table and what was given with it, meaning, model versions and their decision rules; nothing of what was kept, decided or reported.
 
     Files and evidence are shared by their content, so that nothing is stored or computed twice.
     """
@@ -19,6 +19,8 @@ def duplicate(audit: Audit) -> Audit:
     table = audit.tables.order_by(TableFile.created.desc()).first()
     if table is not None:
         _copied(table, made)
+    for given in audit.inputs:
+        _copied(given, made)
     versions: dict[str, ModelVersion] = {}
     for model in audit.models.order_by(ModelVersion.created):
         parent = versions.get(str(model.parent_id))

@@ -147,6 +147,10 @@ class FileStore:
         return len(left)
 
 
+def _size(bytes: int) -> str:
+    return f"{bytes / 2**20:,.0f} MiB" if bytes >= 2**20 else f"{bytes:,} bytes"
+
+
 class Incoming:
     """A file on its way in. Leaving the ``with`` block without :meth:`keep` removes it."""
 
@@ -165,7 +169,7 @@ class Incoming:
         self.bytes += len(piece)
         if self.bytes > self._most:
             raise Refused(
-                f"The file is larger than {self._most / 2**20:,.0f} MiB.",
+                f"The file is larger than {_size(self._most)}.",
                 todo="Upload a smaller file, for example Parquet.",
             )
         self._sum.update(piece)

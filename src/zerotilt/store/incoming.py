@@ -19,6 +19,7 @@ from pydantic import TypeAdapter, ValidationError
 from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.evidence import Evidence
 from zerotilt.core.findings import Decision
+from zerotilt.core.inputs import INPUTS, InputCard
 from zerotilt.core.meaning import PARTS, Context, Rule, Spec
 from zerotilt.core.predictors.modelfile import ModelCard
 from zerotilt.core.profiles import TableProfile
@@ -40,7 +41,7 @@ DIGESTS = frozenset({"raw_digest", "digest", "table_digest", "html_digest", "jso
 DATED = frozenset({"due"})
 """Days that lie ahead."""
 CHECKED = frozenset({"spec", "context", "seed", "table_digest", "uploaded_digest", "table_name", "model_digest", "model_name",
-                     "alongside_digest", "alongside_name", "others", "left_out"})  # fmt: skip
+                     "alongside_digest", "alongside_name", "others", "left_out", "inputs"})  # fmt: skip
 """What the last step of Intake was asked with."""
 
 
@@ -248,6 +249,12 @@ def _report(row: Mapping[str, Any]) -> None:
         raise _Wrong("reports are numbered from 1")
 
 
+def _given(row: Mapping[str, Any]) -> None:
+    if row["input"] not in INPUTS:
+        raise _Wrong("this release has no such input")
+    InputCard.model_validate(row["card"])
+
+
 def _task(row: Mapping[str, Any]) -> None:
     """Of all work only what Intake found when it was last finished; nothing that is still to be done."""
     if row["kind"] != "check" or row["state"] != "done" or row.get("finished") is None:
@@ -278,6 +285,7 @@ def _of(column: str, kind: Any) -> Callable[[Mapping[str, Any]], None]:
 
 MEANINGS: dict[str, Callable[[Mapping[str, Any]], None]] = {
     Audit._meta.table_name: _of("spec", Spec | None),
+    "input_file": _given,
     "table_file": _of("profile", TableProfile),
     "model_version": _of("card", ModelCard),
     EvidenceRow._meta.table_name: _evidence,

@@ -61,6 +61,7 @@ class Audit(Record):
     apart: Any
     raised: Any
     found: Any
+    inputs: Any
     meanings: Any
     reports: Any
     drafts: Any
@@ -75,6 +76,22 @@ class TableFile(Record):
     bytes = BigIntegerField()
     profile = BinaryJSONField(index=False)
     created = DateTimeTZField(constraints=NOW)
+
+
+class InputFile(Record):
+    """What an audit was given besides its table and models; one file of each input, the last that came."""
+
+    audit = ForeignKeyField(Audit, backref="inputs", on_delete="cascade")
+    input = TextField()
+    """Its name in :data:`zerotilt.core.inputs.INPUTS`."""
+    name = TextField()
+    digest = TextField()
+    bytes = BigIntegerField()
+    card = BinaryJSONField(index=False)
+    created = DateTimeTZField(constraints=NOW)
+
+    class Meta:
+        table_name = "input_file"
 
 
 class ModelVersion(Record):
@@ -414,24 +431,8 @@ class Signature(Record):
     created = DateTimeTZField(constraints=NOW)
 
 
-RECORDS = (
-    Audit,
-    TableFile,
-    ModelVersion,
-    EvidenceRow,
-    AuditEvidence,
-    Task,
-    Kept,
-    Judgement,
-    Remark,
-    TakenApart,
-    Raised,
-    MeaningVersion,
-    DecisionRule,
-    FoundBefore,
-    Report,
-    ReportDraft,
-    ReportForm,
-    ReportPreview,
-    Signature,
+RECORDS: tuple[type[Model], ...] = (
+    *Record.__subclasses__(),
+    *(one for one in Model.__subclasses__() if one._meta.database is database and one is not Record),
 )
+"""Every kind of record that the schema holds."""

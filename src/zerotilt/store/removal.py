@@ -10,10 +10,12 @@ from peewee import SQL
 from zerotilt.store import ledger
 from zerotilt.store.check import discard_unowned
 from zerotilt.store.files import FileStore
+from zerotilt.store.holdings import files_of
 from zerotilt.store.records import (
     Audit,
     AuditEvidence,
     EvidenceRow,
+    InputFile,
     Kept,
     MeaningVersion,
     ModelVersion,
@@ -57,17 +59,7 @@ def expire(files: FileStore) -> list[str]:
 def remove_audit(audit: Audit, files: FileStore) -> list[str]:
     """Delete an audit with all that is in it; the digests of files that may be unowned now."""
     ledger.removed(files, audit)
-    left = [digest for table in audit.tables for digest in (table.raw_digest, table.digest)]
-    left += [model.digest for model in audit.models]
-    for report in audit.reports:
-        left += [
-            report.html_digest,
-            report.json_digest,
-            *report.files.values(),
-            *([report.manifest] if report.manifest else []),
-        ]
-        left += [one.file for one in (*report.signatures, *report.forms)]
-    left += [digest for preview in audit.previews for digest in preview.files.values()]
+    left = list(files_of(audit))
     Audit.delete().where(Audit.id == audit.id).execute()
     return left + _drop_evidence()
 
@@ -80,6 +72,13 @@ def remove_table(audit: Audit) -> list[str]:
     for table in tables:
         _disown(audit, "table", table.digest)
     return [digest for table in tables for digest in (table.raw_digest, table.digest)] + _drop_evidence()
+
+
+def remove_input(found: InputFile) -> list[str]:
+    """Delete what an audit was given besides its table; evidence that reads it goes where it is not kept."""
+    InputFile.delete().where(InputFile.id == found.id).execute()
+    _disown(found.audit, f"inputs,{found.input}", found.digest)
+    return [found.digest, *_drop_evidence()]
 
 
 def remove_model(model: ModelVersion) -> list[str]:
@@ -103,7 +102,7 @@ def discard(files: FileStore, digests: Iterable[str]) -> None:
 
 def _disown(audit: Audit, part: str, digest: str) -> None:
     """An audit's evidence of a table or model that it has no more, unless it is kept."""
-    of_it = EvidenceRow.select(EvidenceRow.key).where(SQL("body->'digests'->>%s = %s", (part, digest)))
+    of_it = EvidenceRow.select(EvidenceRow.key).where(SQL("body->'digests'#>>%s = %s", ("{" + part + "}", digest)))
     kept = Kept.select(Kept.evidence).where(Kept.audit == audit)
     raised = Raised.select(Raised.evidence).where(Raised.audit == audit)
     own = AuditEvidence.evidence

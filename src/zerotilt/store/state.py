@@ -52,7 +52,7 @@ def tags(audit: Audit | str | UUID) -> Tags:
 
 
 _CALLED = {
-    "table": "the table was replaced",
+    "table": "the table, or a file that is read with it, was replaced",
     "versions": "model versions were added, deleted, noted on or chosen",
     "decisions": "findings were decided or raised",
     "dossier": "kept figures or notes on them were changed",

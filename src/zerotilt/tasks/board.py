@@ -39,7 +39,7 @@ from zerotilt.store.records import (
 from zerotilt.tasks.expectation import GUESS, QUICK_SECONDS, expected, patience
 from zerotilt.tasks.queue import Queue, Turn
 
-QUICK_KINDS = ("read_table", "inspect_model", "check")
+QUICK_KINDS = ("read_table", "inspect_model", "read_input", "check")
 """What a person waits for in Intake: begun at once, whatever else is under way."""
 
 
@@ -112,7 +112,8 @@ class Board:
         if os.environ.get("ZT_AHEAD") == "off":
             return
         spec = Spec.model_validate(audit.spec)
-        for name, settings in first_shown(spec, with_model=context.model is not None):
+        given = [one.input for one in audit.inputs]
+        for name, settings in first_shown(spec, context.model is not None, given):
             with contextlib.suppress(Refused):
                 self.reading(audit, context, name, settings, turn=Turn.ahead)
 
@@ -219,6 +220,7 @@ def basis(audit: Audit, context: Context, table: TableFile | None = None, others
         "model_name": model.name if model else None,
         "alongside_digest": beside.digest if beside else None,
         "alongside_name": beside.name if beside else None,
+        "inputs": {one.input: one.digest for one in audit.inputs},
         "context": context.model_dump(mode="json"),
     }
 
@@ -382,5 +384,9 @@ def model_of(audit: Audit, digest: str | None) -> str | None:
 
 def digests_of(arguments: dict[str, Any], spec: Spec) -> Digests:
     return Digests.of(
-        spec, arguments["table_digest"], arguments["model_digest"], alongside=arguments["alongside_digest"]
+        spec,
+        arguments["table_digest"],
+        arguments["model_digest"],
+        alongside=arguments["alongside_digest"],
+        inputs=arguments.get("inputs"),
     )

@@ -9,10 +9,11 @@ from typing import Any
 from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Refused
+from zerotilt.store import removal
 from zerotilt.store.check import lock_file
 from zerotilt.store.files import FileStore
 from zerotilt.store.meaning import begin
-from zerotilt.store.records import Audit, Candidate, ModelVersion, Report, ReportForm, TableFile, Task
+from zerotilt.store.records import Audit, Candidate, InputFile, ModelVersion, Report, ReportForm, TableFile, Task
 from zerotilt.store.written import freeze, keep_preview, signed_by
 from zerotilt.tasks.board import Board
 from zerotilt.tasks.candidates import ask_to_train, free_names
@@ -48,6 +49,22 @@ def model(board: Board, files: FileStore, task: Task, result: dict[str, Any]) ->
         audit=task.audit, name=task.payload["name"], digest=task.payload["digest"], card=result["card"]
     )
     return {"model": str(model.id)}
+
+
+def given(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
+    """The file of an input; it takes the place of the one before."""
+    audit, payload = locked(task), task.payload
+    before = [one for one in audit.inputs if one.input == payload["input"]]
+    left = [digest for one in before for digest in removal.remove_input(one)]
+    InputFile.create(
+        audit=audit,
+        input=payload["input"],
+        name=payload["name"],
+        digest=payload["digest"],
+        bytes=payload["bytes"],
+        card=result["card"],
+    )
+    return {"input": payload["input"], "left": left}
 
 
 def check(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
@@ -160,6 +177,7 @@ def _demo_audit(made: dict[str, Any], result: dict[str, Any], created: datetime)
 FINISHERS: dict[str, Callable[[Board, FileStore, Task, dict[str, Any]], dict[str, Any]]] = {
     "read_table": table,
     "inspect_model": model,
+    "read_input": given,
     "check": check,
     "report": report,
     "preview": preview,

@@ -18,6 +18,7 @@ from typing import Any
 from peewee import fn
 
 from zerotilt.core.attached import digests_in
+from zerotilt.core.inputs import path_of
 from zerotilt.core.refusal import Cancelled, Refused
 from zerotilt.readers.room import Room
 from zerotilt.readers.watch import EndedFromOutside, HelperDied
@@ -228,11 +229,13 @@ class Worker:
         return arguments
 
     def _with_files(self, payload: dict[str, Any], beat: Callable[[], None] = lambda: None) -> dict[str, Any]:
-        """A payload with the paths of table and models."""
+        """A payload with the paths of table, models and other inputs."""
         found = dict(payload)
         for name in ("table", "model", "alongside"):
             if found.get(f"{name}_digest"):
                 found[f"{name}_path"] = str(self._files.verified(found[f"{name}_digest"], beat))
+        for name, digest in (found.get("inputs") or {}).items():
+            found[path_of(name)] = str(self._files.verified(digest, beat))
         return found
 
     def _keep_files(self, kind: str, result: dict[str, Any], ticker: Ticker) -> dict[str, Any]:

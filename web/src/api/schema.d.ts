@@ -1352,6 +1352,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audits/{audit_id}/inputs/{input_name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Upload Input
+         * @description A file that some methods read besides table and model, as the request's body; looking into it is a task.
+         */
+        put: operations["upload_input_api_audits__audit_id__inputs__input_name__put"];
+        post?: never;
+        /**
+         * Delete Input
+         * @description Delete a file that some methods read besides table and model.
+         */
+        delete: operations["delete_input_api_audits__audit_id__inputs__input_name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audits/{audit_id}/table/reread": {
         parameters: {
             query?: never;
@@ -3227,6 +3251,11 @@ export interface components {
             table: components["schemas"]["TableView"] | null;
             /** Models */
             models: components["schemas"]["ModelView"][];
+            /**
+             * Inputs
+             * @description Files that some methods read besides table and model
+             */
+            inputs: components["schemas"]["InputView"][];
             /**
              * Checked Model
              * @description The version with which Intake was last finished; read unless another is chosen
@@ -5487,6 +5516,14 @@ export interface components {
              * @default
              */
             compared: string;
+            /**
+             * Inputs
+             * @description Of what it reads besides table and model, by name
+             * @default {}
+             */
+            inputs: {
+                [key: string]: string;
+            };
         };
         /**
          * Disparity
@@ -9925,6 +9962,40 @@ export interface components {
              * @description Where none was found: a column that may be meant; not taken unasked
              */
             near?: string | null;
+        };
+        /**
+         * InputView
+         * @description What the audit was given besides its table and models.
+         */
+        InputView: {
+            /**
+             * Input
+             * @description Its name among the inputs that there are
+             */
+            input: string;
+            /**
+             * Name
+             * @description Of the file
+             */
+            name: string;
+            /** Digest */
+            digest: string;
+            /** Bytes */
+            bytes: number;
+            /**
+             * Said
+             * @description What it holds, in sentences
+             */
+            said: string[];
+            /** Facts */
+            facts: {
+                [key: string]: unknown;
+            };
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
         };
         /** InteractionsAsk */
         InteractionsAsk: {
@@ -24664,6 +24735,232 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TaskView"];
                 };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    upload_input_api_audits__audit_id__inputs__input_name__put: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                audit_id: string;
+                input_name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskView"];
+                };
+            };
+            /** @description The request does not hold the key of this Zero Tilt */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from a page of another site */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was changed meanwhile, or would contradict what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was there and is not any more */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is larger than is taken */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It cannot be used as given */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Something unexpected went wrong */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer, or there are too many requests */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_input_api_audits__audit_id__inputs__input_name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                audit_id: string;
+                input_name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request does not hold the key of this Zero Tilt */
             401: {

@@ -1,11 +1,10 @@
 import { type DragEvent, useEffect, useRef, useState } from "react";
 import { type Task, type Told, upload } from "../../api/client";
+import { INPUTS, placeOf } from "../../api/inputs";
 import { useTask } from "../../api/tasks";
 import { useAuditContext } from "../../frame/context";
 import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
-
-const MODEL = /\.onnx$/i;
 
 /** Table and model at once: dropped or chosen together, each goes where it belongs and tells how far it is. */
 export function Drop({ audit, children }: { audit: string; children: React.ReactNode }) {
@@ -14,13 +13,14 @@ export function Drop({ audit, children }: { audit: string; children: React.React
   const next = useRef(0);
   const take = (list: FileList | null) => {
     const added = [...(list ?? [])].map((file) => ({ file, number: next.current++ }));
-    // of two tables the last stands; models are versions beside each other
-    const tables = added.filter((one) => !MODEL.test(one.file.name)).slice(-1);
+    // of two tables the last stands, and of two files of one input; models are versions beside each other
+    const places = added.map((one) => placeOf(one.file.name));
+    const stand = added.filter((_, at) => places[at] === "models" || places.lastIndexOf(places[at] ?? "") === at);
     // what was wrong with an earlier file is answered by giving another
     setFiles((before) => [
       ...before.filter((one) => !one.failed),
-      ...added.filter((one) => MODEL.test(one.file.name)),
-      ...tables,
+      ...stand.filter((one) => placeOf(one.file.name) !== "table"),
+      ...stand.filter((one) => placeOf(one.file.name) === "table"),
     ]);
   };
   const drop = (event: DragEvent) => {
@@ -46,7 +46,7 @@ export function Drop({ audit, children }: { audit: string; children: React.React
           <input
             type="file"
             multiple
-            accept=".csv,.tsv,.txt,.parquet,.arrow,.feather,.onnx"
+            accept={[".csv,.tsv,.txt,.parquet,.arrow,.feather,.onnx", ...INPUTS.flatMap((one) => one.files)].join(",")}
             className="sr-only"
             onChange={(event) => {
               take(event.target.files);
@@ -82,20 +82,20 @@ function Sent(props: { audit: string; file: File; done: () => void; failed: () =
   const [task, setTask] = useState<Task | undefined>(undefined);
   const [problem, setProblem] = useState<Told | null>(null);
   const now = useTask(task);
-  const model = MODEL.test(file.name);
+  const place = placeOf(file.name);
   useEffect(() => {
     const broken = new AbortController();
-    upload(`/api/audits/${audit}/${model ? "models" : "table"}`, file, setShare, broken.signal)
+    upload(`/api/audits/${audit}/${place}`, file, setShare, broken.signal)
       .then(setTask)
       .catch((error: Told) => !broken.signal.aborted && setProblem(error));
     return () => broken.abort();
-  }, [audit, file, model]);
+  }, [audit, file, place]);
   const state = now?.state;
   const version = now?.result?.model;
   // biome-ignore lint/correctness/useExhaustiveDependencies: once, when it is read
   useEffect(() => {
     if (state !== "done") return;
-    if (model && version) set({ model: String(version) });
+    if (place === "models" && version) set({ model: String(version) });
     done();
   }, [state]);
   const wrong = problem !== null || state === "failed" || state === "cancelled";

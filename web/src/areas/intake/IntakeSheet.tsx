@@ -11,6 +11,7 @@ import { ProblemNote } from "../../ui/ProblemNote";
 import { Progress } from "../../ui/Progress";
 import { ColumnsPart } from "./ColumnsPart";
 import { Drop } from "./Drop";
+import { InputsPart } from "./InputsPart";
 import { MeaningPart } from "./MeaningPart";
 import { ModelPart } from "./ModelPart";
 import { PerformanceTable } from "./PerformanceTable";
@@ -97,6 +98,7 @@ export function IntakeSheet() {
               <ColumnsPart audit={audit} draft={draft} setColumn={setColumn} troubled={troubled} />
               <MeaningPart audit={audit} draft={draft} set={set} />
               <ModelPart audit={audit} draft={draft} set={set} flush={flush} />
+              <InputsPart audit={audit} />
               <section className="mt-8 border-t border-rule pt-4">
                 {told && <ProblemNote problem={told} onChoose={(one) => read(one.reading)} />}
                 {busy && <Progress task={task} />}
