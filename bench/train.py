@@ -21,8 +21,8 @@ from zerotilt.core.groups.metrics import of_task
 from zerotilt.core.groups.readout import read
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec
 from zerotilt.core.membership import Grouping
-from zerotilt.core.remedies.repair import Groups, fitted
 from zerotilt.core.remedies.versions import compare
+from zerotilt.core.steps.repair import Groups, fitted
 from zerotilt.core.table import Table, from_arrays
 from zerotilt.core.work import Work
 from zerotilt.demo import audit

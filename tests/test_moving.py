@@ -9,7 +9,7 @@ import pytest
 from onnx import TensorProto, helper
 
 from zerotilt.convert.moving import moving
-from zerotilt.core.remedies.repair import LEAST, Groups, fitted
+from zerotilt.core.steps.repair import LEAST, Groups, fitted
 
 NAMES = ["x", "a b", "x lower", "x knots", "=cmd|'/c'", "flat", "ü 😀"]
 

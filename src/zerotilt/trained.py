@@ -89,7 +89,9 @@ class Candidates:
     def reading(self, **how: str) -> str:
         """What that says, sentence by sentence."""
         found = self.standing(**how)
-        return "\n".join([" ".join(found.reading), *found.remedies_said, *(found.frontier_said if found.gap else ())])
+        return "\n".join(
+            [" ".join(found.reading), *found.remedies_said, *found.warned, *(found.frontier_said if found.gap else ())]
+        )
 
     def table(self, **how: str) -> pa.Table:
         """The same as a table, the leader first."""

@@ -10,12 +10,13 @@ from tests.core.test_candidates import candidate
 
 from zerotilt.core.candidates.compared import table_of
 from zerotilt.core.candidates.lines import facts_of, lines_of
-from zerotilt.core.candidates.recipe import Constraint, Dealing, Recipe
+from zerotilt.core.candidates.recipe import Dealing, Recipe
 from zerotilt.core.candidates.said import say, say_frontier
 from zerotilt.core.candidates.standing import stand
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec, Wording
 from zerotilt.core.predictors.made import Made
 from zerotilt.core.refusal import Refused
+from zerotilt.core.steps.reductions import Constraint
 
 GAP = ("selection_rate", "home", "isles", "north")
 SPEC = Spec(

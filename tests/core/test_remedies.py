@@ -8,10 +8,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.test_candidates import fold
 
-from zerotilt.core.candidates.recipe import Constraint, GapPenalty, Recipe, Repairing, Resampling
+from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.remedied import remedies_of, say, sibling_of
 from zerotilt.core.candidates.validated import LearntGroup, Validated
-from zerotilt.core.remedies.reweighing import never_together, reweighed
+from zerotilt.core.steps.penalty import GapPenalty
+from zerotilt.core.steps.reductions import Constraint
+from zerotilt.core.steps.repair import Repairing
+from zerotilt.core.steps.resampling import Resampling
+from zerotilt.core.steps.reweighing import never_together, reweighed
 
 
 @given(st.integers(0, 10_000))

@@ -12,10 +12,10 @@ from scipy.stats import ks_2samp
 from sklearn.linear_model import LogisticRegression
 from sklearn.neural_network import MLPClassifier
 
-from zerotilt.core.remedies.penalty import WIDTH, Penalty, logistic, network
-from zerotilt.core.remedies.reductions import Limits, reduce
-from zerotilt.core.remedies.repair import LEAST, fitted
-from zerotilt.core.remedies.resampling import resampled
+from zerotilt.core.steps.penalty import WIDTH, Penalty, logistic, network
+from zerotilt.core.steps.reductions import Limits, reduce
+from zerotilt.core.steps.repair import LEAST, fitted
+from zerotilt.core.steps.resampling import resampled
 
 
 @given(st.integers(0, 10_000), st.sampled_from(["over", "under"]))

@@ -6,11 +6,14 @@ import numpy as np
 import pytest
 from tests.train.test_fitting import claims, quick, tilted
 
-from zerotilt.core.candidates.recipe import Constraint, GapPenalty, Repairing, Resampling
 from zerotilt.core.meaning import ColumnSpec, Condition, Kind, Segment
 from zerotilt.core.predictors.function import FunctionPredictor
 from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
+from zerotilt.core.steps.penalty import GapPenalty
+from zerotilt.core.steps.reductions import Constraint
+from zerotilt.core.steps.repair import Repairing
+from zerotilt.core.steps.resampling import Resampling
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import from_arrays
 from zerotilt.core.work import Work
@@ -140,7 +143,7 @@ def test_repaired_numbers_are_alike_and_the_rest_is_untouched():
         (
             "event",
             {"estimator": "forest", "penalise": GapPenalty(by="way")},
-            "can be added to a linear model or a small network, not to random forest",
+            "can be used with a linear model or a small network, not with random forest",
         ),
         (
             "event",

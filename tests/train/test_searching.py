@@ -7,9 +7,10 @@ import pytest
 from pydantic import ValidationError
 from tests.train.test_fitting import claims, quick
 
-from zerotilt.core.candidates.recipe import Recipe, Repairing
+from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.searching import RANGES, Search, drawn, halved, say
 from zerotilt.core.refusal import Refused
+from zerotilt.core.steps.repair import Repairing
 from zerotilt.core.work import Work
 from zerotilt.train import searching
 from zerotilt.train.searching import searched

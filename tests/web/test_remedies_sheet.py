@@ -125,7 +125,7 @@ def test_settings_are_searched_changed_and_spread_over_several(page, client, own
     card.get_by_role("button", name="Change its settings").click()
     expect(page.get_by_text("As linear model 1, changed:")).to_be_visible()
     expect(page.get_by_label("folds", exact=True)).to_have_value("2")
-    page.get_by_label("Gap kept small in training", exact=True).select_option("penalty:home_area")
+    page.get_by_label("Gap kept small by a penalty, in", exact=True).select_option("home_area")
     expect(page.get_by_text("It takes for granted that alike scores are right")).to_be_visible()
     page.get_by_label("weight, or several", exact=True).fill("1, 10")
     page.get_by_role("button", name="Train it").click()

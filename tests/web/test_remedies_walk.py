@@ -16,7 +16,7 @@ GAP = "gap=selection_rate&column=home_area&group=outer%20isles&reference=harbour
 
 def asked(page, how: dict[str, str]) -> None:
     """A candidate is trained with remedies chosen in the form; nothing else of it is changed."""
-    for name in ("Outcome independent of", "Outcome balanced in", "Gap kept small in training"):
+    for name in SWITCHES:
         page.get_by_label(name, exact=True).select_option(how.get(name, ""))
     for name, value in how.items():
         if name in ("weight, or several", "tolerance in points"):
@@ -24,12 +24,23 @@ def asked(page, how: dict[str, str]) -> None:
     page.get_by_role("button", name="Train it").click()
 
 
+SWITCHES = (
+    WEIGHED,
+    DRAWN,
+    PENALTY,
+    LIMITS,
+) = (
+    "Outcome independent of, by weights",
+    "Outcome balanced by drawing",
+    "Gap kept small by a penalty, in",
+    "Gap kept small by limits, in",
+)
 WAYS = [
     {},
-    {"Outcome independent of": "home_area"},
-    {"Gap kept small in training": "penalty:home_area", "weight, or several": "3"},
-    {"Gap kept small in training": "limit:home_area", "tolerance in points": "3"},
-    {"Outcome balanced in": "all"},
+    {WEIGHED: "home_area"},
+    {PENALTY: "home_area", "weight, or several": "3"},
+    {LIMITS: "home_area", "tolerance in points": "3"},
+    {DRAWN: "over"},
 ]
 
 

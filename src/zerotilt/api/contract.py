@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import tempfile
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ import numpy as np
 from zerotilt.api.app import create
 from zerotilt.core import rows, words
 from zerotilt.core.again import AGAIN
+from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.drivers.losses import LOSS_LABELS
 from zerotilt.core.findings import GATHERED, SEVERE
 from zerotilt.core.groups.metrics import METRICS
@@ -21,6 +23,8 @@ from zerotilt.core.meaning import PARTS
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
 from zerotilt.core.pockets.errors import CALLED
+from zerotilt.core.steps.every import REMEDIES
+from zerotilt.core.steps.remedy import Remedy
 from zerotilt.core.tasks import KINDS
 from zerotilt.report.auditfile import AuditFile
 from zerotilt.store.files import FileStore
@@ -29,6 +33,7 @@ PROJECT = Path(__file__).resolve().parents[3]
 FORMATS = PROJECT / "docs" / "formats"
 NAMES = PROJECT / "web" / "src" / "api"
 WORDS = PROJECT / "docs" / "methods.md"
+RECIPES = PROJECT / "docs" / "recipes.md"
 
 
 def documents() -> dict[Path, str]:
@@ -70,6 +75,7 @@ def documents() -> dict[Path, str]:
             name: {"title": one.plain, "words": one.words, "files": list(one.files), "use": one.use}
             for name, one in INPUTS.items()
         },
+        NAMES / "remedies.json": {name: _form_of(one) for name, one in REMEDIES.items()},
         NAMES / "notes.json": {name: method.note for name, method in METHODS.items()},
         NAMES / "tasks.json": tasks,
         NAMES / "numbers.cases.json": written(),
@@ -77,7 +83,40 @@ def documents() -> dict[Path, str]:
         NAMES / "parts.json": {name: list(part.model_fields) for name, part in PARTS.items()},
     }
     found = {path: json.dumps(body, indent=1, ensure_ascii=False) + "\n" for path, body in bodies.items()}
-    return found | {WORDS: in_words(WORDS.read_text(encoding="utf-8"))}
+    return found | {
+        WORDS: in_words(WORDS.read_text(encoding="utf-8")),
+        RECIPES: remedies_in(RECIPES.read_text(encoding="utf-8")),
+    }
+
+
+def remedies_in(document: str) -> str:
+    """The document of recipes with its remedies as they are declared now."""
+    head = "| field | what is done | what it takes for granted, whom it can hurt, and the law |\n|---|---|---|\n"
+    lines = [f"| `{one.written}` | {one.does} | {one.assumes} {one.hurts} {one.law} |\n" for one in REMEDIES.values()]
+    told = "<!-- remedies -->\n" + head + "".join(lines) + "<!-- end of remedies -->"
+    found, many = re.subn(r"<!-- remedies -->\n.*?<!-- end of remedies -->", lambda _: told, document, flags=re.S)
+    if not many:
+        raise ValueError(f"{RECIPES.name} has no place for remedies: write <!-- remedies --> there")
+    return found
+
+
+def _form_of(remedy: Remedy) -> dict[str, Any]:
+    """What the form of a candidate needs of a remedy's declaration."""
+    usual = {}
+    if remedy.model is not None:
+        fields = remedy.model.model_fields.items()
+        usual = {name: one.default for name, one in fields if not one.is_required()}
+    return {
+        "title": remedy.title,
+        "where": remedy.where,
+        "of": remedy.of,
+        "own": remedy.name in Recipe.model_fields,
+        "nothing": remedy.nothing,
+        "usual": usual,
+        "against": list(remedy.against),
+        "warned": remedy.warned,
+        "form": [{"name": name, **asdict(one)} for name, one in remedy.form.items()],
+    }
 
 
 def in_words(document: str) -> str:

@@ -9,14 +9,14 @@ import onnx
 from onnx import TensorProto, helper, numpy_helper
 
 from zerotilt.convert.estimators import OPSET
-from zerotilt.core.remedies.repair import Repair
+from zerotilt.core.steps.repair import Repair
 
 
 def moving(data: bytes, repairs: Mapping[str, Repair], by: str) -> bytes:
     """A model file that takes numbers as they are and moves them itself, by the group that stands in the column ``by``.
 
     A group that no repair knows leaves numbers as they are. Of every number the file does in single precision, in this order,
-    what :meth:`~zerotilt.core.remedies.repair.Repair.moved` does.
+    what :meth:`~zerotilt.core.steps.repair.Repair.moved` does.
     """
     model = onnx.load_from_string(data)
     graph, nodes, held = model.graph, [], []

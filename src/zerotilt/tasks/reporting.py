@@ -210,6 +210,7 @@ def versions_record(audit: Audit) -> dict[str, Any] | None:
         },
         "reading": list(found.reading),
         "remedies": list(found.remedies_said),
+        "warned": list(found.warned),
         "table": found.table.model_dump(mode="json") if found.table else None,
         "gap": found.gap,
         "looks": TestLook.select().join(Candidate).where(Candidate.audit == audit).count(),

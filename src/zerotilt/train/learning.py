@@ -18,12 +18,11 @@ from sklearn.preprocessing import LabelEncoder
 
 from zerotilt.core.candidates.validated import Limited
 from zerotilt.core.refusal import Refused
-from zerotilt.core.remedies import penalty
-from zerotilt.core.remedies.reductions import Limits, reduce
-from zerotilt.core.remedies.repair import Groups, Repair
-from zerotilt.core.remedies.repair import fitted as repair_of
-from zerotilt.core.remedies.resampling import resampled
-from zerotilt.core.remedies.reweighing import reweighed
+from zerotilt.core.steps import penalty
+from zerotilt.core.steps.every import REMEDIES
+from zerotilt.core.steps.reductions import Limits, reduce
+from zerotilt.core.steps.repair import Groups, Repair
+from zerotilt.core.steps.repair import fitted as repair_of
 from zerotilt.core.tasks import kind_of
 from zerotilt.train.estimators import BY_WEIGHT, UNWEIGHED, estimator, steps
 from zerotilt.train.prepared import Prepared, frame
@@ -84,15 +83,10 @@ def learn(held: Prepared, rows: Bools) -> Learnt:
     places = np.flatnonzero(rows)
     repairs = _repairs(held, places)
     x = moved(held.x, repairs, held.groups.get("repair"))
-    if recipe.resample is not None:
-        part = held.groups.get("resample", np.zeros(len(held.y)))[places]
-        rng = np.random.default_rng(recipe.seed)
-        places = places[resampled(held.y[places], part, held.balanced[places], recipe.resample.how, rng)]
-    y, w = held.y[places], held.weights[places]
+    places, w = _of_rows(held, places)
+    y = held.y[places]
     if classed and len(np.unique(y)) < 2:
         raise Refused("All rows that a fold is trained on are of one class.", todo="Choose fewer folds.")
-    if recipe.reweigh:
-        w = reweighed(held.groups["reweigh"][places], y, w)
     weighed = w
     if recipe.balanced and recipe.estimator in BY_WEIGHT and classed:
         _, place, sizes = np.unique(y, return_inverse=True, return_counts=True)
@@ -107,6 +101,16 @@ def learn(held: Prepared, rows: Bools) -> Learnt:
         plain = recipe.estimator in UNWEIGHED or (w == w[0]).all()
         made_of.fit(given, y, **({} if plain else {f"{made_of.steps[-1][0]}__sample_weight": w}))
     return Learnt(made_of, repairs, places, weighed, reduced)
+
+
+def _of_rows(held: Prepared, places: NDArray[np.int64]) -> tuple[NDArray[np.int64], Floats]:
+    """Rows as remedies of rows change them: those that draw come before those that weigh what was drawn."""
+    w = held.weights[places]
+    for name, asked in sorted(held.recipe.asked.items(), key=lambda one: REMEDIES[one[0]].weighs):
+        if (change := REMEDIES[name].rows) is not None:
+            drawn, w = change(asked, held.rows_of(name, places, w), np.random.default_rng(held.recipe.seed))
+            places = places[drawn]
+    return places, w
 
 
 def _repairs(held: Prepared, places: NDArray[np.int64]) -> dict[str, Repair]:

@@ -16,14 +16,13 @@ from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.validated import UsedRows, groupings_of
 from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.core.remedies.reweighing import never_together
+from zerotilt.core.steps.every import REMEDIES
+from zerotilt.core.steps.remedy import Rows
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 from zerotilt.train.estimators import UNWEIGHED
 
 Floats = NDArray[np.float64]
-PENALISED = frozenset({"linear", "small network"})
-"""What can be trained with a penalty on the gap."""
 
 
 @dataclass(frozen=True)
@@ -44,14 +43,20 @@ class Prepared:
     dealt: Dealt
     groups: dict[str, NDArray]
     """Of every remedy that asks for groups, the group of each row, shape (n,)."""
-    balanced: NDArray[np.bool_]
-    """Rows in parts whose outcomes are balanced, shape (n,)."""
+    among: dict[str, NDArray[np.bool_]]
+    """Of every remedy the rows that it is about, shape (n,)."""
     read: UsedRows
 
     @property
     def event(self) -> NDArray[np.bool_]:
         """Whether each row's outcome is the event."""
         return self.y == self.classes[-1]
+
+    def rows_of(self, remedy: str, places: NDArray[np.int64], weights: Floats) -> Rows:
+        """Rows as a remedy is given them; ``weights``: of each of these places."""
+        group = self.groups.get(remedy)
+        alike = np.zeros(len(places)) if group is None else group[places]
+        return Rows(places, self.y[places], weights, alike, self.among[remedy][places])
 
     def places(self, names: Iterable[str]) -> list[int]:
         return [self.x.column_names.index(name) for name in names]
@@ -90,14 +95,15 @@ def prepared(spec: Spec, table: Table, recipe: Recipe) -> Prepared:
     weight = spec.only(Role.weight)
     mass = np.ones(used.rows) if weight is None else np.nan_to_num(used.numbers(weight.name))
     groups = _groups(recipe, spec, table, numbers_of, used)
-    _fits(recipe, kind.decides, kind.cut, groups, numbers, y, mass)
     if recipe.repair is not None and recipe.repair.by not in given:
         given[recipe.repair.by] = pa.array(_texts(used, recipe.repair.by), pa.string())
-    return Prepared(
+    made = Prepared(
         recipe, spec, used, numbers, levels, pa.table(given), y, classes, mass, dealt, groups,
-        _balanced(recipe, groups, used.rows),
+        _among(recipe, groups, used.rows),
         UsedRows(spec, used, () if kind.cut else classes, groupings_of(spec, table, numbers_of)),
     )  # fmt: skip
+    _fits(made)
+    return made
 
 
 def _columns(
@@ -170,86 +176,67 @@ def _texts(used: Table, name: str) -> NDArray:
 
 def _groups(recipe: Recipe, spec: Spec, table: Table, numbers: NDArray[np.int64], used: Table) -> dict[str, NDArray]:
     """Of every remedy that asks for groups the group of each row: cut as every sheet cuts them, where they are numbers."""
-    asked = {
-        "reweigh": recipe.reweigh,
-        "resample": recipe.resample.within if recipe.resample else "",
-        "repair": recipe.repair.by if recipe.repair else "",
-        "penalise": recipe.penalise.by if recipe.penalise else "",
-        "constrain": recipe.constrain.by if recipe.constrain else "",
-    }
     found: dict[str, NDArray] = {}
-    for what, name in asked.items():
-        if not name:
-            continue
-        if name not in used.names:
-            raise Refused(f"{what}: the table has no column “{name}”.")
-        if used.is_text(name):
-            found[what] = _texts(used, name).astype(str)
-            continue
-        if what == "repair":
-            raise Refused(
-                f"repair: “{name}” is a number, and values are moved between groups that have names.",
-                todo="Choose a column of levels.",
-            )
-        grouping = membership.grouping(spec, table, numbers, (name,))
-        if grouping.overlapping:
-            raise Refused(f"{what}: groups of “{name}” overlap.", todo="Choose another column.")
-        found[what] = np.array(grouping.labels)[grouping.exclusive]
-    if recipe.resample and recipe.resample.segment:
-        segment = next((one for one in spec.segments if one.name == recipe.resample.segment), None)
-        if segment is None:
-            raise Refused(f"resample: the audit has no segment “{recipe.resample.segment}”.")
-        inside = segments.members(segment, spec, table, numbers)
-        found["resample"] = np.where(inside, segment.name, "")
+    for what, asked in recipe.asked.items():
+        remedy = REMEDIES[what]
+        if name := remedy.by(asked):
+            if name not in used.names:
+                raise Refused(f"{what}: the table has no column “{name}”.")
+            if used.is_text(name):
+                found[what] = _texts(used, name).astype(str)
+            elif remedy.levelled:
+                raise Refused(
+                    f"{what}: “{name}” is a number, and values are moved between groups that have names.",
+                    todo="Choose a column of levels.",
+                )
+            else:
+                grouping = membership.grouping(spec, table, numbers, (name,))
+                if grouping.overlapping:
+                    raise Refused(f"{what}: groups of “{name}” overlap.", todo="Choose another column.")
+                found[what] = np.array(grouping.labels)[grouping.exclusive]
+        if called := remedy.segment(asked):
+            segment = next((one for one in spec.segments if one.name == called), None)
+            if segment is None:
+                raise Refused(f"{what}: the audit has no segment “{called}”.")
+            inside = segments.members(segment, spec, table, numbers)
+            found[what] = np.where(inside, segment.name, "")
     return found
 
 
-def _balanced(recipe: Recipe, groups: dict[str, NDArray], rows: int) -> NDArray[np.bool_]:
-    asked = recipe.resample
-    only = "" if asked is None else asked.segment or asked.only
-    return groups["resample"] == only if only else np.ones(rows, bool)
+def _among(recipe: Recipe, groups: dict[str, NDArray], rows: int) -> dict[str, NDArray[np.bool_]]:
+    """Of every remedy which rows it is about: all, or those of the one part or segment that it names."""
+    found: dict[str, NDArray[np.bool_]] = {}
+    for what, asked in recipe.asked.items():
+        only = REMEDIES[what].segment(asked) or REMEDIES[what].part(asked)
+        found[what] = groups[what] == only if only and what in groups else np.ones(rows, bool)
+    return found
 
 
-def _fits(recipe: Recipe, classed: bool, event: bool, groups, numbers, y: NDArray, mass: Floats) -> None:
-    """Refuse remedies that are not for this estimator or this outcome."""
-    name = recipe.estimator
-    for what, asked, fit in (
-        ("reweigh", recipe.reweigh, classed),
-        ("resample", recipe.resample, classed),
-        ("penalise", recipe.penalise, event),
-        ("constrain", recipe.constrain, event),
-    ):
-        if asked and not fit:
-            raise Refused(
-                f"{what}: it is for {'classes of an outcome, and a number' if what in ('reweigh', 'resample') else 'an event, and something else'} is predicted.",
-                todo="Leave it out.",
-            )
-    for what, asked in (("reweigh", recipe.reweigh), ("constrain", recipe.constrain)):
-        if asked and name in UNWEIGHED:
+def _fits(held: Prepared) -> None:
+    """Refuse remedies that are not for this estimator, this outcome, these rows or one another."""
+    recipe, kind = held.recipe, kind_of(held.spec.task)
+    every = np.arange(len(held.y))
+    for what, asked in recipe.asked.items():
+        remedy = REMEDIES[what]
+        remedy.refuse(recipe.called, kind.decides, kind.cut)
+        if remedy.weighs and recipe.estimator in UNWEIGHED:
             raise Refused(f"{what}: rows have no weights in {recipe.called}.", todo="Choose another estimator.")
-    if recipe.penalise and name not in PENALISED:
-        raise Refused(
-            f"penalise: a penalty can be added to a linear model or a small network, not to {recipe.called}.",
-            todo="Choose a linear model or a small network.",
-        )
-    if recipe.penalise and recipe.constrain:
-        raise Refused("A penalty on the gap and a limit on it cannot both be trained with.", todo="Choose one.")
-    if recipe.resample and recipe.resample.only and not (groups["resample"] == recipe.resample.only).any():
-        raise Refused(f"resample: no training row is of “{recipe.resample.only}”.", todo="Choose another part.")
+        if other := next((one for one in remedy.against if one in recipe.asked), None):
+            raise Refused(
+                f"{words.opening(remedy.title)} and {REMEDIES[other].title} cannot both be trained with.",
+                todo="Choose one.",
+            )
+        if remedy.refuses is not None:
+            remedy.refuses(asked, held.rows_of(what, every, held.weights))
     if recipe.repair:
-        unknown = [one for one in recipe.repair.columns if one not in numbers]
-        if unknown or not numbers:
+        unknown = [one for one in recipe.repair.columns if one not in held.numbers]
+        if unknown or not held.numbers:
             raise Refused(
                 f"repair: “{unknown[0]}” is no number that the candidate takes."
                 if unknown
                 else "repair: no number is taken.",
                 todo="Choose numbers among its columns.",
             )
-    if recipe.reweigh and (never := never_together(groups["reweigh"], y, mass)) is not None:
-        raise Refused(
-            f"reweigh: no training row of “{never[0]}” has the outcome “{never[1]}”; no weight makes them independent.",
-            todo="Join groups that are too small, or choose another column.",
-        )
 
 
 def _classes(spec: Spec, used: Table, outcome: NDArray) -> tuple[tuple[str, ...], NDArray]:

@@ -14080,6 +14080,14 @@ export interface components {
              */
             left_out: string[];
             /**
+             * More
+             * @description Remedies that have no field of their own, by name
+             * @default {}
+             */
+            more: {
+                [key: string]: unknown;
+            };
+            /**
              * Rare
              * @description Levels of fewer rows are taken as one
              * @default 10

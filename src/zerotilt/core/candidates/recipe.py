@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from zerotilt.core import words
 from zerotilt.core.frozen import Frozen
+from zerotilt.core.steps.every import REMEDIES
+from zerotilt.core.steps.penalty import GapPenalty
+from zerotilt.core.steps.reductions import Constraint
+from zerotilt.core.steps.repair import Repairing
+from zerotilt.core.steps.resampling import Resampling
 
 EstimatorName = Literal[
     "linear", "one tree", "forest", "extra trees", "boosted trees", "naive Bayes", "nearest neighbours", "small network"
@@ -34,52 +38,6 @@ class Dealing(Frozen):
         default="", max_length=500, description="Column by which every fold comes after the rows it is trained on"
     )
     seed: int = Field(default=20, ge=0, le=2**31 - 1)
-
-
-Rate = Literal["selection rate", "true positive rate", "false positive rate"]
-
-
-class Resampling(Frozen):
-    """Rows drawn so that outcomes are balanced: in all rows, within every part of a column, or in one part alone."""
-
-    how: Literal["over", "under"] = Field(
-        description="Rarer outcomes drawn again, or more frequent ones drawn less often"
-    )
-    within: str = Field(default="", max_length=500, description="Column whose parts are balanced one by one")
-    only: str = Field(default="", max_length=500, description="The one part of that column that is balanced")
-    segment: str = Field(
-        default="", max_length=120, description="The audit's segment that is balanced, and nothing else"
-    )
-
-
-class Repairing(Frozen):
-    """Numbers moved towards distributions that are alike in all groups (Feldman et al. 2015)."""
-
-    by: str = Field(max_length=500, description="Column that makes the groups")
-    level: float = Field(default=1.0, ge=0, le=1, description="0 leaves values as they are; at 1 groups are alike")
-    columns: tuple[str, ...] = Field(default=(), max_length=5_000, description="All numbers when empty")
-
-
-class GapPenalty(Frozen):
-    """Trained with a penalty on the distance between what groups' scores are."""
-
-    by: str = Field(max_length=500, description="Column that makes the groups")
-    weight: float = Field(default=1.0, ge=0, le=1e4, description="0 is the plain model")
-    distance: Literal["mean", "kernel"] = Field(
-        default="mean", description="Of groups' mean scores, or of their whole distributions (Gretton et al. 2012)"
-    )
-    rows: Literal["all", "event", "no event"] = Field(
-        default="all", description="Whose scores: of all, or of those whose outcome is the event, or is not"
-    )
-
-
-class Constraint(Frozen):
-    """Trained so that no group's rate is farther than a tolerance from that of all (Agarwal et al. 2018)."""
-
-    by: str = Field(max_length=500, description="Column that makes the groups")
-    rates: tuple[Rate, ...] = Field(default=("selection rate",), min_length=1, max_length=3)
-    tolerance: float = Field(default=0.02, ge=0.001, le=1)
-    rounds: int = Field(default=12, ge=2, le=60, description="Models trained at most")
 
 
 class Recipe(Frozen):
@@ -113,6 +71,12 @@ class Recipe(Frozen):
     left_out: tuple[str, ...] = Field(
         default=(), max_length=5_000, description="Columns that are not taken, whatever else is"
     )
+    more: dict[str, Any] = Field(
+        default={},
+        max_length=20,
+        exclude_if=lambda more: not more,
+        description="Remedies that have no field of their own, by name",
+    )
     rare: int = Field(default=10, ge=1, le=100_000, description="Levels of fewer rows are taken as one")
     missing: Literal["typical", "apart"] = Field(
         default="typical", description="A missing number is taken as the median, or stands apart below all others"
@@ -127,51 +91,46 @@ class Recipe(Frozen):
     @property
     def plain(self) -> Recipe:
         """The same without remedies."""
-        return self.model_copy(update=NO_REMEDY)
+        own = {name: one.nothing for name, one in REMEDIES.items() if name in Recipe.model_fields}
+        return self.model_copy(update=own | {"more": {}})
+
+    def of(self, name: str) -> Any:
+        """What is asked of a remedy; its nothing where there is none."""
+        remedy = REMEDIES[name]
+        if name in Recipe.model_fields:
+            return getattr(self, name)
+        return remedy.checked(self.more[name]) if name in self.more else remedy.nothing
+
+    @property
+    def asked(self) -> dict[str, Any]:
+        """The remedies that it has, with their settings, in the order in which they are declared."""
+        every = {name: self.of(name) for name in REMEDIES}
+        return {name: asked for name, asked in every.items() if asked != REMEDIES[name].nothing}
 
     @property
     def remedies(self) -> tuple[str, ...]:
         """What is done about a gap or a weakness, each in words."""
-        return tuple(_remedies(self))
+        return tuple(REMEDIES[name].said(asked) for name, asked in self.asked.items())
 
+    @model_validator(mode="before")
+    @classmethod
+    def _gathered(cls, given: Any) -> Any:
+        """A remedy that has no field of its own is written like one that has."""
+        if not isinstance(given, dict):
+            return given
+        further = {name: given[name] for name in given if name in REMEDIES and name not in cls.model_fields}
+        if not further:
+            return given
+        rest = {name: value for name, value in given.items() if name not in further}
+        return rest | {"more": {**(given.get("more") or {}), **further}}
 
-NO_REMEDY = {
-    "reweigh": "",
-    "resample": None,
-    "repair": None,
-    "penalise": None,
-    "constrain": None,
-    "left_out": (),
-}
-"""Remedies, as they are where there is none."""
+    @model_validator(mode="after")
+    def _known(self) -> Recipe:
+        for name, asked in self.more.items():
+            if name not in REMEDIES or name in Recipe.model_fields:
+                raise ValueError(f"there is no further remedy “{name}”")
+            REMEDIES[name].checked(asked)
+        return self
 
-
-def _remedies(recipe: Recipe):
-    if recipe.left_out:
-        yield f"trained without {words.listing([words.title(one) for one in recipe.left_out])}"
-    if recipe.reweigh:
-        yield f"rows weighed so that {words.title(recipe.reweigh)} and the outcome are independent"
-    if (r := recipe.resample) is not None:
-        where = (
-            f"in the segment {r.segment} alone"
-            if r.segment
-            else f"in {words.title(r.within)} {r.only} alone"
-            if r.only
-            else f"within every {words.title(r.within)}"
-            if r.within
-            else "in all rows"
-        )
-        done = "rarer outcomes drawn again" if r.how == "over" else "frequent outcomes drawn less often"
-        yield f"{done} until they are balanced {where}"
-    if (r := recipe.repair) is not None:
-        what = words.listing([words.title(one) for one in r.columns]) if r.columns else "all numbers"
-        yield f"{what} moved {r.level * 100:g}% of the way to being alike in every {words.title(r.by)}"
-    if (r := recipe.penalise) is not None:
-        whose = {"all": "all rows", "event": "rows with the event", "no event": "rows without the event"}[r.rows]
-        of = "mean scores" if r.distance == "mean" else "distributions of scores"
-        yield f"a penalty of {r.weight:g} on how far {of} of {words.title(r.by)} are apart, among {whose}"
-    if (r := recipe.constrain) is not None:
-        yield (
-            f"trained so that the {words.listing(list(r.rates))} of no {words.title(r.by)} is more than "
-            f"{r.tolerance * 100:g} points from that of all"
-        )
+    def __hash__(self) -> int:
+        return hash(self.model_dump_json())

@@ -11,13 +11,14 @@ from pydantic import Field
 
 from zerotilt.core import words
 from zerotilt.core.candidates.compared import better, by_fold, gaps_of, rows_of
-from zerotilt.core.candidates.recipe import NO_REMEDY, Recipe
+from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.validated import FoldMeasured, Validated
 from zerotilt.core.frozen import Frozen
 from zerotilt.core.groups.metrics import metric_named, phrase
 from zerotilt.core.stats.estimates import Estimate, estimate
 from zerotilt.core.stats.folds import over_folds, told_apart
 from zerotilt.core.stats.intervals import Interval, adjust
+from zerotilt.core.steps.every import REMEDIES
 
 Gap = tuple[str, str, str, str]
 """Metric, column, group and reference."""
@@ -84,7 +85,7 @@ def sibling_of(recipe: Recipe, every: Mapping[Recipe, str]) -> str | None:
     of any."""
 
     def fits(one: Recipe) -> bool:
-        told = [(getattr(one, name), getattr(recipe, name), usual) for name, usual in NO_REMEDY.items()]
+        told = [(one.of(name), recipe.of(name), remedy.nothing) for name, remedy in REMEDIES.items()]
         fewer = all(here in (there, usual) for here, there, usual in told) and any(
             here != there for here, there, _ in told
         )

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zerotilt.core import words
 from zerotilt.core.candidates.compared import CandidatesTable, gaps_of, metrics_of, table_of
 from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.remedied import Gap, Remedied, remedies_of
@@ -16,6 +17,7 @@ from zerotilt.core.candidates.said import say, say_frontier
 from zerotilt.core.candidates.validated import Validated
 from zerotilt.core.meaning import Spec
 from zerotilt.core.refusal import Refused
+from zerotilt.core.steps.every import REMEDIES
 
 
 @dataclass(frozen=True)
@@ -39,6 +41,16 @@ class Standing:
     @property
     def remedies_said(self) -> tuple[str, ...]:
         return remedies_told(self.remedied, self.metric, self.gap) if self.gap else ()
+
+    @property
+    def warned(self) -> tuple[str, ...]:
+        """What each remedy of these candidates takes for granted, whom it can hurt, and where the law may forbid it."""
+        used = {name for recipe in self.recipes.values() for name in recipe.asked}
+        return tuple(
+            f"{words.opening(one.title)}: {one.warned[:1].lower()}{one.warned[1:]}"
+            for name, one in REMEDIES.items()
+            if name in used
+        )
 
     @property
     def frontier_said(self) -> tuple[str, ...]:

@@ -15,8 +15,8 @@ from zerotilt.core.method import Method
 from zerotilt.core.pockets.drawn import bars_of
 from zerotilt.core.reading import Reading, Span
 from zerotilt.core.refusal import Refused
-from zerotilt.core.remedies.repair import LEAST, Groups, Repair, fitted
 from zerotilt.core.stats.estimates import Estimate
+from zerotilt.core.steps.repair import LEAST, Groups, Repair, fitted
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 

@@ -5,10 +5,12 @@ import { groupColumns } from "../../frame/groups";
 import { title } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { ASKED, ESTIMATORS, NUMBERS } from "./estimators";
-import { mendedOf, NOTHING, RemedyFields } from "./RemedyFields";
-import { numbersIn, type Recipe, spreadOver, WARNED } from "./remedies";
+import { farOf, mendedOf, NOTHING, RemedyFields } from "./RemedyFields";
+import { REMEDIES, type Recipe, spreadOver } from "./remedies";
 import { SearchForm } from "./SearchForm";
 import { useProxies } from "./useProxies";
+
+const WARNED_OF_LEAVING_OUT = REMEDIES.find((one) => one.where === "columns")?.warned;
 
 /** One candidate with settings of one's own, and how the rows are dealt. */
 export function TrainForm(props: {
@@ -62,12 +64,11 @@ export function TrainForm(props: {
       ...typed,
       balanced,
       missing: apart ? "apart" : "typical",
-      ...mended.recipe,
       ...(was ? { seed: was.seed } : {}),
       left_out: left,
       dealing: dealing(),
     };
-    return spreadOver(recipe as Recipe, numbersIn(mended.far), Number(mended.seeds) || 1);
+    return spreadOver(recipe as Recipe, mended.asked, farOf(mended), Number(mended.seeds) || 1);
   };
   return (
     <>
@@ -171,7 +172,7 @@ export function TrainForm(props: {
             ))}
           </div>
         </fieldset>
-        {left.length > 0 && <p className="mt-1.5 max-w-[96ch] text-[12.5px] text-soft">{WARNED.left_out}</p>}
+        {left.length > 0 && <p className="mt-1.5 max-w-[96ch] text-[12.5px] text-soft">{WARNED_OF_LEAVING_OUT}</p>}
         <p className="mt-3 flex gap-x-5">
           <button type="submit" className="outline-button" disabled={props.busy || left.length === features.length}>
             Train it

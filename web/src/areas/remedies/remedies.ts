@@ -1,36 +1,92 @@
 import type { Schemas } from "../../api/client";
+import declared from "../../api/remedies.json";
 
 export type Recipe = Schemas["Recipe"];
 
-/** What each remedy takes for granted, whom it can hurt, and where the law may forbid it. */
-export const WARNED = {
-  reweigh:
-    "Rows of a group that have an outcome more rarely than others weigh more (Kamiran & Calders 2012). It takes for granted that the groups would have it equally often if all were right: where they truly differ, everybody is predicted less well, and rows that weigh most, of small groups, decide most. Where the law forbids to treat people by a group, to weigh them by it may be forbidden, too. What was recorded is not altered.",
-  resample:
-    "Rows are drawn again, or left out, until outcomes are equally frequent where that is asked. It takes for granted that rare outcomes are learnt too little, not that they are rare: chances are no longer calibrated, and the threshold has to be found again. A balance in all rows draws its new rows from wherever they are, often from one group: counts before and after say from which. Where a group is named, the law that forbids to treat people by it may forbid this, too.",
-  repair:
-    "Numbers are moved, within each group, towards what all groups have at the same rank (Feldman et al. 2015). It takes for granted that groups would be alike in every number if all were right. It hurts people whose number truly differs and matters, and it needs the group of everybody who is decided about, which the law forbids in many places. A repaired value is not what anybody told; the file moves values itself, and explanations are of values as they are.",
-  penalise:
-    "The model is trained to lose less, and to keep groups' scores together (a penalty on their mean difference, or on the distance of their distributions). It takes for granted that alike scores are right: among rows with the event it asks for alike true positive rates, among the others for alike false positive rates. It can lower the better-off group instead of raising the other, so read both. The group is used in training and not when it is decided; where the law looks at effects, the other group's loss counts as well.",
-  constrain:
-    "The same estimator is trained again and again with other labels and weights, until no group's rate is farther from that of all than the tolerance (Agarwal et al. 2018). It holds on the rows that it was trained on; how far it holds elsewhere is read on the folds. Scores are costs, no longer chances: read decisions at the audit's threshold. One rule decides, without lots, so that two people who are alike are decided alike. Some of the better-off group pay; where the law forbids to decide by a group, to train by it may be forbidden, too.",
-  left_out:
-    "Columns are not taken. It takes for granted that what a model does not see does not count: where others stand in for it, as Data says, the gap stays or grows, and it can no longer be checked what the column itself does. Whoever was helped by the column loses that. To leave out a group column is asked for by law in many places, and rarely enough.",
-} as const;
+/** One field of a remedy's form. */
+export interface Control {
+  name: string;
+  label: string;
+  /** Columns that make groups, segments, a text, a number; or values with their words. */
+  choices: string | Record<string, string>;
+  /** What a number in the form is divided by. */
+  scale: number;
+  /** Whether several numbers train as many candidates. */
+  several: boolean;
+  usual: string;
+  /** What stands for no column or segment. */
+  none: string;
+  only_with: string;
+  not_with: string;
+}
 
-/** The recipes that were asked for: one for each weight, level or tolerance, and seed. */
-export function spreadOver(recipe: Recipe, weights: number[], seeds: number): Recipe[] {
-  const settings = weights.map((value): Partial<Recipe> => {
-    if (recipe.penalise) return { penalise: { ...recipe.penalise, weight: value } };
-    if (recipe.constrain) return { constrain: { ...recipe.constrain, tolerance: value / 100 } };
-    if (recipe.repair) return { repair: { ...recipe.repair, level: value / 100 } };
-    return {};
-  });
-  const every = settings.length ? settings : [{}];
-  return every.flatMap((change) =>
+/** A step of a recipe that is meant to lessen a gap or a weakness, as it is declared. */
+export interface Remedy {
+  name: string;
+  title: string;
+  where: string;
+  of: string;
+  /** Whether a recipe has a field of its own for it. */
+  own: boolean;
+  nothing: unknown;
+  usual: Record<string, unknown>;
+  against: string[];
+  /** What it takes for granted, whom it can hurt, and where the law may forbid it. */
+  warned: string;
+  form: Control[];
+}
+
+export const REMEDIES: Remedy[] = Object.entries(declared as unknown as Record<string, Omit<Remedy, "name">>).map(
+  ([name, one]) => ({ name, ...one }),
+);
+export type Asked = Record<string, unknown>;
+
+/** What a recipe asks of a remedy; undefined where it asks nothing. */
+export function askedOf(recipe: Recipe, remedy: Remedy): unknown {
+  const found = remedy.own ? (recipe as unknown as Asked)[remedy.name] : recipe.more?.[remedy.name];
+  return found === undefined || found === null || JSON.stringify(found) === JSON.stringify(remedy.nothing)
+    ? undefined
+    : found;
+}
+
+/** What a recipe asks of every remedy that is filled in by a form: all but columns left out. */
+export const everyAsked = (recipe: Recipe): Asked =>
+  Object.fromEntries(
+    REMEDIES.filter((one) => one.where !== "columns")
+      .map((one) => [one.name, askedOf(recipe, one)])
+      .filter(([, asked]) => asked !== undefined),
+  );
+
+/** The fields of a recipe that say what is asked. */
+export function fieldsOf(asked: Asked, remedies: readonly Remedy[] = REMEDIES): Partial<Recipe> {
+  const own = remedies.filter((one) => one.own && one.where !== "columns");
+  const more = remedies.filter((one) => !one.own && one.name in asked);
+  return {
+    ...Object.fromEntries(own.map((one) => [one.name, asked[one.name] ?? one.nothing])),
+    ...(more.length ? { more: Object.fromEntries(more.map((one) => [one.name, asked[one.name]])) } : {}),
+  } as Partial<Recipe>;
+}
+
+/** How far a remedy goes: several numbers make as many candidates. */
+export interface Far {
+  remedy: string;
+  field: string;
+  values: number[];
+}
+
+/** What is asked for: one for each combination of how far remedies go, and seed. */
+export function spreadOver(recipe: Recipe, asked: Asked, far: Far[], seeds: number): Recipe[] {
+  let every: Asked[] = [asked];
+  for (const { remedy, field, values } of far) {
+    if (!values.length) continue;
+    every = every.flatMap((one) =>
+      values.map((value) => ({ ...one, [remedy]: { ...(one[remedy] as Asked), [field]: value } })),
+    );
+  }
+  return every.flatMap((one) =>
     Array.from({ length: Math.max(1, seeds) }, (_, place) => ({
       ...recipe,
-      ...change,
+      ...fieldsOf(one),
       seed: (recipe.seed ?? 7) + place,
     })),
   );

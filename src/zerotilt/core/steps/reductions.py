@@ -4,10 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
 from scipy.optimize import linprog
+
+from zerotilt.core import words
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.steps.remedy import Control, Remedy
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -187,3 +193,58 @@ def _mixed(shares: Floats, corners: Floats, merit: Callable[[Floats], tuple[floa
             break
         shares = better
     return shares
+
+
+Rate = Literal["selection rate", "true positive rate", "false positive rate"]
+
+
+class Constraint(Frozen):
+    """Trained so that no group's rate is farther than a tolerance from that of all (Agarwal et al. 2018)."""
+
+    by: str = Field(max_length=500, description="Column that makes the groups")
+    rates: tuple[Rate, ...] = Field(default=("selection rate",), min_length=1, max_length=3)
+    tolerance: float = Field(default=0.02, ge=0.001, le=1)
+    rounds: int = Field(default=12, ge=2, le=60, description="Models trained at most")
+
+
+def _said(asked: Constraint) -> str:
+    return (
+        f"trained so that the {words.listing(list(asked.rates))} of no {words.title(asked.by)} is more than "
+        f"{asked.tolerance * 100:g} points from that of all"
+    )
+
+
+REMEDY = Remedy(
+    name="constrain",
+    title="limits on the gap",
+    where="training",
+    settings=Constraint | None,
+    nothing=None,
+    said=_said,
+    does="The same estimator is trained again and again with other labels and weights, until no group's rate is farther from that "
+    "of all than the tolerance (Agarwal et al. 2018). It holds on the rows that it was trained on; how far it holds elsewhere is "
+    "read on the folds.",
+    assumes="It takes for granted that groups' rates should be that near. Scores are costs, no longer chances: read decisions at "
+    "the audit's threshold. One rule decides, without lots, so that two people who are alike are decided alike.",
+    hurts="Some of the better-off group pay.",
+    law="Where the law forbids to decide by a group, to train by it may be forbidden, too.",
+    written="constrain = { by, rates, tolerance, rounds }",
+    source="Agarwal et al. 2018",
+    of="event",
+    by=lambda asked: asked.by,
+    weighs=True,
+    against=("penalise",),
+    form={
+        "by": Control("gap kept small by limits, in", "groups"),
+        "rates": Control(
+            "of the",
+            {
+                "selection rate": "selection rate",
+                "true positive rate": "true positive rate",
+                "false positive rate": "false positive rate",
+                "true positive rate|false positive rate": "true and false positive rate",
+            },
+        ),
+        "tolerance": Control("tolerance in points", "number", scale=100, several=True, usual="2"),
+    },
+)

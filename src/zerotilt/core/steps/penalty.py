@@ -9,8 +9,13 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
 from scipy.optimize import minimize
 from scipy.special import expit
+
+from zerotilt.core import words
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.steps.remedy import Control, Remedy
 
 Floats = NDArray[np.float64]
 WIDTH = 0.2
@@ -165,3 +170,53 @@ def _least(loss: Callable[[Floats], tuple[float, Floats]], start: Floats, rounds
         method="L-BFGS-B",
         options={"maxiter": rounds, "maxfun": 15_000, "gtol": slope, "ftol": 1e-13},
     ).x
+
+
+class GapPenalty(Frozen):
+    """Trained with a penalty on the distance between what groups' scores are."""
+
+    by: str = Field(max_length=500, description="Column that makes the groups")
+    weight: float = Field(default=1.0, ge=0, le=1e4, description="0 is the plain model")
+    distance: Literal["mean", "kernel"] = Field(
+        default="mean", description="Of groups' mean scores, or of their whole distributions (Gretton et al. 2012)"
+    )
+    rows: Literal["all", "event", "no event"] = Field(
+        default="all", description="Whose scores: of all, or of those whose outcome is the event, or is not"
+    )
+
+
+def _said(asked: GapPenalty) -> str:
+    whose = {"all": "all rows", "event": "rows with the event", "no event": "rows without the event"}[asked.rows]
+    of = "mean scores" if asked.distance == "mean" else "distributions of scores"
+    return f"a penalty of {asked.weight:g} on how far {of} of {words.title(asked.by)} are apart, among {whose}"
+
+
+REMEDY = Remedy(
+    name="penalise",
+    title="a penalty on the gap",
+    where="training",
+    settings=GapPenalty | None,
+    nothing=None,
+    said=_said,
+    does="The model is trained to lose less, and to keep groups' scores together: a penalty on their mean difference, or on the "
+    "distance of their distributions (Gretton et al. 2012).",
+    assumes="It takes for granted that alike scores are right: among rows with the event it asks for alike true positive rates, "
+    "among the others for alike false positive rates.",
+    hurts="It can lower the better-off group instead of raising the other, so read both.",
+    law="The group is used in training and not when it is decided; where the law looks at effects, the other group's loss counts as "
+    "well.",
+    written="penalise = { by, weight, distance, rows }",
+    source="kernel: Gretton et al. 2012",
+    of="event",
+    by=lambda asked: asked.by,
+    estimators=frozenset({"linear model", "small network"}),
+    against=("constrain",),
+    form={
+        "by": Control("gap kept small by a penalty, in", "groups"),
+        "weight": Control("weight, or several", "number", several=True, usual="1"),
+        "distance": Control("on the distance of", {"mean": "mean scores", "kernel": "whole distributions"}),
+        "rows": Control(
+            "among", {"all": "all rows", "event": "rows with the event", "no event": "rows without the event"}
+        ),
+    },
+)

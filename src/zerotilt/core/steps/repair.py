@@ -6,6 +6,11 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
+
+from zerotilt.core import words
+from zerotilt.core.frozen import Frozen
+from zerotilt.core.steps.remedy import Control, Remedy
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
@@ -120,3 +125,39 @@ def _knots(ordered: Floats) -> tuple[Floats, Floats]:
 def _standing(ordered: Floats, share: Floats) -> Floats:
     """The values that stand at some shares of the ranks (Hazen 1914)."""
     return np.interp(share * len(ordered) - 0.5, np.arange(len(ordered)), ordered)
+
+
+class Repairing(Frozen):
+    """Numbers moved towards distributions that are alike in all groups (Feldman et al. 2015)."""
+
+    by: str = Field(max_length=500, description="Column that makes the groups")
+    level: float = Field(default=1.0, ge=0, le=1, description="0 leaves values as they are; at 1 groups are alike")
+    columns: tuple[str, ...] = Field(default=(), max_length=5_000, description="All numbers when empty")
+
+
+def _said(asked: Repairing) -> str:
+    what = words.listing([words.title(one) for one in asked.columns]) if asked.columns else "all numbers"
+    return f"{what} moved {asked.level * 100:g}% of the way to being alike in every {words.title(asked.by)}"
+
+
+REMEDY = Remedy(
+    name="repair",
+    title="numbers moved",
+    where="values",
+    settings=Repairing | None,
+    nothing=None,
+    said=_said,
+    does="Numbers are moved, within each group, towards what all groups have at the same rank (Feldman et al. 2015).",
+    assumes="It takes for granted that groups would be alike in every number if all were right.",
+    hurts="It hurts people whose number truly differs and matters.",
+    law="It needs the group of everybody who is decided about, which the law forbids in many places. A repaired value is not what "
+    "anybody told; the file moves values itself, and explanations are of values as they are.",
+    written="repair = { by, level, columns }",
+    source="Feldman et al. 2015",
+    by=lambda asked: asked.by,
+    levelled=True,
+    form={
+        "by": Control("numbers made alike in every", "levelled groups"),
+        "level": Control("% of the way", "number", scale=100, several=True, usual="100"),
+    },
+)
