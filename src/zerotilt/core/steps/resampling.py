@@ -112,7 +112,7 @@ REMEDY = Remedy(
         "how": Control(
             "outcome balanced by drawing", {"over": "rarer outcomes again", "under": "frequent outcomes less often"}
         ),
-        "within": Control("in every", "groups", none="all rows", not_with="segment"),
+        "within": Control("within each part of", "groups", none="all rows together", not_with="segment"),
         "only": Control("in this part alone", "text", only_with="within"),
         "segment": Control("or in the segment", "segments", none="none", not_with="within"),
     },

@@ -93,11 +93,6 @@ export function RemedyFields(props: {
           </label>
         )}
       </div>
-      {chosen.map((remedy) => (
-        <p key={remedy.name} className="mt-1.5 max-w-[96ch] text-[12.5px] text-soft">
-          {remedy.warned}
-        </p>
-      ))}
     </fieldset>
   );
 }
@@ -114,12 +109,13 @@ function Fields(props: {
   const [first, ...rest] = remedy.form;
   const offers = useOffers();
   if (!first) return null;
+  const chosen = asked !== undefined;
   const plain = typeof remedy.nothing === "string";
   const held = (plain ? { [first.name]: asked } : (asked ?? {})) as Asked;
   const change = (name: string, value: unknown) =>
     props.onAsk(plain ? value : { ...remedy.usual, ...held, [name]: value });
   return (
-    <>
+    <div className={chosen ? "flex basis-full flex-wrap items-end gap-x-5 gap-y-2" : undefined}>
       <Labelled text={first.label}>
         <Select
           name={opening(first.label)}
@@ -128,7 +124,7 @@ function Fields(props: {
           onChoose={(value) => (value ? change(first.name, value) : props.onAsk(undefined))}
         />
       </Labelled>
-      {asked !== undefined &&
+      {chosen &&
         rest
           .filter((one) => (!one.only_with || held[one.only_with]) && !(one.not_with && held[one.not_with]))
           .map((one) => {
@@ -159,7 +155,8 @@ function Fields(props: {
               </Labelled>
             );
           })}
-    </>
+      {chosen && <p className="max-w-[96ch] basis-full text-[12.5px] text-soft">{remedy.warned}</p>}
+    </div>
   );
 }
 
