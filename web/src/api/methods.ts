@@ -51,3 +51,6 @@ export function declared(method: string): Declared | undefined;
 export function declared(method: string): Declared | undefined {
   return ALL[method];
 }
+
+/** What every method says of itself. */
+export const everyDeclared = (): Declared[] => Object.values(ALL);

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { api, need } from "../api/client";
-import { type AnyEvidence, declared, type MethodName, type Readings } from "../api/methods";
+import { type AnyEvidence, declared, everyDeclared, type MethodName, type Readings } from "../api/methods";
 import type { Asked } from "../api/useReading";
 import { count } from "../ui/numbers";
 import { ProblemNote } from "../ui/ProblemNote";
@@ -9,6 +9,12 @@ import { Progress } from "../ui/Progress";
 import { useAuditContext } from "./context";
 import { KeepThis, useKeeper } from "./keeper";
 import { ruleText } from "./wording";
+
+/** The methods that read what is alongside, by their titles. */
+const ALONGSIDE = everyDeclared()
+  .filter((one) => one.alongside)
+  .map((one) => one.title)
+  .join(", ");
 
 /** Reading, figure, table, method note: the order of every area. */
 export function Sheet<M extends MethodName>(props: {
@@ -33,8 +39,7 @@ export function Sheet<M extends MethodName>(props: {
           <ReadingText evidence={evidence} />
           {context.alongside && !declared(evidence.method)?.alongside && (
             <p className="mt-1 text-soft">
-              {evidence.title} is read here alone; what is alongside is drawn in Drivers, Ranking, in Response, One
-              feature, and in Tilt, Groups.
+              {evidence.title} is read here alone; what is alongside is read in {ALONGSIDE}.
             </p>
           )}
           {props.children(asked.evidence as Readings[M])}

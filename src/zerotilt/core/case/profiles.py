@@ -71,7 +71,7 @@ class ProfilesResult(Frozen):
 
 
 def profiles(subject: Subject, settings: ProfilesSettings, seed: int, work: Work) -> ProfilesResult:
-    """Ask the model about one case along every feature (methods section 3, profiles at a case).
+    """Ask the model about one case along every feature (profiles at a case).
 
     Every value that is drawn is asked of the model, the case's own among them, so that the case lies on its curves.
 

@@ -21,8 +21,6 @@ from zerotilt.core.reading import Reading, plain
 from zerotilt.core.subject import Subject
 from zerotilt.core.work import Work
 
-TOLERABLE_GAP = 1e-6
-
 
 class ChecksSettings(Frozen):
     row: RowNumber

@@ -93,7 +93,7 @@ class _Search:
 
 
 def find_changes(subject: Subject, settings: ChangeSettings, seed: int, work: Work) -> ChangeResult:
-    """Search edits of one row: few columns first, then small steps (methods section 5).
+    """Search edits of one row: few columns first, then small steps.
 
     Of each column alone, the nearest of all values that occur is found. Where
     fewer ways are found than wanted, the furthest got are carried on with a

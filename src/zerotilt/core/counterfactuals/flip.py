@@ -53,7 +53,7 @@ class FlipResult(Frozen):
 
 
 def flip(subject: Subject, settings: FlipSettings, seed: int, work: Work) -> FlipResult:
-    """Ask the model again with only one column changed, for every row and every other level (methods section 5).
+    """Ask the model again with only one column changed, for every row and every other level.
 
     Raises
     ------

@@ -78,7 +78,7 @@ def _shuffled(subject: Subject, settings: DriversSettings, loss: Loss, seed: int
 
 
 def rank(subject: Subject, settings: DriversSettings, seed: int, work: Work) -> DriversResult:
-    """Rank the model's features over the rows of the context (methods section 2)."""
+    """Rank the model's features over the rows of the context."""
     features = subject.model.inputs
     measured = kind_of(Task.binary) if settings.against_rest and subject.classes else subject.kind
     allowed = measured.losses

@@ -30,7 +30,7 @@ SETTLES = 0.5
 
 
 def compare_given(subject: Subject, settings: GivenSettings, seed: int, work: Work) -> GivenResult:
-    """Compare two groups within strata of other columns, and try each column alone (methods section 6).
+    """Compare two groups within strata of other columns, and try each column alone.
 
     Raises
     ------

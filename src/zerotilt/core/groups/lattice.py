@@ -67,7 +67,7 @@ class LatticeResult(Frozen):
 
 
 def crossings_of(subject: Subject, settings: LatticeSettings, seed: int, work: Work) -> LatticeResult:
-    """Compare every group of every crossing with all rows outside it (methods section 6).
+    """Compare every group of every crossing with all rows outside it.
 
     Raises
     ------

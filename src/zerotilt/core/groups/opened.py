@@ -97,7 +97,7 @@ class OpenedResult(Frozen):
 
 
 def open_group(subject: Subject, settings: OpenedSettings, seed: int, work: Work) -> OpenedResult:
-    """Everything about one group beside its reference (methods section 6)."""
+    """Everything about one group beside its reference."""
     two = pair(subject, settings)
     found = readout.read(subject)
     confidence = subject.spec.policy.confidence

@@ -1,4 +1,4 @@
-"""How good the predictions are, on held-out and on training rows side by side (methods section 9)."""
+"""How good the predictions are, on held-out and on training rows side by side."""
 
 from __future__ import annotations
 

@@ -57,7 +57,7 @@ class ScoreGapResult(Frozen):
 
 
 def gap_of_scores(subject: Subject, settings: ScoreGapSettings, seed: int, work: Work) -> ScoreGapResult:
-    """Mean Shapley values of both groups against the same background, and their differences (methods sections 4 and 6).
+    """Mean Shapley values of both groups against the same background, and their differences.
 
     Raises
     ------

@@ -79,7 +79,7 @@ class SidesResult(Frozen):
 
 
 def set_beside(subject: Subject, settings: SidesSettings, seed: int, work: Work) -> SidesResult:
-    """Compare each gap of the favourable side between two readings, paired where the rows are the same (methods section 6).
+    """Compare each gap of the favourable side between two readings, paired where the rows are the same.
 
     Raises
     ------

@@ -21,7 +21,7 @@ from zerotilt.core.work import Work
 
 
 def thresholds_of(subject: Subject, settings: ThresholdSettings, seed: int, work: Work) -> ThresholdResult:
-    """Count every group's scores once, and solve for the least cost with and without parity (methods section 6).
+    """Count every group's scores once, and solve for the least cost with and without parity.
 
     Thresholds are thousandths, or reached by no score. Each aim holds one rate
     equal: of all settings of thousandths whose rates lie within the tolerance of

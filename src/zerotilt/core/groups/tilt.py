@@ -29,7 +29,7 @@ from zerotilt.core.work import Work
 
 
 def compare_groups(subject: Subject, settings: TiltSettings, seed: int, work: Work) -> TiltResult:
-    """Measure every group and compare it with its reference (methods section 6).
+    """Measure every group and compare it with its reference.
 
     Raises
     ------

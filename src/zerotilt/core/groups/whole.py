@@ -1,4 +1,4 @@
-"""Measures that are read of a whole set of rows, and not compared among groups (methods section 9)."""
+"""Measures that are read of a whole set of rows, and not compared among groups."""
 
 from __future__ import annotations
 

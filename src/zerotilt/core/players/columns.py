@@ -68,11 +68,6 @@ class Columns:
             return out
         return self._from(self._walked_sums(case, other, orders)).reshape(m, p + 1)
 
-    @property
-    def tells_sums(self) -> bool:
-        """Whether the output is a link of sums that walks can be told of."""
-        return self._structure is not None
-
     def walks_with_sums(
         self, case: NDArray[np.integer], other: NDArray[np.integer], orders: NDArray[np.integer]
     ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -52,7 +52,7 @@ class ExpectedResult(Frozen):
 
 
 def check_expected(subject: Subject, settings: ExpectedSettings, seed: int, work: Work) -> ExpectedResult:
-    """Steps of ICE curves against an expected direction (methods section 3).
+    """Steps of ICE curves against an expected direction.
 
     Raises
     ------

@@ -46,7 +46,7 @@ MOST_RUG = 400
 
 
 def respond(subject: Subject, settings: ResponseSettings, seed: int, work: Work) -> ResponseResult:
-    """Partial dependence and the 10–90% band of ICE curves along one feature (methods section 3).
+    """Partial dependence and the 10–90% band of ICE curves along one feature.
 
     Raises
     ------

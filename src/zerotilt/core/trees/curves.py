@@ -3,7 +3,7 @@
 Along one feature's axis a row keeps its own leaf, or leaves its path at one
 decision on that feature and lands in a leaf that no other feature keeps it
 from. Each such leaf adds the difference of its value from the row's own over
-the grid points that lead there (methods section 4); the differences are summed
+the grid points that lead there; the differences are summed
 along the axis at the end.
 """
 

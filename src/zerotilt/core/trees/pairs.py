@@ -3,7 +3,7 @@
 A leaf counts for a pair of rows x and z where every player on its path is met
 by x or by z. With A players met by x alone and B by z alone, its value weighs
 (A−1)! B! / (A+B)! for each player of x and −A! (B−1)! / (A+B)! for each of z
-(Lundberg et al. 2020; methods section 4). Branches that no background row can
+(Lundberg et al. 2020). Branches that no background row can
 reach together with x are never entered.
 """
 

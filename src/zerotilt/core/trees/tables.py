@@ -3,7 +3,7 @@
 A leaf's indicator is a product over the players on its path: whether x meets
 the player's conditions, or z does. Only the pattern of met conditions matters,
 so background rows are counted by pattern once, and a table gives the
-contributions for every pattern of x (methods section 4). Leaves of one small
+contributions for every pattern of x. Leaves of one small
 subtree share a table: its index holds one bit for each player on the way to
 the subtree and one for each decision inside it.
 """
