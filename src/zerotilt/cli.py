@@ -138,7 +138,7 @@ def audit(
             model_outputs=_listed(model_outputs),
             against=against,
             grown_by=grown_by,
-            inputs=found.inputs | named_files(input_ or ()),
+            inputs={**found.inputs, **named_files(input_ or ())},
             junit=junit,
         )
         done = run(request, Work(progress if sys.stderr.isatty() else None))

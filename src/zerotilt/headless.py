@@ -25,9 +25,7 @@ from zerotilt.core.groups.disparity import TiltResult
 from zerotilt.core.groups.tilt_said import wanting
 from zerotilt.core.inputs import Given, input_named
 from zerotilt.core.meaning import ModelReading, Role
-from zerotilt.core.predictors import made
-from zerotilt.core.predictors.modelfile import parsed
-from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.predictors.formats import opened
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
@@ -154,11 +152,10 @@ def audit(request: Request, work: Work) -> Outcome:
         spec, context, misfits = meaning(request, cases, work)
         unfit = (*noted, *(f"not taken from the settings: {one}" for one in misfits))
         predictor = None
-        model_digest, model_data = None, b""
+        model_digest = None
         if request.model:
             with _opened(request.model) as model:
                 data = model.read()
-            model_data = data
             model_digest = hashlib.sha256(data).hexdigest()
             reading = ModelReading(
                 model=model_digest, inputs=tuple(request.model_inputs), outputs=tuple(request.model_outputs)
@@ -166,7 +163,7 @@ def audit(request: Request, work: Work) -> Outcome:
             if reading.inputs or reading.outputs:
                 others = tuple(one for one in spec.model_readings if one.model != model_digest)
                 spec = spec.model_copy(update={"model_readings": (*others, reading)})
-            predictor = OnnxPredictor(data, cases, spec)
+            predictor = opened(data, cases, spec)
         files = read_inputs(request)
         subject = Subject(spec, cases, predictor, context, inputs=Given.of(files, cases, spec))
         if (
@@ -184,7 +181,7 @@ def audit(request: Request, work: Work) -> Outcome:
             table_digest=table_digest,
             table_rows=cases.rows,
             model_name=request.model.name if request.model else None,
-            how_made=how.sentence if (how := model_data and made.read(parsed(model_data))) else "",
+            how_made=how.sentence if predictor and predictor.card and (how := predictor.card.made) else "",
         )
         document = request.settings.document if request.settings else None
         drawn: dict[str, str] = {}

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 
 from zerotilt.core import words
 from zerotilt.core.predictors import made
-from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.tasks import kind_of
 from zerotilt.link import TOLERANCE, OpenAudit, Published, how_made, send, server_at
@@ -158,8 +157,6 @@ def differences(
     (rows,), of numbers in standard deviations, infinite where one of them is no number.
     """
     predictor = study.subject.model
-    if not isinstance(predictor, OnnxPredictor):
-        raise Refused("model: its file could not be opened.")
     frame = predictor.frame(study.table, np.arange(rows))
     found = np.asarray(predictor.outputs(frame), float)
     if predicts is not None:

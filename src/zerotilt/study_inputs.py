@@ -15,8 +15,8 @@ from zerotilt.core import guess, levels, profiles, table, words
 from zerotilt.core.inputs import Given
 from zerotilt.core.meaning import ColumnSpec, Kind, Role, Spec, Task
 from zerotilt.core.predictors import Frame, Predictor
+from zerotilt.core.predictors.formats import opened
 from zerotilt.core.predictors.function import FunctionPredictor
-from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
@@ -168,10 +168,10 @@ def task_of(found: Table, outcome: str | None, event, task: str | None, order) -
 
 def predictor_of(model: Model, found: Table, spec: Spec, features: Sequence[str], frame: Any) -> Predictor:
     if isinstance(model, bytes):
-        return OnnxPredictor(model, found, spec)
+        return opened(model, found, spec)
     if isinstance(model, str | Path):
         try:
-            return OnnxPredictor(Path(model).read_bytes(), found, spec)
+            return opened(Path(model).read_bytes(), found, spec)
         except OSError as problem:
             raise Refused(f"model: “{model}” cannot be read: {problem.strerror}.", todo="Check the path.") from None
     if not callable(model):

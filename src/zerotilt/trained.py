@@ -24,7 +24,7 @@ from zerotilt.core.candidates.validated import Validated
 from zerotilt.core.frozen import Frozen, in_words
 from zerotilt.core.meaning import Context, Spec, Wording
 from zerotilt.core.methods import method_named, result_of
-from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.predictors.formats import opened
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
@@ -113,9 +113,7 @@ class Candidates:
             raise Refused(f"“{base}” is none of the candidates {', '.join(self.made)}.")
 
         def subject(name: str) -> Subject:
-            return Subject(
-                self.spec, table, OnnxPredictor(self.made[name].model, table, self.spec), Context(model_named=name)
-            )
+            return Subject(self.spec, table, opened(self.made[name].model, table, self.spec), Context(model_named=name))
 
         return replace(subject(base), others={name: subject(name) for name in self.made if name != base})
 

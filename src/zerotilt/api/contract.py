@@ -23,6 +23,7 @@ from zerotilt.core.meaning import PARTS
 from zerotilt.core.method import Method
 from zerotilt.core.methods import METHODS
 from zerotilt.core.pockets.errors import CALLED
+from zerotilt.core.predictors import formats
 from zerotilt.core.steps.every import REMEDIES
 from zerotilt.core.steps.remedy import Remedy
 from zerotilt.core.tasks import KINDS
@@ -71,6 +72,9 @@ def documents() -> dict[Path, str]:
         FORMATS / "audit.schema.json": schema,
         NAMES / "metrics.json": metrics,
         NAMES / "methods.json": methods,
+        NAMES / "formats.json": {
+            name: {"words": one.words, "files": list(one.files)} for name, one in formats.FORMATS.items()
+        },
         NAMES / "inputs.json": {
             name: {"title": one.plain, "words": one.words, "files": list(one.files), "use": one.use}
             for name, one in INPUTS.items()

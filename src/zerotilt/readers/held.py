@@ -16,7 +16,8 @@ import pyarrow as pa
 from zerotilt.core.evidence import Digests
 from zerotilt.core.inputs import Given, input_named, path_of
 from zerotilt.core.meaning import Context, Spec
-from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.predictors import Predictor
+from zerotilt.core.predictors.formats import opened
 from zerotilt.core.predictors.packed import name_of
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
@@ -32,10 +33,10 @@ class Held:
 
     def __init__(self) -> None:
         self._tables: OrderedDict[Hashable, Table] = OrderedDict()
-        self._models: OrderedDict[Hashable, OnnxPredictor] = OrderedDict()
+        self._models: OrderedDict[Hashable, Predictor] = OrderedDict()
         self._inputs: OrderedDict[Hashable, Any] = OrderedDict()
         self._subjects: OrderedDict[Hashable, tuple[Subject, Digests]] = OrderedDict()
-        self._new: dict[str, tuple[str, OnnxPredictor]] = {}
+        self._new: dict[str, tuple[str, Predictor]] = {}
 
     def subject(self, arguments: dict[str, Any]) -> tuple[Subject, Digests]:
         """The subject that a job's arguments describe, and the digests of what it is made of.
@@ -79,7 +80,7 @@ class Held:
         named = arguments.get("inputs") or {}
         return Given({name: opener(name, digest) for name, digest in named.items()})
 
-    def _model(self, arguments: dict[str, Any], name: str, cases: Table, spec: Spec) -> OnnxPredictor | None:
+    def _model(self, arguments: dict[str, Any], name: str, cases: Table, spec: Spec) -> Predictor | None:
         """A model version; none where no file stands for one."""
         path = arguments.get(f"{name}_path")
         if path is None:
@@ -87,9 +88,9 @@ class Held:
         key = (arguments.get(f"{name}_digest"), arguments["table_digest"], spec.digest())
         return _kept(self._models, key, lambda: self._bound(arguments, name, cases, spec))
 
-    def _bound(self, arguments: dict[str, Any], name: str, cases: Table, spec: Spec) -> OnnxPredictor:
+    def _bound(self, arguments: dict[str, Any], name: str, cases: Table, spec: Spec) -> Predictor:
         """A model bound to the table, with its structure where that was found before."""
-        made = OnnxPredictor(mapped(arguments[f"{name}_path"]).read(), cases, spec)
+        made = opened(mapped(arguments[f"{name}_path"]).read(), cases, spec)
         digest = arguments[f"{name}_digest"]
         kept = name_of(digest, arguments["table_digest"], spec.digest())
         if not structures.recall(arguments.get(f"{name}_folder_path"), made, kept):

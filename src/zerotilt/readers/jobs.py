@@ -16,8 +16,7 @@ from zerotilt.core.findings import Finding, Judged
 from zerotilt.core.inputs import input_named
 from zerotilt.core.meaning import Role, RowSet, Spec
 from zerotilt.core.methods import method_named
-from zerotilt.core.predictors.modelfile import inspect
-from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.predictors import formats
 from zerotilt.core.refusal import Refused
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
@@ -65,7 +64,7 @@ def _profiled(
 
 def inspect_model(arguments: dict, scratch: Path, work: Work) -> dict:
     with open(arguments["path"], "rb") as source:
-        return {"card": inspect(source.read()).model_dump(mode="json")}
+        return {"card": formats.card_of(source.read()).model_dump(mode="json")}
 
 
 def read_input(arguments: dict, scratch: Path, work: Work) -> dict:
@@ -109,7 +108,7 @@ def with_others(subject: Subject, paths: dict[str, str]) -> Subject:
     for one in subject.context.others:
         with mapped(paths[one.digest]) as source:
             try:
-                predictor = OnnxPredictor(source.read(), subject.table, subject.spec)
+                predictor = formats.opened(source.read(), subject.table, subject.spec)
             except Refused as refused:
                 found[one.name] = refused
                 continue
@@ -130,7 +129,7 @@ def check(arguments: dict, scratch: Path, work: Work) -> dict:
             where=f"column “{split.name}”",
             todo="Choose which of its values are the held-out rows.",
         )
-    if isinstance(subject.predictor, OnnxPredictor):
+    if subject.predictor is not None:
         question = subject.predictor.order_in_doubt(cases, spec, subject.rows.numbers)
         if question is not None:
             raise question
@@ -286,7 +285,7 @@ def train(arguments: dict, scratch: Path, work: Work) -> dict:
     whole = made.validated
     return {
         "file": str(path),
-        "card": inspect(made.data).model_dump(mode="json"),
+        "card": formats.card_of(made.data).model_dump(mode="json"),
         "validated": whole.model_copy(update={"test": None}).model_dump(mode="json"),
         "test": None if whole.test is None else whole.test.model_dump(mode="json"),
         "seconds": made.seconds,
@@ -329,7 +328,7 @@ def demo(arguments: dict, scratch: Path, work: Work) -> dict:
         for name, data in one.models.items():
             target = scratch / f"{number}.onnx"
             target.write_bytes(data)
-            versions.append({"name": name, "file": str(target), "card": inspect(data).model_dump(mode="json")})
+            versions.append({"name": name, "file": str(target), "card": formats.card_of(data).model_dump(mode="json")})
             number += 1
         made.append({"title": one.title, "spec": one.spec.model_dump(mode="json"), "models": versions})
     return {"file": str(path), "profile": profile, "audits": made}

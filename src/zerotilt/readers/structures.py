@@ -11,14 +11,14 @@ import os
 import uuid
 from pathlib import Path
 
-from zerotilt.core.predictors.onnx import OnnxPredictor
-from zerotilt.core.predictors.packed import Unfit
+from zerotilt.core.predictors import Predictor
+from zerotilt.core.predictors.protocol import Unfit
 
 MOST_BYTES = 512 * 2**20
 SUFFIX = ".structure"
 
 
-def recall(folder: str | int | None, predictor: OnnxPredictor, name: str) -> bool:
+def recall(folder: str | int | None, predictor: Predictor, name: str) -> bool:
     """Give a model the structure that is kept under a name; whether there was one that fits."""
     if folder is None:
         return False
@@ -35,7 +35,7 @@ def _read(folder: str | int, name: str) -> bytes:
         return file.read()
 
 
-def leave(predictor: OnnxPredictor, name: str, scratch: Path) -> bool:
+def leave(predictor: Predictor, name: str, scratch: Path) -> bool:
     """Write what was found to scratch, to be kept; whether anything was found."""
     found = predictor.remembered()
     if found is None:

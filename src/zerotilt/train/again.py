@@ -9,7 +9,6 @@ from pathlib import Path
 from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.validated import FoldMeasured
 from zerotilt.core.meaning import Spec
-from zerotilt.core.predictors.onnx import OnnxPredictor
 from zerotilt.core.subject import Subject
 from zerotilt.core.table import Table
 from zerotilt.core.work import Work
@@ -31,7 +30,7 @@ def train_again(table: str | Path, model: str | Path, recipe: str, meaning: str)
 def trainable(subject: Subject) -> Subject:
     """A subject whose version can be trained again without some columns, where its file says from which recipe it was made."""
     predictor = subject.predictor
-    made = predictor.card.made if isinstance(predictor, OnnxPredictor) else None
+    made = predictor.card.made if predictor is not None and predictor.card is not None else None
     if made is None or not made.recipe:
         return subject
     recipe = Recipe.model_validate_json(made.recipe)

@@ -17,7 +17,7 @@ from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.candidates.validated import FoldMeasured, Validated
 from zerotilt.core.meaning import Spec
 from zerotilt.core.predictors import made
-from zerotilt.core.predictors.onnx import OnnxPredictor
+from zerotilt.core.predictors.formats import opened
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
@@ -126,7 +126,7 @@ def _differences(held: Prepared, data: bytes, outputs: Floats) -> float:
     ------
     Refused : it is larger than what rounding makes.
     """
-    predictor = OnnxPredictor(data, held.table, held.spec)
+    predictor = opened(data, held.table, held.spec)
     found = predictor.outputs(predictor.frame(held.table, np.arange(held.table.rows)))
     off = np.abs(found - outputs)
     if not kind_of(held.spec.task).decides:

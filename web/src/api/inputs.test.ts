@@ -18,4 +18,5 @@ test("a dropped file goes where its name says, in capitals too; what nobody clai
   expect(placeOf("v3.ONNX", inputs)).toBe("models");
   expect(placeOf("claims.km.csv", inputs)).toBe("table");
   expect(placeOf("areas.km", [])).toBe("table");
+  expect(placeOf("v3.sum", [], [".onnx", ".sum"])).toBe("models");
 });

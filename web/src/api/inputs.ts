@@ -1,3 +1,4 @@
+import formats from "./formats.json";
 import declared from "./inputs.json";
 
 /** What an audit can be given besides its table and models. */
@@ -16,12 +17,13 @@ export const INPUTS: Input[] = Object.entries(declared as Record<string, Omit<In
   ...one,
 }));
 
-const MODEL = /\.onnx$/i;
+/** Endings of model files. */
+export const MODELS: string[] = Object.values(formats).flatMap((one) => one.files);
 
 /** Where a file belongs, by how its name ends: an input of its own, the models, or the table. */
-export function placeOf(file: string, inputs: readonly Input[] = INPUTS): string {
+export function placeOf(file: string, inputs: readonly Input[] = INPUTS, models: readonly string[] = MODELS): string {
   const name = file.toLowerCase();
   const input = inputs.find((one) => one.files.some((ending) => name.endsWith(ending)));
   if (input) return `inputs/${input.name}`;
-  return MODEL.test(name) ? "models" : "table";
+  return models.some((ending) => name.endsWith(ending)) ? "models" : "table";
 }

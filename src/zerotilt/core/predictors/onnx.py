@@ -15,7 +15,7 @@ from zerotilt.core.predictors import dissection, meant, packed
 from zerotilt.core.predictors.fed import Fed
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.predictors.matching import match
-from zerotilt.core.predictors.modelfile import inspect, parsed
+from zerotilt.core.predictors.modelfile import ModelCard, inspect, parsed
 from zerotilt.core.predictors.protocol import Predictor, checked_numbers
 from zerotilt.core.predictors.session import CHUNK_ROWS, MODEL
 from zerotilt.core.predictors.standing import shaped, standing_of
@@ -37,6 +37,8 @@ class OnnxPredictor(Predictor):
     ------
     Refused : the file, the match, or the classes cannot be used.
     """
+
+    card: ModelCard
 
     def __init__(self, data: bytes, table: Table, spec: Spec):
         self.card = inspect(data)

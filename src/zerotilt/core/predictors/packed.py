@@ -15,16 +15,13 @@ from numpy.lib.npyio import NpzFile
 from numpy.typing import NDArray
 
 from zerotilt.core.predictors.frame import Frame
+from zerotilt.core.predictors.protocol import Unfit
 from zerotilt.core.predictors.structure import Encoder, Structure
 from zerotilt.core.trees.ensemble import Trees
 
 VERSION = 1
 """To be raised when a structure is read or laid out otherwise: older bytes are then not looked for."""
 _TREES = tuple(field.name for field in fields(Trees))
-
-
-class Unfit(ValueError):
-    """Bytes that hold no structure of this version."""
 
 
 def name_of(model: str, table: str, spec: str) -> str:

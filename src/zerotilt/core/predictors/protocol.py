@@ -10,14 +10,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zerotilt.core import output, words
-from zerotilt.core.meaning import Task
+from zerotilt.core.meaning import Spec, Task
 from zerotilt.core.predictors.frame import Frame
 from zerotilt.core.refusal import Refused
 from zerotilt.core.table import Table
 from zerotilt.core.tasks import kind_of
 
 if TYPE_CHECKING:
+    from zerotilt.core.predictors.modelfile import ModelCard
     from zerotilt.core.predictors.structure import Structure
+
+
+class Unfit(ValueError):
+    """Bytes that hold no structure of this model, in this version."""
 
 
 class Predictor(ABC):
@@ -28,6 +33,10 @@ class Predictor(ABC):
     """
 
     inputs: tuple[str, ...]
+    digest: str | None = None
+    """SHA-256 of its file; None where there is none."""
+    card: ModelCard | None = None
+    """What its file says of itself; None where there is none."""
     notes: tuple[str, ...] = ()
     task: Task = Task.binary
     classes: tuple[str, ...] = ()
@@ -66,6 +75,23 @@ class Predictor(ABC):
             if frame not in held:
                 held[frame] = bool(found.holds_for(frame, self.outputs(frame)).all())
         return found if all(held[frame] for frame in frames) else None
+
+    def remembered(self) -> bytes | None:
+        """What was found out about its structure, to be taken up again by :meth:`recall`; None where there is nothing."""
+        return None
+
+    def recall(self, data: bytes) -> None:
+        """Take up what :meth:`remembered` gave for the same model, table and meaning.
+
+        Raises
+        ------
+        Unfit : the bytes are damaged, or of another version.
+        """
+        raise Unfit("nothing is remembered of it")
+
+    def order_in_doubt(self, table: Table, spec: Spec, rows: NDArray[np.int64]) -> Refused | None:
+        """The question whether its columns are meant in another order, where that would do far better; else None."""
+        return None
 
     def strange_levels(self, table: Table, rows: NDArray[np.int64]) -> tuple[str, ...]:
         """In words, levels of these rows that the model does not know; none where that cannot be told."""

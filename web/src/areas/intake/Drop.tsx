@@ -1,6 +1,6 @@
 import { type DragEvent, useEffect, useRef, useState } from "react";
 import { type Task, type Told, upload } from "../../api/client";
-import { INPUTS, placeOf } from "../../api/inputs";
+import { INPUTS, MODELS, placeOf } from "../../api/inputs";
 import { useTask } from "../../api/tasks";
 import { useAuditContext } from "../../frame/context";
 import { ProblemNote } from "../../ui/ProblemNote";
@@ -46,7 +46,9 @@ export function Drop({ audit, children }: { audit: string; children: React.React
           <input
             type="file"
             multiple
-            accept={[".csv,.tsv,.txt,.parquet,.arrow,.feather,.onnx", ...INPUTS.flatMap((one) => one.files)].join(",")}
+            accept={[".csv,.tsv,.txt,.parquet,.arrow,.feather", ...MODELS, ...INPUTS.flatMap((one) => one.files)].join(
+              ",",
+            )}
             className="sr-only"
             onChange={(event) => {
               take(event.target.files);

@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import { type Audit, api, type Schemas, type Spec } from "../../api/client";
+import { MODELS } from "../../api/inputs";
 import { useAuditContext } from "../../frame/context";
 import { kindOf } from "../../frame/tasks";
 import { heldAt } from "../../ui/held";
@@ -127,7 +128,7 @@ export function ModelPart(props: { audit: Audit; draft: Spec; set: Set; flush: (
       <Upload
         path={`/api/audits/${audit.id}/models`}
         label={audit.models.length ? "Upload another version" : "Upload a model"}
-        accept=".onnx"
+        accept={MODELS.join(",")}
         before={flush}
         onDone={(task) => setContext({ model: String(task.result?.model) })}
         hint={
