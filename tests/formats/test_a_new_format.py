@@ -66,7 +66,7 @@ def test_it_is_uploaded_scored_explained_and_goes_with_the_archive(house):
     assert {one["feature"] for one in read(house, "drivers", context)["drivers"]} == {"missed_scans", "parcel_weight"}
     ladder = read(house, "ladder", context, row=7)
     total = ladder["baseline"] + sum(one["contribution"] for one in ladder["rungs"])
-    assert total == pytest.approx(ladder["output"], abs=1e-9)
+    assert total == pytest.approx(ladder["prediction"], abs=1e-9)
 
     bad = house.client.put(f"{house.at}/models", params={"name": "bad.sum"}, content=b'{"sum": 1, "weights": 3}')
     failed = house.done(bad.json()["id"])
