@@ -15,11 +15,12 @@ from zerotilt.core.findings import GATHERED, OPEN, SEVERE, Fact, Standing
 from zerotilt.core.groups.disparity import Group, TiltResult
 from zerotilt.core.groups.metrics import METRICS, label, usual, written_gap
 from zerotilt.core.groups.tilt_said import called, rule, wanting
-from zerotilt.core.meaning import Role, Spec, Task
+from zerotilt.core.meaning import Role, Spec
 from zerotilt.core.membership import Grouping
 from zerotilt.core.methods import METHODS
 from zerotilt.core.pockets.errors import written as in_unit
 from zerotilt.core.subject import Subject
+from zerotilt.core.tasks import kind_of
 from zerotilt.report import figures, prose
 from zerotilt.report.compose import Bundle, Kept, as_kept
 from zerotilt.report.compose import Section as Read
@@ -246,7 +247,7 @@ def _unexamined(subject: Subject, bundle: Bundle, cover: Cover) -> list[str]:
         out.append("How good the predictions are, and errors by group: no column says what really happened.")
     if not spec.groupings:
         out.append("Groups of people: no column of the table makes groups in this audit.")
-    if spec.task is not Task.binary:
+    if not kind_of(spec.task).cut:
         out.append(f"Thresholds: nothing is decided by one, since the outcome is {subject.kind.named}.")
     concerns = bundle.evidence_of("concerns")
     left = concerns.result.get("left_out", []) if concerns else []
@@ -265,7 +266,7 @@ def _unexamined(subject: Subject, bundle: Bundle, cover: Cover) -> list[str]:
         ("tilt", "groups crossed with one another", spec.groupings and all(len(one) == 1 for one in spec.groupings)),
         ("given", "groups within strata of other columns", bool(spec.groupings)),
         ("sides", "labels beside decisions by group", spec.groupings and spec.knows_outcome and subject.kind.decides),
-        ("thresholds", "other thresholds and what they cost", spec.task is Task.binary and subject.predictions.scores is not None),
+        ("thresholds", "other thresholds and what they cost", kind_of(spec.task).cut and subject.predictions.scores is not None),
         ("versions", "other models than this one", not cover.versions),
     ) if applies and (method == "tilt" or method not in read)]  # fmt: skip
     if "lattice" in read:
@@ -320,7 +321,7 @@ def _recorded(spec: Spec) -> str:
     if score is not None:
         top = (
             ""
-            if spec.score_top == 1 or spec.task is not Task.binary
+            if spec.score_top == 1 or not kind_of(spec.task).cut
             else f", of which {spec.score_top:g} is a chance of 100%"
         )
         return f"scores recorded in “{score.name}”{top}"
