@@ -15,6 +15,7 @@ from pydantic import ValidationError
 
 from zerotilt.core import words
 from zerotilt.core.evidence import LIBRARIES, Digests, Evidence, compute
+from zerotilt.core.inputs import path_of
 from zerotilt.core.meaning import Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
@@ -194,6 +195,9 @@ def _again(was: Evidence, name: str, spec: Spec, held: Held, files: FileStore, w
             arguments[f"{part}_digest"] = digest = getattr(of_then, part)
             if digest:
                 arguments[f"{part}_path"] = str(files.verified(digest))
+        arguments["inputs"] = of_then.inputs
+        for part, digest in of_then.inputs.items():
+            arguments[path_of(part)] = str(files.verified(digest))
         settings = method.settings.model_validate(was.settings)
         subject, digests = held.subject(arguments)
         now = compute(subject, digests, method.name, settings, was.seed, work)

@@ -15,17 +15,18 @@ from tests.cli.shell import typed
 from tests.inputs import toy
 from tests.tasks.test_board import Recorded
 
-from zerotilt import settings_file
+from zerotilt import settings_file, stored
 from zerotilt.api import contract
 from zerotilt.api.app import create
 from zerotilt.core.evidence import Digests, Evidence, changed_since, key
 from zerotilt.core.inputs import INPUTS, Input
-from zerotilt.core.meaning import Context
+from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.methods import METHODS
 from zerotilt.core.refusal import Refused
 from zerotilt.core.work import Work
 from zerotilt.notebook import Study
 from zerotilt.readers import jobs
+from zerotilt.readers.held import Held
 from zerotilt.readers.room import Room
 from zerotilt.store import archive, check, database, holdings, removal
 from zerotilt.store.files import FileStore
@@ -142,14 +143,16 @@ def test_it_is_uploaded_looked_into_read_replaced_and_deleted(house):
     house.give(other)
     again = house.read()
     assert again["key"] != found["key"] and again["result"]["km"] > found["result"]["km"]
-    assert hashlib.sha256(data).hexdigest() not in set(house.files.digests()), "what was replaced is gone"
-    was = EvidenceRow.get_or_none(EvidenceRow.key == found["key"])
-    assert was is None, "and what was read of it, as nobody kept it"
+    assert len(house.view["inputs"]) == 1 and house.view["inputs"][0]["bytes"] == len(other)
+    assert hashlib.sha256(data).hexdigest() in set(house.files.digests()), (
+        "so that a report of then can be computed again"
+    )
+    assert EvidenceRow.get_or_none(EvidenceRow.key == found["key"]) is not None
 
     assert house.client.delete(f"{house.at}/inputs/distances").status_code == 204
     assert house.client.delete(f"{house.at}/inputs/distances").status_code == 404
     assert house.view["inputs"] == [] and "was given none" in house.read()["message"]
-    assert hashlib.sha256(other).hexdigest() not in set(house.files.digests())
+    assert not {hashlib.sha256(one).hexdigest() for one in (data, other)} & set(house.files.digests())
 
 
 def test_what_was_kept_of_it_says_that_it_was_replaced(house):
@@ -236,6 +239,18 @@ def test_readers_open_it_resident_and_alone(house, running, tmp_path):
     finally:
         room.close()
     assert told["digests"]["inputs"] == {}, "what does not read it does not depend on it"
+
+
+def test_what_was_read_of_an_earlier_file_is_computed_again_from_that_file(house):
+    house.give(distances())
+    was = Evidence.model_validate(house.read())
+    house.give(distances(uplands=700.0))
+    spec = Spec.model_validate(house.audit.spec)
+    again = stored._again(was, "D-1", spec, Held(), house.files, Work())
+    assert again.sentence == "D-1 Distances: the same in all of 2 values"
+    assert house.client.delete(f"{house.at}/inputs/distances").status_code == 204
+    again = stored._again(was, "D-1", spec, Held(), house.files, Work())
+    assert again.compared is None and "not computed again" in again.sentence
 
 
 def test_keys_hold_it_where_it_is_read_and_nowhere_else(demo_subject):

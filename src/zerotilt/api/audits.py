@@ -186,10 +186,10 @@ async def delete_input(audit_id: str, input_name: str, who: Who, desk: TheDesk) 
     """Delete a file that some methods read besides table and model."""
 
     def remove() -> list[str]:
-        found = InputFile.get_or_none((InputFile.audit == held(who.audit(audit_id))) & (InputFile.input == input_name))
-        if found is None:
+        audit = held(who.audit(audit_id))
+        if not audit.inputs.where(InputFile.input == input_name).exists():
             raise HTTPException(404, "The audit was given no such input.")
-        return removal.remove_input(found)
+        return removal.remove_input(audit, input_name)
 
     await asyncio.to_thread(desk.delete, remove)
 

@@ -20,7 +20,7 @@ from zerotilt.core.refit import refit
 from zerotilt.core.refusal import Refused
 from zerotilt.settings_file import HowRead, SettingsFile
 from zerotilt.store import meaning
-from zerotilt.store.records import Audit, ModelVersion
+from zerotilt.store.records import Audit, ModelVersion, given_to
 from zerotilt.store.written import draft, write_draft
 from zerotilt.tasks.board import current_table, rule_of, version_of
 
@@ -59,7 +59,7 @@ def settings(audit: Audit, how: Annotated[Reading, Query()]) -> Response:
         spec=spec,
         table=current_table(audit).name,
         model=_file_name(model),
-        inputs={one.input: one.name for one in audit.inputs},
+        inputs={one.input: one.name for one in given_to(audit)},
         document=document if arranged else None,
         reading=HowRead(rows=how.rows, output=how.output, read_class=how.read_class, rule=rule_of(model)),
     )

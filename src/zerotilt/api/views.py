@@ -23,7 +23,7 @@ from zerotilt.report.compose import as_kept
 from zerotilt.store import meaning, shelf, state
 from zerotilt.store.checks import chosen_version, last_check
 from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, InputFile, Kept, MeaningVersion, ModelVersion, TableFile, Task
+from zerotilt.store.records import Audit, Kept, MeaningVersion, ModelVersion, TableFile, Task, given_to
 from zerotilt.tasks.board import changes, rule_of
 
 R = TypeVar("R")
@@ -250,7 +250,7 @@ class AuditView(AuditLine):
                     **InputCard.model_validate(one.card).model_dump(),
                     **{name: getattr(one, name) for name in ("input", "name", "digest", "bytes", "created")},
                 )
-                for one in audit.inputs.order_by(InputFile.input)
+                for one in given_to(audit)
             ],
             checked_model=chosen_version(audit),
             counts=checked.result["counts"] if checked and audit.ready else None,

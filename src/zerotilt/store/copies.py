@@ -5,7 +5,7 @@ from __future__ import annotations
 from zerotilt.core.meaning import Spec
 from zerotilt.store import meaning
 from zerotilt.store.checks import last_check
-from zerotilt.store.records import Audit, DecisionRule, ModelVersion, TableFile, Task
+from zerotilt.store.records import Audit, DecisionRule, ModelVersion, TableFile, Task, given_to
 
 MOST_TITLE = 200
 
@@ -19,7 +19,7 @@ def duplicate(audit: Audit) -> Audit:
     table = audit.tables.order_by(TableFile.created.desc()).first()
     if table is not None:
         _copied(table, made)
-    for given in audit.inputs:
+    for given in given_to(audit):
         _copied(given, made)
     versions: dict[str, ModelVersion] = {}
     for model in audit.models.order_by(ModelVersion.created):

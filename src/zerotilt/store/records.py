@@ -79,7 +79,8 @@ class TableFile(Record):
 
 
 class InputFile(Record):
-    """What an audit was given besides its table and models; one file of each input, the last that came."""
+    """What an audit was given besides its table and models; of each input the last that came is read, and earlier ones are
+    kept, so that reports can be computed again."""
 
     audit = ForeignKeyField(Audit, backref="inputs", on_delete="cascade")
     input = TextField()
@@ -198,6 +199,12 @@ class AuditEvidence(Model):
         database = database
         table_name = "audit_evidence"
         primary_key = CompositeKey("audit", "evidence")
+
+
+def given_to(audit: Audit) -> list[InputFile]:
+    """What is read of what an audit was given besides its table and models: of each input the last file, by name."""
+    every = InputFile.select().where(InputFile.audit == audit)
+    return list(every.order_by(InputFile.input, InputFile.created.desc()).distinct(InputFile.input))
 
 
 def own(audit: Audit | str | UUID, key: str) -> None:

@@ -74,11 +74,13 @@ def remove_table(audit: Audit) -> list[str]:
     return [digest for table in tables for digest in (table.raw_digest, table.digest)] + _drop_evidence()
 
 
-def remove_input(found: InputFile) -> list[str]:
-    """Delete what an audit was given besides its table; evidence that reads it goes where it is not kept."""
-    InputFile.delete().where(InputFile.id == found.id).execute()
-    _disown(found.audit, f"inputs,{found.input}", found.digest)
-    return [found.digest, *_drop_evidence()]
+def remove_input(audit: Audit, name: str) -> list[str]:
+    """Delete what an audit was given of one input; evidence that reads it goes where it is not kept."""
+    found = list(audit.inputs.where(InputFile.input == name))
+    InputFile.delete().where((InputFile.audit == audit) & (InputFile.input == name)).execute()
+    for one in found:
+        _disown(audit, f"inputs,{name}", one.digest)
+    return [one.digest for one in found] + _drop_evidence()
 
 
 def remove_model(model: ModelVersion) -> list[str]:

@@ -34,6 +34,7 @@ from zerotilt.store.records import (
     Raised,
     TableFile,
     Task,
+    given_to,
     own,
 )
 from zerotilt.tasks.expectation import GUESS, QUICK_SECONDS, expected, patience
@@ -112,7 +113,7 @@ class Board:
         if os.environ.get("ZT_AHEAD") == "off":
             return
         spec = Spec.model_validate(audit.spec)
-        given = [one.input for one in audit.inputs]
+        given = [one.input for one in given_to(audit)]
         for name, settings in first_shown(spec, context.model is not None, given):
             with contextlib.suppress(Refused):
                 self.reading(audit, context, name, settings, turn=Turn.ahead)
@@ -220,7 +221,7 @@ def basis(audit: Audit, context: Context, table: TableFile | None = None, others
         "model_name": model.name if model else None,
         "alongside_digest": beside.digest if beside else None,
         "alongside_name": beside.name if beside else None,
-        "inputs": {one.input: one.digest for one in audit.inputs},
+        "inputs": {one.input: one.digest for one in given_to(audit)},
         "context": context.model_dump(mode="json"),
     }
 

@@ -9,7 +9,6 @@ from typing import Any
 from zerotilt.core.candidates.recipe import Recipe
 from zerotilt.core.meaning import Context, Spec
 from zerotilt.core.refusal import Refused
-from zerotilt.store import removal
 from zerotilt.store.check import lock_file
 from zerotilt.store.files import FileStore
 from zerotilt.store.meaning import begin
@@ -52,10 +51,8 @@ def model(board: Board, files: FileStore, task: Task, result: dict[str, Any]) ->
 
 
 def given(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:
-    """The file of an input; it takes the place of the one before."""
+    """The file of an input; it is read from now on in place of the one before."""
     audit, payload = locked(task), task.payload
-    before = [one for one in audit.inputs if one.input == payload["input"]]
-    left = [digest for one in before for digest in removal.remove_input(one)]
     InputFile.create(
         audit=audit,
         input=payload["input"],
@@ -64,7 +61,7 @@ def given(board: Board, files: FileStore, task: Task, result: dict[str, Any]) ->
         bytes=payload["bytes"],
         card=result["card"],
     )
-    return {"input": payload["input"], "left": left}
+    return {"input": payload["input"]}
 
 
 def check(board: Board, files: FileStore, task: Task, result: dict[str, Any]) -> dict[str, Any]:

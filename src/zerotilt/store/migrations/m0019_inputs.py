@@ -23,7 +23,7 @@ create table input_file (
     digest text not null,
     bytes bigint not null,
     card jsonb not null,
-    created timestamptz not null default now(),
-    unique (audit_id, input)
+    created timestamptz not null default now()
 );
+create index on input_file (audit_id);
 """ + _functions()
