@@ -11,7 +11,7 @@ from tests.api import talk
 from tests.web.changes import CHANGES, PLACES, READ, World, opened, settled, tried
 
 SEED = int(os.environ.get("ZT_SEED", "20"))
-OPEN = int(os.environ.get("ZT_PLACES", "4"))
+OPEN = int(os.environ.get("ZT_PLACES", "2"))
 """How many places are open under every change, by the seed; all of them by ``./zt bench after``."""
 
 
