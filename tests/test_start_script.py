@@ -32,3 +32,13 @@ def test_every_picture_the_readme_shows_is_there():
 
     for path in re.findall(r"\]\((docs/[^)]+)\)", (PROJECT / "README.md").read_text()):
         assert (PROJECT / path).exists(), path
+
+
+def test_every_benchmark_that_is_named_has_a_file_of_its_own():
+    import re
+
+    text = (PROJECT / "zt").read_text()
+    known = dict(re.findall(r'^            "(\w+)": "(\w+)",$', text[text.index('"growth": "engine"') - 40 :], re.M))
+    named = set(re.findall(r"\./zt bench (\w+)", (PROJECT / "README.md").read_text()))
+    assert named <= set(known), sorted(named - set(known))
+    assert all((PROJECT / f"bench/{file}.py").exists() for file in known.values())
