@@ -39,7 +39,7 @@ def test_what_was_given_is_never_sent_back_at_length(client, audit):
         ("PUT", f"{own}/meaning/schema", schema | {"columns": [column], "author": "I"}),
         ("POST", f"{own}/readings/tilt", {"context": {"model": long}, "settings": {}}),
         ("POST", f"{own}/readings/{long[:5_000]}", {"context": {"model": None}, "settings": {}}),
-        ("GET", f"{own}/models/{long}", None),
+        ("GET", f"{own}/tasks/{long[:5_000]}", None),
     ):
         answer = client.request(method, path, json=body)
         assert 400 <= answer.status_code < 500 and len(answer.content) < 1_000, (path[:80], answer.text[:300])
