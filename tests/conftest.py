@@ -217,6 +217,18 @@ def running(demo_home):
     shutil.rmtree(folder, ignore_errors=True)
 
 
+@pytest.fixture(autouse=True)
+def bound(request):
+    """Records are those of the house that the test runs with, whatever another test had them point at."""
+    if "running" in request.fixturenames:
+        from zerotilt.store import database
+
+        address = request.getfixturevalue("running").postgres.address
+        found = database.database.connect_params
+        if any(str(found.get(name)) != str(address[name]) for name in ("port", "password")):
+            database.bind(address)
+
+
 @pytest.fixture
 def client(running):
     with talk.to(running.url, 30) as found:

@@ -15,9 +15,10 @@ from tests.api import talk
 from tests.api.test_conflicts import own  # noqa: F401  fixture
 
 from zerotilt.store import written
-from zerotilt.store.check import check, named_files, sweep_unowned
+from zerotilt.store.check import check, sweep_unowned
 from zerotilt.store.database import database
 from zerotilt.store.files import FileStore
+from zerotilt.store.holdings import files_named
 from zerotilt.store.records import Report, Signature
 
 CONTEXT = {"rows": "all"}
@@ -161,7 +162,7 @@ def test_a_form_from_before_a_signature_goes_with_its_file(client, own, running)
     assert talk.wait(client, task)["state"] == "done"
     files = FileStore(running.home.files)
     with database.connection_context():
-        made = [digest for digest, what in named_files().items() if what == "report-markdown.zip of a report"]
+        made = [digest for digest, what in files_named().items() if what == "report-markdown.zip of a report"]
     assert made and all(files.path(digest).exists() for digest in made)
     assert client.post(f"{at}/signatures", json={"name": "Ada", "role": "reviewer"}).status_code == 201
     until = time.monotonic() + 20
@@ -235,7 +236,7 @@ def test_files_that_an_attempt_left_are_swept_and_those_that_records_name_stay(c
     files = FileStore(running.home.files)
     left, young = files.put(b"of an attempt that was overtaken"), files.put(b"of one that is under way")
     with database.connection_context():
-        named = list(named_files())
+        named = list(files_named())
         for digest in (left, *named):
             os.utime(files.path(digest), (1_000_000, 1_000_000))
         assert sweep_unowned(files, 999_999, 1_000_001) == 1

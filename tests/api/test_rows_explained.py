@@ -9,7 +9,7 @@ import pyarrow.parquet as pq
 import pytest
 from tests.api import talk
 
-from zerotilt.store.check import named_files
+from zerotilt.store.holdings import files_named
 from zerotilt.store.records import EvidenceRow
 
 
@@ -53,7 +53,7 @@ def test_the_order_is_computed_also_where_nothing_was_explained_before(client, a
 def test_the_file_is_known_to_what_checks_files(client, explained):
     row = EvidenceRow.get(EvidenceRow.key == explained[0]["key"])
     assert row.files == [explained[0]["result"]["table"]["digest"]]
-    assert row.files[0] in named_files()
+    assert row.files[0] in files_named()
 
 
 def test_what_is_no_file_of_this_result_is_not_served(client, audit, context):
