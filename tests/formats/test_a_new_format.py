@@ -10,7 +10,7 @@ import pyarrow.csv as pacsv
 import pytest
 from tests.cli.shell import typed
 from tests.formats import toy
-from tests.inputs.test_a_new_input import House
+from tests.inputs.house import House, house
 
 from zerotilt.api import contract
 from zerotilt.core.predictors import formats
@@ -19,8 +19,8 @@ from zerotilt.core.refusal import Refused
 from zerotilt.notebook import Study
 from zerotilt.store import archive, database, removal
 from zerotilt.store.records import ModelVersion
-from zerotilt.tasks import board
 
+__all__ = ["house"]
 SUM = json.dumps({"sum": 1, "weights": {"missed_scans": -0.8, "parcel_weight": 0.05}, "cut": 0.5}).encode()
 
 
@@ -28,18 +28,6 @@ SUM = json.dumps({"sum": 1, "weights": {"missed_scans": -0.8, "parcel_weight": 0
 def registered(monkeypatch):
     """The line in the list of formats."""
     monkeypatch.setitem(formats.FORMATS, "sum", toy.FORMAT)
-
-
-@pytest.fixture
-def house(running, tmp_path, monkeypatch):
-    monkeypatch.setattr(board, "ring", lambda channel, name: None)
-    database.bind(running.postgres.address)
-    with database.database.connection_context():
-        made = House(running, tmp_path)
-        yield made
-        with database.database.atomic():
-            left = removal.remove_audit(made.audit, made.files)
-        removal.discard(made.files, left)
 
 
 def read(house: House, method: str, context: dict, **settings) -> dict:

@@ -10,14 +10,12 @@ from dataclasses import replace
 import numpy as np
 import pyarrow.csv as pacsv
 import pytest
-from starlette.testclient import TestClient
 from tests.cli.shell import typed
 from tests.inputs import toy
-from tests.tasks.test_board import Recorded
+from tests.inputs.house import house
 
 from zerotilt import settings_file, stored
 from zerotilt.api import contract
-from zerotilt.api.app import create
 from zerotilt.core.evidence import Digests, Evidence, changed_since, key
 from zerotilt.core.inputs import INPUTS, Input
 from zerotilt.core.meaning import Context, Spec
@@ -29,14 +27,12 @@ from zerotilt.readers import jobs
 from zerotilt.readers.held import Held
 from zerotilt.readers.room import Room
 from zerotilt.store import archive, check, database, holdings, removal
-from zerotilt.store.files import FileStore
-from zerotilt.store.records import Audit, EvidenceRow, InputFile, Task
-from zerotilt.tasks import board
-from zerotilt.tasks.board import Board, changes_of
+from zerotilt.store.records import EvidenceRow, InputFile
+from zerotilt.tasks.board import changes_of
 from zerotilt.tasks.ownership import claim
 from zerotilt.tasks.ticker import Ticker
-from zerotilt.tasks.worker import Worker
 
+__all__ = ["house"]
 AREAS = ("harbour town", "outer isles", "uplands", "mainland")
 
 
@@ -55,67 +51,6 @@ def registered(monkeypatch):
 def claims(demo):
     table, _, models = demo
     return table.slice(0, 600), models["gradient trees v3"]
-
-
-class House:
-    """An audit, read and written as the server does, each step for itself: the worker that runs knows no such input."""
-
-    def __init__(self, running, folder):
-        self.files, self.queue, self.folder = FileStore(running.home.files), Recorded(), folder
-        self.worker = Worker(self.queue, self.files)
-        app = create(self.files)
-        app.state.desk.__dict__["board"] = Board(self.queue)
-        self.client = TestClient(app, base_url="http://127.0.0.1")
-        demo = Audit.select().where(Audit.demo).order_by(Audit.created).get()
-        self.at = f"/api/audits/{self.client.post(f'/api/audits/{demo.id}/duplicate').json()['id']}"
-        self.context = {"model": self.view["models"][0]["id"]}
-
-    @property
-    def view(self) -> dict:
-        return self.client.get(self.at).json()
-
-    @property
-    def audit(self) -> Audit:
-        return Audit.get_by_id(self.at.rpartition("/")[2])
-
-    def done(self, task_id: str) -> Task:
-        """The work of one task, in this process."""
-        task = claim(task_id)
-        arguments = self.worker._arguments(task, Ticker(task))
-        try:
-            left = self.worker._finish(task, jobs.JOBS[task.kind](arguments, self.folder, Work()))
-            removal.discard(self.files, left)
-        except Refused as problem:
-            self.worker._end(task, "failed", problem.as_dict())
-        return Task.get_by_id(task_id)
-
-    def give(self, content: bytes, name: str = "areas.km") -> Task:
-        found = self.client.put(f"{self.at}/inputs/distances", params={"name": name}, content=content)
-        assert found.status_code == 202, found.text
-        return self.done(found.json()["id"])
-
-    def read(self) -> dict:
-        """The reading, computed where it is not there yet."""
-        ask = {"context": self.context, "settings": {}}
-        found = self.client.post(f"{self.at}/readings/far", json=ask).json()
-        if found["task"]:
-            task = self.done(found["task"]["id"])
-            if task.state == "failed":
-                return task.error
-            found = self.client.post(f"{self.at}/readings/far", json=ask).json()
-        return found["evidence"]
-
-
-@pytest.fixture
-def house(running, tmp_path, monkeypatch):
-    monkeypatch.setattr(board, "ring", lambda channel, name: None)
-    database.bind(running.postgres.address)
-    with database.database.connection_context():
-        made = House(running, tmp_path)
-        yield made
-        with database.database.atomic():
-            left = removal.remove_audit(made.audit, made.files)
-        removal.discard(made.files, left)
 
 
 def test_it_is_uploaded_looked_into_read_replaced_and_deleted(house):

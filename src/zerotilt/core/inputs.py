@@ -1,7 +1,7 @@
 """What an audit can be made of besides its table and its model versions: files that some methods read, each kind declared once.
 
 From a declaration come the place in Intake and where a dropped file goes, the upload, storage, ``./zt check``, deletion,
-duplicates, archives, what a reader opens, its part in keys of evidence, the option of the command line and the argument of a
+duplicates, archives, what a reader opens, its part in keys of evidence, ``--input`` of the command line and ``inputs`` of a
 notebook. Methods name what they read in ``needs``, and find it as ``subject.inputs[name]``.
 """
 
@@ -48,7 +48,7 @@ class Input:
     files: tuple[str, ...]
     """Endings of its files, with the dot; each belongs to one input."""
     use: str
-    """What it is for, in a sentence; it stands in Intake and in the help of the command line."""
+    """What it is for, in a sentence; it stands in Intake."""
     look: Callable[[pa.BufferReader, Work], InputCard]
     """What is in a file. Refuses what is none of its kind."""
     open: Callable[[pa.BufferReader, Table, Spec], Any]
@@ -66,11 +66,6 @@ class Input:
     def plain(self) -> str:
         """Its words without the article, for a heading."""
         return words.opening(re.sub(r"^(a|an|the) ", "", self.words))
-
-    @property
-    def option(self) -> str:
-        """On the command line."""
-        return f"--{self.name.replace('_', '-')}"
 
 
 INPUTS: dict[str, Input] = {}

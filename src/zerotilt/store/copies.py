@@ -11,7 +11,8 @@ MOST_TITLE = 200
 
 
 def duplicate(audit: Audit) -> Audit:
-    """The same table and what was given with it, meaning, model versions and their decision rules; nothing of what was kept, decided or reported.
+    """The same table and what was given with it, meaning, model versions and their decision rules; nothing of what was kept,
+    decided or reported.
 
     Files and evidence are shared by their content, so that nothing is stored or computed twice.
     """

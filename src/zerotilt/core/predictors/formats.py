@@ -1,6 +1,6 @@
 """The one door to models: bytes in, a predictor out. Each format of model file is declared once.
 
-From a declaration come what Intake takes and where a dropped file goes, what is said of a file when it arrives, and what every
+From a declaration come what Intake takes and where a dropped file goes, the card that a file gets when it arrives, and what every
 reader, command and notebook opens; nobody else asks of which format a model is.
 """
 

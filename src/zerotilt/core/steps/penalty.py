@@ -206,7 +206,6 @@ REMEDY = Remedy(
     law="The group is used in training and not when it is decided; where the law looks at effects, the other group's loss counts as "
     "well.",
     written="penalise = { by, weight, distance, rows }",
-    source="kernel: Gretton et al. 2012",
     of="event",
     by=lambda asked: asked.by,
     estimators=frozenset({"linear model", "small network"}),

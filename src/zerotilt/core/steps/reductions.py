@@ -229,7 +229,6 @@ REMEDY = Remedy(
     hurts="Some of the better-off group pay.",
     law="Where the law forbids to decide by a group, to train by it may be forbidden, too.",
     written="constrain = { by, rates, tolerance, rounds }",
-    source="Agarwal et al. 2018",
     of="event",
     by=lambda asked: asked.by,
     weighs=True,

@@ -82,8 +82,6 @@ class Remedy:
     """Where the law may forbid it, in a sentence."""
     written: str
     """How it stands in a file of recipes."""
-    source: str = ""
-    """Author and year, where it was published."""
     of: Of = "anything"
     by: Callable[[Any], str] = lambda asked: ""
     """The column whose groups it needs; none when empty."""

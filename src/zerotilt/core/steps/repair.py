@@ -153,7 +153,6 @@ REMEDY = Remedy(
     law="It needs the group of everybody who is decided about, which the law forbids in many places. A repaired value is not what "
     "anybody told; the file moves values itself, and explanations are of values as they are.",
     written="repair = { by, level, columns }",
-    source="Feldman et al. 2015",
     by=lambda asked: asked.by,
     levelled=True,
     form={

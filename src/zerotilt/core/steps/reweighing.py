@@ -61,7 +61,6 @@ REMEDY = Remedy(
     law="Where the law forbids to treat people by a group, to weigh them by it may be forbidden, too. What was recorded is not "
     "altered.",
     written='reweigh = "column"',
-    source="Kamiran & Calders 2012",
     of="classes",
     by=lambda column: column,
     weighs=True,
